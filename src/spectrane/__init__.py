@@ -1,0 +1,90 @@
+"""Spectrane: multiband and volumetric rasters become pictures a person can trust.
+
+Names are loaded when first used, so that importing costs next to nothing.
+"""
+
+from __future__ import annotations
+
+import importlib
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from spectrane.analysis.description import Description
+    from spectrane.analysis.histogram import Histogram
+    from spectrane.display.picture import Picture
+    from spectrane.model.band import Band
+    from spectrane.model.errors import (
+        AccessError,
+        BandError,
+        ChangedFile,
+        DataWarning,
+        ExistingFile,
+        FormatError,
+        GridMismatch,
+        LookError,
+        MetadataError,
+        MissingFile,
+        ResourceError,
+        SpectraneError,
+    )
+    from spectrane.model.grid import Grid
+    from spectrane.model.look import Look
+    from spectrane.model.view import View
+    from spectrane.raster import Raster, from_array, open, render
+
+__version__ = "0.1.0"
+
+_HOMES = {
+    "spectrane.analysis.description": ["Description"],
+    "spectrane.analysis.histogram": ["Histogram"],
+    "spectrane.display.picture": ["Picture"],
+    "spectrane.model.band": ["Band"],
+    "spectrane.model.errors": [
+        "AccessError", "BandError", "ChangedFile", "DataWarning", "ExistingFile", "FormatError",
+        "GridMismatch", "LookError", "MetadataError", "MissingFile", "ResourceError",
+        "SpectraneError",
+    ],
+    "spectrane.model.grid": ["Grid"],
+    "spectrane.model.look": ["Look"],
+    "spectrane.model.view": ["View"],
+    "spectrane.raster": ["Raster", "from_array", "open", "render"],
+}  # fmt: skip
+_HOME_OF = {name: module for module, names in _HOMES.items() for name in names}
+
+__all__ = [
+    "AccessError",
+    "Band",
+    "BandError",
+    "ChangedFile",
+    "DataWarning",
+    "Description",
+    "ExistingFile",
+    "FormatError",
+    "Grid",
+    "GridMismatch",
+    "Histogram",
+    "Look",
+    "LookError",
+    "MetadataError",
+    "MissingFile",
+    "Picture",
+    "Raster",
+    "ResourceError",
+    "SpectraneError",
+    "View",
+    "from_array",
+    "open",
+    "render",
+]
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _HOME_OF:
+        raise AttributeError(f"module 'spectrane' has no attribute {name!r}")
+    found = getattr(importlib.import_module(_HOME_OF[name]), name)
+    globals()[name] = found
+    return found
+
+
+def __dir__() -> list[str]:
+    return sorted([*globals(), *__all__])
