@@ -1,0 +1,62 @@
+"""The one chooser between a kernel's two forms.
+
+Loading numba costs about a second, whatever is done with it; a display of a megapixel costs
+milliseconds. So work starts in NumPy, and takes the compiled loop when that is loaded already or
+when the work is large enough to pay for loading it. Both forms give the same result.
+"""
+
+from __future__ import annotations
+
+import importlib
+import sys
+from collections.abc import Callable
+from typing import Any
+
+LOADING_COST = 1.0
+"""Seconds to import numba and fetch a first kernel from its cache."""
+
+_forced: str | None = None
+
+
+class Twin:
+    """A kernel with two forms.
+
+    ``saving`` is the time in seconds that the loop saves per million elements on one thread.
+    ``choose(work)`` answers the form that suits a whole job of so many elements; call it once
+    per job, not once per block.
+    """
+
+    def __init__(
+        self, reference: Callable[..., Any], module: str, name: str, saving: float
+    ) -> None:
+        self.reference = reference
+        self.module = module
+        self.name = name
+        self.saving = saving
+        self._warm = False
+
+    def choose(self, work: int) -> Callable[..., Any]:
+        """Return the form to use for a job of ``work`` elements."""
+        if _forced is not None:
+            return self.reference if _forced == "numpy" else self.loop()
+        if self._warm:
+            return self.loop()
+        loaded = "numba" in sys.modules and self.module in sys.modules
+        cost = 0.05 if loaded else LOADING_COST
+        if work * 1e-6 * self.saving > cost:
+            return self.loop()
+        return self.reference
+
+    def loop(self) -> Callable[..., Any]:
+        """Return the compiled form, loading it if need be."""
+        self._warm = True
+        function: Callable[..., Any] = getattr(importlib.import_module(self.module), self.name)
+        return function
+
+
+def force(form: str | None) -> None:
+    """Make every choice ``"numpy"`` or ``"loop"`` (for tests and benchmarks), or free (None)."""
+    global _forced
+    if form not in (None, "numpy", "loop"):
+        raise ValueError(f"force: expected None, 'numpy' or 'loop', not {form!r}")
+    _forced = form

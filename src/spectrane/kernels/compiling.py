@@ -1,0 +1,36 @@
+"""How the compiled loops are made: one decorator, with the compile cache where it can be kept."""
+
+from __future__ import annotations
+
+import warnings
+from collections.abc import Callable
+from typing import Any
+
+import numba
+
+_told = False
+
+
+def loop(function: Callable[..., Any]) -> Any:
+    """Compile a loop at its first call, without the GIL, and keep the machine code on disk.
+
+    Where no cache folder can be written, it is compiled anew in every process, and one warning
+    says so.
+    """
+    try:
+        return numba.njit(nogil=True, cache=True, error_model="numpy")(function)
+    except RuntimeError as error:
+        _tell(error)
+        return numba.njit(nogil=True, error_model="numpy")(function)
+
+
+def _tell(error: Exception) -> None:
+    global _told
+    if not _told:
+        _told = True
+        warnings.warn(
+            f"compiled loops cannot be kept ({error}); bulk work starts some seconds later each "
+            "time. Set NUMBA_CACHE_DIR to a folder that can be written.",
+            RuntimeWarning,
+            stacklevel=3,
+        )

@@ -1,0 +1,139 @@
+"""Area-weighted means: each output pixel is the mean of the input area it covers.
+
+Sums are kept apart from their division, so that a picture can be gathered block by block.
+Invalid pixels have weight 0; an output pixel is valid where the valid weight reaches half of
+the full weight.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.kernels.choice import Twin
+
+F32 = NDArray[np.float32]
+
+
+@dataclass(frozen=True)
+class Spans:
+    """Which inputs each output covers along one axis, over one block of inputs.
+
+    Output ``first + k`` covers inputs ``start[k]`` to ``stop[k]`` (relative to the block), with
+    weight ``head[k]`` for the first, ``tail[k]`` for the last, and 1 between. Where it covers a
+    single input, ``head`` is its weight and ``tail`` 0.
+    """
+
+    first: int
+    start: NDArray[np.intp]
+    stop: NDArray[np.intp]
+    head: F32
+    tail: F32
+
+    @property
+    def outputs(self) -> slice:
+        """The outputs that this block adds to."""
+        return slice(self.first, self.first + len(self.start))
+
+
+def spans(low: float, high: float, count: int, block: tuple[int, int]) -> Spans:
+    """Spread ``count`` outputs evenly over low...high (input coordinates), seen by one block.
+
+    Positions are found in float64 from the whole axis, so that every cut into blocks gives the
+    same weights.
+
+    >>> seen = spans(0.0, 5.0, 2, (0, 5))
+    >>> seen.start.tolist(), seen.stop.tolist(), seen.head.tolist(), seen.tail.tolist()
+    ([0, 2], [3, 5], [1.0, 0.5], [0.5, 1.0])
+    """
+    step = (high - low) / count
+    edges = low + step * np.arange(count + 1)
+    edges[-1] = high
+    left, right = np.maximum(edges[:-1], block[0]), np.minimum(edges[1:], block[1])
+    seen = np.flatnonzero(right > left)
+    if not seen.size:
+        empty = np.zeros(0, np.intp)
+        return Spans(0, empty, empty, np.zeros(0, np.float32), np.zeros(0, np.float32))
+    first, last = int(seen[0]), int(seen[-1]) + 1
+    left, right = left[first:last], right[first:last]
+    start, stop = np.floor(left).astype(np.intp), np.ceil(right).astype(np.intp)
+    single = stop - start == 1
+    head = np.where(single, right - left, start + 1 - left)
+    tail = np.where(single, 0.0, right - (stop - 1))
+    return Spans(
+        first, start - block[0], stop - block[0], head.astype(np.float32), tail.astype(np.float32)
+    )
+
+
+def add_area_reference(
+    values: NDArray[Any],
+    valid: NDArray[np.bool_] | None,
+    rows: Spans,
+    columns: Spans,
+    sums: NDArray[np.float64],
+    weights: NDArray[np.float64] | None,
+) -> None:
+    """Add one block's weighted sums to ``sums`` and, where ``valid`` is given, to ``weights``.
+
+    ``values`` and ``valid`` are (rows, columns) of the block; ``sums`` and ``weights`` have the
+    whole output's shape. Without ``valid`` the caller adds the full weights itself.
+    """
+    wide = (
+        np.float64
+        if values.dtype.itemsize > 4 or (values.dtype.kind in "iu" and (values.dtype.itemsize > 2))
+        else np.float32
+    )
+    part = values.astype(wide)
+    if valid is not None:
+        part[~valid] = 0  # NaN and infinity must not reach the sums, not even times zero
+        kept = _along_columns(_along_rows(valid.astype(np.float32), rows), columns)
+        assert weights is not None
+        weights[rows.outputs, columns.outputs] += kept
+    sums[rows.outputs, columns.outputs] += _along_columns(_along_rows(part, rows), columns)
+
+
+def _along_rows(block: NDArray[Any], axis: Spans) -> NDArray[Any]:
+    out = np.empty((len(axis.start), block.shape[1]), block.dtype)
+    for k, (start, stop) in enumerate(zip(axis.start.tolist(), axis.stop.tolist(), strict=True)):
+        row = out[k]
+        np.multiply(block[start], axis.head[k], out=row)
+        if stop - start > 1:
+            row += block[stop - 1] * axis.tail[k]
+        if stop - start > 2:
+            row += np.add.reduce(block[start + 1 : stop - 1], axis=0)
+    return out
+
+
+def _along_columns(block: NDArray[Any], axis: Spans) -> NDArray[np.float64]:
+    wide = block.astype(np.float64)
+    out = np.asarray(wide[:, axis.start] * axis.head)
+    longer = axis.stop - axis.start > 1
+    out += np.where(longer, wide[:, axis.stop - 1] * axis.tail, 0.0)
+    inner = np.flatnonzero(axis.stop - axis.start > 2)
+    if inner.size:
+        # reduceat sums from each index to the next: starts and stops in turn, gaps dropped.
+        cuts = np.stack([axis.start[inner] + 1, axis.stop[inner] - 1], axis=1).ravel()
+        out[:, inner] += _summed(wide, cuts)
+    return np.asarray(out, np.float64)
+
+
+def _summed(wide: NDArray[np.float64], cuts: NDArray[np.intp]) -> NDArray[np.float64]:
+    last = cuts[-1] >= wide.shape[1]
+    found = np.add.reduceat(wide, cuts[:-1] if last else cuts, axis=1)
+    return np.asarray(found[:, ::2])
+
+
+def full_weights(rows: Spans, columns: Spans) -> NDArray[np.float64]:
+    """Return the weight that a block without invalid pixels adds to each output it sees."""
+    return np.asarray(np.multiply.outer(_lengths(rows), _lengths(columns)))
+
+
+def _lengths(axis: Spans) -> NDArray[np.float64]:
+    inner = np.maximum(axis.stop - axis.start - 2, 0)
+    return np.asarray(axis.head + axis.tail.astype(np.float64) + inner)
+
+
+add_area = Twin(add_area_reference, "spectrane.kernels.shrinking_loops", "add_area", 0.012)

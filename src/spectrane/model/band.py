@@ -1,0 +1,144 @@
+"""A band: what one layer of numbers means; and how a person names one."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import TypeAlias
+
+from spectrane.model.errors import BandError
+from spectrane.model.nodata import NoDataRule, NoDataValue, nodata_rule
+from spectrane.model.roles import PRESETS, ROLES, role_for
+
+BandName: TypeAlias = int | str
+"""A band's number (from 1), its name, or its role."""
+
+
+@dataclass(frozen=True)
+class Band:
+    """One band: physical value = stored number * scale + offset, in ``unit``.
+
+    ``wavelength`` is the centre in nanometres; ``role`` a common name of the STAC EO extension,
+    inferred from the wavelength when it is not given.
+
+    >>> Band("B4", wavelength=665.0).role
+    'red'
+    """
+
+    name: str
+    role: str | None = None
+    wavelength: float | None = None
+    unit: str | None = None
+    scale: float = 1.0
+    offset: float = 0.0
+    nodata: NoDataValue = None
+    description: str | None = None
+
+    def __post_init__(self) -> None:
+        """Infer the role from the wavelength."""
+        if self.role is None and self.wavelength is not None:
+            object.__setattr__(self, "role", role_for(self.wavelength))
+
+    @property
+    def rule(self) -> NoDataRule:
+        """The no-data rule of this band."""
+        return nodata_rule(self.nodata)
+
+    @property
+    def scaled(self) -> bool:
+        """Whether physical values differ from stored numbers."""
+        return (self.scale, self.offset) != (1.0, 0.0)
+
+
+def numbered(count: int) -> tuple[Band, ...]:
+    """Return bands with nothing known but their number.
+
+    >>> [band.name for band in numbered(2)]
+    ['band 1', 'band 2']
+    """
+    return tuple(Band(f"band {number}") for number in range(1, count + 1))
+
+
+def find_band(bands: Sequence[Band], wanted: BandName) -> int:
+    """Return the index (from 0) of the band with this number (from 1), name or role.
+
+    Raises BandError, which lists the bands there are and suggests the nearest name.
+
+    >>> find_band((Band("B2", role="blue"), Band("B3", role="green")), "green")
+    1
+    """
+    number = _as_number(wanted)
+    if number is not None and not _is_name(bands, wanted):
+        return _by_number(bands, number)
+    text = str(wanted).strip().casefold()
+    for names in ([band.name for band in bands], [band.role for band in bands]):
+        for index, name in enumerate(names):
+            if name and name.casefold() == text:
+                return index
+    raise BandError(f"no band is called {str(wanted)!r}; {_listing(bands)}{_hint(bands, text)}")
+
+
+def _as_number(wanted: BandName) -> int | None:
+    if isinstance(wanted, str):
+        text = wanted.strip()
+        return int(text) if text.lstrip("-").isdecimal() and len(text) < 12 else None
+    return int(wanted)
+
+
+def _is_name(bands: Sequence[Band], wanted: BandName) -> bool:
+    return isinstance(wanted, str) and any(band.name == wanted for band in bands)
+
+
+def _by_number(bands: Sequence[Band], number: int) -> int:
+    if 1 <= number <= len(bands):
+        return number - 1
+    hint = "; bands are counted from 1" if number == 0 else ""
+    raise BandError(f"there is no band {number}{hint}; {_listing(bands)}")
+
+
+def find_bands(bands: Sequence[Band], wanted: BandName | Iterable[BandName] | None) -> list[int]:
+    """Return the indices (from 0) of several bands, of one, or (for None) of all."""
+    if wanted is None:
+        return list(range(len(bands)))
+    if isinstance(wanted, str | int):
+        wanted = [wanted]
+    found = [find_band(bands, name) for name in wanted]
+    if not found:
+        raise BandError(f"no band was asked for; {_listing(bands)}")
+    return found
+
+
+def preset_bands(bands: Sequence[Band], preset: str) -> list[int]:
+    """Return the indices of a preset's bands; BandError names the roles that are missing."""
+    roles = PRESETS[preset]
+    present = {band.role for band in bands}
+    missing = [role for role in roles if role not in present]
+    if missing:
+        raise BandError(
+            f"channels {preset!r} need the roles {', '.join(roles)}; "
+            f"no band has the role {' or '.join(missing)}; {_listing(bands)}"
+        )
+    return [find_band_by_role(bands, role) for role in roles]
+
+
+def find_band_by_role(bands: Sequence[Band], role: str) -> int:
+    """Return the index of the first band with a role."""
+    return next(index for index, band in enumerate(bands) if band.role == role)
+
+
+def _listing(bands: Sequence[Band], most: int = 16) -> str:
+    shown = [
+        f"{number} {band.name}" + (f" ({band.role})" if band.role else "")
+        for number, band in enumerate(bands[:most], 1)
+    ]
+    more = f" and {len(bands) - most} more" if len(bands) > most else ""
+    return f"the bands are {', '.join(shown)}{more}"
+
+
+def _hint(bands: Sequence[Band], text: str) -> str:
+    known = [band.name for band in bands] + [band.role for band in bands if band.role]
+    near = difflib.get_close_matches(text, [name.casefold() for name in known], n=1, cutoff=0.6)
+    if near:
+        return f"; did you mean {near[0]!r}?"
+    return f"; no band has the role {text!r}" if text in ROLES else ""

@@ -1,0 +1,220 @@
+"""Grids: where pixels and voxels lie."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING, TypeAlias
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.model.errors import GridMismatch, MetadataError
+from spectrane.model.window import Window, extent
+
+if TYPE_CHECKING:
+    import pyproj
+
+Affine: TypeAlias = tuple[tuple[float, ...], ...]
+Bounds: TypeAlias = tuple[float, float, float, float]
+
+_SNAP = 1e-6
+"""Bounds this near (in pixels) to a pixel's edge are taken to lie on it."""
+
+
+@dataclass(frozen=True)
+class Grid:
+    """A regular grid in two dimensions or three.
+
+    In two dimensions ``shape`` is (rows, columns) and ``affine`` (3x3) maps the corner
+    (column, row) of a pixel to (x, y), so that the centre of a pixel lies at (column + ½,
+    row + ½). In three, ``shape`` is (i, j, k) and ``affine`` (4x4) maps a voxel's centre
+    (i, j, k) to patient millimetres (RAS+). ``crs_text`` is an EPSG code, WKT, or a citation
+    that no program can parse, ``crs_name`` what the file calls it. ``y_up`` tells whether growing
+    y means up the page; ``placed``, whether the grid lies anywhere but in its own pixels.
+
+    >>> grid = Grid.from_corner((100, 200), x=500000, y=8000000, pixel_size=10)
+    >>> grid.bounds
+    (500000.0, 7999000.0, 502000.0, 8000000.0)
+    >>> grid.center(row=0, column=0), grid.locate(x=500005, y=7999995)
+    ((500005.0, 7999995.0), (0, 0))
+    """
+
+    shape: tuple[int, ...]
+    affine: Affine = ((1.0, 0.0, 0.0), (0.0, 1.0, 0.0), (0.0, 0.0, 1.0))
+    crs_text: str | None = None
+    y_up: bool = False
+    placed: bool = False
+    crs_name: str | None = field(default=None, compare=False)
+
+    def __post_init__(self) -> None:
+        """Check the affine's size and numbers."""
+        matrix = np.asarray(self.affine, float)
+        order = len(self.shape) + 1
+        if matrix.shape != (order, order) or not np.isfinite(matrix).all():
+            raise MetadataError(
+                f"affine: expected {order}x{order} finite numbers for a grid of "
+                f"{len(self.shape)} dimensions, not {self.affine!r}"
+            )
+        if abs(np.linalg.det(matrix)) == 0.0:
+            raise MetadataError(f"affine: pixels would have no area: {self.affine!r}")
+        object.__setattr__(self, "shape", tuple(int(length) for length in self.shape))
+        object.__setattr__(self, "affine", tuple(map(tuple, matrix.tolist())))
+
+    @classmethod
+    def from_corner(
+        cls,
+        shape: Sequence[int],
+        *,
+        x: float,
+        y: float,
+        pixel_size: float | tuple[float, float],
+        crs: str | None = None,
+    ) -> Grid:
+        """Return an upright grid from the outer corner (x, y) of its first pixel.
+
+        ``pixel_size`` is one size, or (x size, y size), in units of the coordinate system;
+        y falls as rows grow.
+        """
+        dx, dy = pixel_size if isinstance(pixel_size, tuple) else (pixel_size, pixel_size)
+        affine = ((dx, 0.0, x), (0.0, -dy, y), (0.0, 0.0, 1.0))
+        return cls(tuple(shape), affine, crs, y_up=True, placed=True)
+
+    @property
+    def rows(self) -> int:
+        """Number of rows."""
+        return self.shape[0]
+
+    @property
+    def columns(self) -> int:
+        """Number of columns."""
+        return self.shape[1]
+
+    @property
+    def matrix(self) -> NDArray[np.float64]:
+        """The affine as an array."""
+        return np.asarray(self.affine, np.float64)
+
+    @property
+    def pixel_size(self) -> tuple[float, ...]:
+        """The length of a pixel's side along each index: (x size, y size) for upright grids."""
+        return tuple(np.hypot.reduce(self.matrix[:-1, :-1], axis=0).tolist())
+
+    @property
+    def rotated(self) -> bool:
+        """Whether rows and columns run askew to x and y."""
+        (a, b, _), (d, e, _) = self.affine[0], self.affine[1]
+        return abs(b) + abs(d) > 1e-9 * (abs(a) + abs(e))
+
+    @property
+    def corners(self) -> tuple[tuple[float, float], ...]:
+        """The four outer corners (x, y), clockwise from the first pixel's."""
+        rows, columns = self.shape
+        return tuple(
+            self._apply(c, r) for c, r in ((0, 0), (columns, 0), (columns, rows), (0, rows))
+        )
+
+    @property
+    def bounds(self) -> Bounds:
+        """(x min, y min, x max, y max) over the outer corners."""
+        xs, ys = zip(*self.corners, strict=True)
+        return min(xs), min(ys), max(xs), max(ys)
+
+    @property
+    def crs(self) -> pyproj.CRS | None:
+        """The coordinate system, parsed from ``crs_text`` when asked; None where it has none.
+
+        Raises MetadataError when the text is a citation that cannot be parsed.
+        """
+        if self.crs_text is None:
+            return None
+        import pyproj
+
+        try:
+            return pyproj.CRS.from_user_input(self.crs_text)
+        except pyproj.exceptions.CRSError as error:
+            raise MetadataError(
+                f"coordinate system {self.crs_text!r}: not a code or WKT that can be parsed; "
+                "give its EPSG code"
+            ) from error
+
+    def center(self, *, row: float, column: float) -> tuple[float, float]:
+        """Return (x, y) of the centre of the pixel at a row and column (from 0)."""
+        return self._apply(column + 0.5, row + 0.5)
+
+    def locate(self, *, x: float, y: float) -> tuple[int, int]:
+        """Return (row, column) of the pixel whose half-open area holds (x, y).
+
+        The answer may lie outside the grid; the caller decides what that means.
+        """
+        column, row = self.position(x=x, y=y)
+        return math.floor(row), math.floor(column)
+
+    def position(self, *, x: float, y: float) -> tuple[float, float]:
+        """Return fractional corner-based (column, row) of a map position."""
+        column, row, _ = np.linalg.solve(self.matrix, (x, y, 1.0)).tolist()
+        return column, row
+
+    def window_of(self, bounds: Bounds) -> Window:
+        """Return the window (may reach outside) that covers bounds, snapped outward to pixels.
+
+        Raises GridMismatch when a pixel grid without a place is asked for map bounds that
+        contradict themselves.
+        """
+        x_min, y_min, x_max, y_max = map(float, bounds)
+        if not (x_min < x_max and y_min < y_max):
+            raise GridMismatch(
+                f"bounds: expected x min < x max and y min < y max, not {tuple(bounds)}"
+            )
+        points = [self.position(x=x, y=y) for x in (x_min, x_max) for y in (y_min, y_max)]
+        columns, rows = zip(*points, strict=True)
+        return _snapped(rows), _snapped(columns)
+
+    def cropped(self, window: Window) -> Grid:
+        """Return the grid of a window of this one."""
+        start = [a for a, _ in window]
+        offset = start[::-1] if len(self.shape) == 2 else start
+        moved = np.eye(len(self.shape) + 1)
+        moved[:-1, -1] = offset
+        return replace(self, shape=extent(window), affine=_frozen(self.matrix @ moved))
+
+    def resized(self, size: Sequence[int]) -> Grid:
+        """Return a grid of the same extent with another number of rows and columns."""
+        factors = [n / m for n, m in zip(self.shape, size, strict=True)]
+        if len(self.shape) == 2:
+            scale = np.diag([*factors[::-1], 1.0])
+        else:
+            scale = np.diag([*factors, 1.0])
+            scale[:-1, -1] = [(factor - 1) / 2 for factor in factors]
+        return replace(self, shape=tuple(size), affine=_frozen(self.matrix @ scale))
+
+    def flips(self) -> tuple[bool, bool]:
+        """Tell whether drawing upright takes rows, and columns, from last to first.
+
+        One rule for every format: only where growing y means up and y grows with the row, and
+        likewise where x falls with the column. Rotated grids are drawn along their own rows.
+        """
+        if len(self.shape) != 2 or self.rotated:
+            return False, False
+        return self.y_up and self.affine[1][1] > 0, self.placed and self.affine[0][0] < 0
+
+    def upright(self) -> Grid:
+        """Return the grid as it is drawn: rows and columns flipped as ``flips`` says."""
+        turn = np.eye(3)
+        for axis, flipped in zip((1, 0), self.flips(), strict=True):
+            if flipped:
+                turn[axis, axis], turn[axis, 2] = -1.0, self.shape[1 - axis]
+        return replace(self, affine=_frozen(self.matrix @ turn))
+
+    def _apply(self, column: float, row: float) -> tuple[float, float]:
+        (a, b, c), (d, e, f) = self.affine[0], self.affine[1]
+        return a * column + b * row + c, d * column + e * row + f
+
+
+def _snapped(positions: Sequence[float]) -> tuple[int, int]:
+    return math.floor(min(positions) + _SNAP), math.ceil(max(positions) - _SNAP)
+
+
+def _frozen(matrix: NDArray[np.float64]) -> Affine:
+    return tuple(map(tuple, matrix.tolist()))

@@ -1,0 +1,92 @@
+"""Pixels: what one read of a source answers with."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.model.nodata import NoDataRule
+
+ALL_VALID: NDArray[np.bool_] = np.ones((1, 1, 1), bool)
+ALL_VALID.setflags(write=False)
+
+
+class Pixels:
+    """Values of some bands over one window.
+
+    ``values`` is (bands, rows, columns), or (frames, i, j, k), in the stored type where nothing
+    was interpolated and in float32 or float64 where something was. ``mask`` is what the file or
+    a clip says is valid (bool, broadcasts to ``values``; None: everything). ``rules`` are the
+    no-data rules still to be applied, one per band: display kernels fold them into their
+    tables, everybody else asks for ``valid``. ``when`` is ``any`` (a band's pixel is invalid by
+    its own number) or ``all`` (only where that of every band here is). ``alpha`` is the optional
+    coverage, rows by columns, from 0 to the greatest value of its type (1 for floats).
+
+    >>> pixels = Pixels(np.array([[[0, 7]]], np.uint8), rules=(NoDataRule((0,)),))
+    >>> pixels.valid.tolist()
+    [[[False, True]]]
+    """
+
+    __slots__ = ("_valid", "alpha", "mask", "rules", "values", "when")
+
+    def __init__(
+        self,
+        values: NDArray[Any],
+        *,
+        mask: NDArray[np.bool_] | None = None,
+        rules: Sequence[NoDataRule] = (),
+        alpha: NDArray[Any] | None = None,
+        when: str = "any",
+    ) -> None:
+        self.values = values
+        self.when = when
+        self.mask = mask
+        self.rules = tuple(rules) or (NoDataRule(),) * len(values)
+        self.alpha = alpha
+        self._valid: NDArray[np.bool_] | None = None
+
+    @property
+    def valid(self) -> NDArray[np.bool_]:
+        """Where each band holds a number: bool, broadcasts to ``values``."""
+        if self._valid is None:
+            self._valid = self._find_valid()
+        return self._valid
+
+    def _find_valid(self) -> NDArray[np.bool_]:
+        given = self.given_mask()
+        if not any(rule.applies_to(self.values.dtype) for rule in self.rules):
+            return ALL_VALID.reshape((1,) * self.values.ndim) if given is None else given
+        valid = np.stack([~r.invalid(v) for r, v in zip(self.rules, self.values, strict=True)])
+        if given is not None:
+            valid &= given
+        return np.asarray(valid.any(axis=0, keepdims=True) if self.when == "all" else valid)
+
+    def given_mask(self) -> NDArray[np.bool_] | None:
+        """Return the mask, with pixels of alpha 0 taken out; None where all are valid."""
+        if self.alpha is None:
+            return self.mask
+        covered: NDArray[np.bool_] = self.alpha[np.newaxis] > 0
+        return covered if self.mask is None else self.mask & covered
+
+    @property
+    def shown(self) -> NDArray[np.bool_]:
+        """Where all bands here hold a number, or (for ``all``) one of them: one bool a pixel."""
+        return np.broadcast_to(self.valid.all(axis=0), self.values.shape[1:])
+
+    def cut(self, where: tuple[slice, ...]) -> Pixels:
+        """Return a part, as views; ``where`` has a slice per spatial axis."""
+        return Pixels(
+            self.values[(slice(None), *where)],
+            mask=None if self.mask is None else _cut(self.mask, where),
+            rules=self.rules,
+            alpha=None if self.alpha is None else self.alpha[where],
+            when=self.when,
+        )
+
+
+def _cut(mask: NDArray[np.bool_], where: tuple[slice, ...]) -> NDArray[np.bool_]:
+    along = (w if n > 1 else slice(None) for w, n in zip(where, mask.shape[1:], strict=True))
+    return mask[(slice(None), *along)]

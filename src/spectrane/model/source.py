@@ -1,0 +1,124 @@
+"""The lazy thing that everything is: a source of pixels."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from spectrane.model.errors import BandError, GridMismatch, ResourceError
+from spectrane.model.window import Window, extent, intersection, whole
+
+if TYPE_CHECKING:
+    from spectrane.model.band import Band
+    from spectrane.model.grid import Grid
+    from spectrane.model.look import Look
+    from spectrane.model.pixels import Pixels
+
+RESAMPLINGS = ("nearest", "area", "majority")
+"""The ways to answer a read at another size."""
+
+
+class Source(ABC):
+    """Pixels that have not been read yet: a file, or something made from other sources.
+
+    A subclass sets ``bands``, ``grid`` and ``dtype`` and answers ``read`` and ``blocks``. The
+    spatial axes are those of ``grid.shape``: rows and columns, or i, j and k. Inside the library
+    bands are indices from 0; people count them from 1.
+    """
+
+    bands: tuple[Band, ...]
+    grid: Grid
+    dtype: np.dtype[Any]
+    block_shape: tuple[int, ...]
+    overviews: tuple[tuple[int, ...], ...] = ()
+    nodata_when: str = "any"
+    has_mask: bool = False
+    alpha: str | None = None  # None | "straight" | "premultiplied"
+    look: Look | None = None
+    format: str = "memory"
+    name: str = ""
+    metadata: Mapping[str, Any] = {}
+
+    @property
+    def shape(self) -> tuple[int, ...]:
+        """The spatial axes' lengths."""
+        return self.grid.shape
+
+    @property
+    def categories(self) -> bool:
+        """Whether the numbers are names of classes, which must never be averaged."""
+        return self.look is not None and bool(self.look.classes)
+
+    @abstractmethod
+    def read(
+        self,
+        bands: Sequence[int],
+        window: Window,
+        size: tuple[int, ...] | None = None,
+        resample: str = "nearest",
+    ) -> Pixels:
+        """Answer one window (inside the raster) at a wanted size, from the cheapest right data.
+
+        ``size`` None means the window's own. Overviews serve ``area`` when shrinking, never
+        ``nearest`` or ``majority``.
+        """
+
+    @abstractmethod
+    def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:
+        """Walk the natural blocks that a window touches, each once and cut to the window."""
+
+    def close(self) -> None:  # noqa: B027 - most sources hold no file
+        """Let go of files; reading again opens them again."""
+
+    def checked(self, window: Window | None) -> Window:
+        """Return a window (None: all), or raise GridMismatch where it reaches outside."""
+        if window is None:
+            return whole(self.shape)
+        inside = intersection(window, whole(self.shape))
+        if inside != tuple(window):
+            raise GridMismatch(f"{spoken(window)}: the raster has {spoken(whole(self.shape))}")
+        return window
+
+    def check_bands(self, bands: Sequence[int]) -> None:
+        """Raise BandError for an index that is not there."""
+        wrong = [index for index in bands if not 0 <= index < len(self.bands)]
+        if wrong:
+            raise BandError(f"no band {wrong[0] + 1}; the raster has {len(self.bands)}")
+
+
+def spoken(window: Window) -> str:
+    """Say a window as people do.
+
+    >>> spoken(((0, 10), (5, 9)))
+    'rows 0 to 10, columns 5 to 9'
+    """
+    axes = ("rows", "columns") if len(window) == 2 else ("i", "j", "k")
+    return ", ".join(
+        f"{a} {start} to {stop}" for a, (start, stop) in zip(axes, window, strict=True)
+    )
+
+
+MOST_BYTES = 8 << 30
+"""A single answer larger than this is refused rather than tried."""
+
+
+def check_answer(bands: int, size: Sequence[int], dtype: np.dtype[Any]) -> None:
+    """Raise ResourceError when an answer would not reasonably fit in memory."""
+    wanted = bands * int(np.prod([int(n) for n in size], dtype=object)) * dtype.itemsize
+    if wanted > MOST_BYTES:
+        raise ResourceError(
+            f"{bands} bands of {' x '.join(map(str, size))} {dtype} would take "
+            f"{wanted / 2**30:.1f} GB; ask for a window, fewer bands or a smaller size"
+        )
+
+
+def answer_size(window: Window, size: tuple[int, ...] | None) -> tuple[int, ...]:
+    """Return the size a read answers with, checked to be positive."""
+    if size is None:
+        return extent(window)
+    if len(size) != len(window) or any(int(n) < 1 for n in size):
+        raise GridMismatch(f"size: expected {len(window)} positive whole numbers, not {size}")
+    return tuple(int(n) for n in size)

@@ -1,0 +1,105 @@
+"""Views: which part of a raster is to be shown, and how large."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from spectrane.model.errors import GridMismatch, LookError
+from spectrane.model.grid import Bounds, Grid
+from spectrane.model.source import spoken
+from spectrane.model.window import Window, extent, intersection, whole
+
+LARGEST = (2048, 2048)
+"""A picture without a size fits in this many rows and columns."""
+
+
+@dataclass(frozen=True)
+class View:
+    """A part of a raster: by ``bounds``, by ``center`` and ``pixel``, or by ``rows``/``columns``.
+
+    ``bounds`` are (x min, y min, x max, y max); ``center`` is (x, y) and ``pixel`` the side of a
+    picture pixel in map units, which needs ``size``. ``rows`` and ``columns`` are half-open
+    pairs. ``size`` is (rows, columns): the picture has it exactly where it has the area's
+    proportions, and fits inside it otherwise, since pictures are never stretched.
+
+    >>> View(rows=(0, 100)).window(Grid((200, 300)))
+    ((0, 100), (0, 300))
+    """
+
+    bounds: Bounds | None = None
+    center: tuple[float, float] | None = None
+    pixel: float | None = None
+    rows: tuple[int, int] | None = None
+    columns: tuple[int, int] | None = None
+    size: tuple[int, int] | None = None
+
+    def __post_init__(self) -> None:
+        """Check that the area is said in one way."""
+        by_index = self.rows is not None or self.columns is not None
+        ways = [self.bounds is not None, self.center is not None, by_index]
+        if sum(ways) > 1:
+            raise LookError("view: give bounds, or center and pixel, or rows and columns; not two")
+        if (self.center is None) != (self.pixel is None):
+            raise LookError("view: center and pixel go together")
+        if self.center is not None and (self.size is None or not (self.pixel or 0) > 0):
+            raise LookError("view: center needs a pixel above 0 and a size")
+        if self.size is not None and (len(self.size) != 2 or min(self.size) < 1):
+            raise LookError(f"view: size {self.size}: expected two positive numbers")
+
+    def window(self, grid: Grid) -> Window:
+        """Return the part of a grid that is seen; GridMismatch where they do not meet."""
+        wanted = self._wanted(grid)
+        seen = intersection(wanted, whole(grid.shape))
+        if seen is None:
+            raise GridMismatch(self._miss(grid, wanted))
+        return seen
+
+    def _wanted(self, grid: Grid) -> Window:
+        if self.center is not None and self.size is not None and self.pixel is not None:
+            (x, y), (rows, columns) = self.center, self.size
+            half_x, half_y = columns * self.pixel / 2, rows * self.pixel / 2
+            return grid.window_of((x - half_x, y - half_y, x + half_x, y + half_y))
+        if self.bounds is not None:
+            return grid.window_of(self.bounds)
+        return (_pair("rows", self.rows, grid.rows), _pair("columns", self.columns, grid.columns))
+
+    def _miss(self, grid: Grid, wanted: Window) -> str:
+        if self.rows is None and self.columns is None:
+            return (
+                f"view: the area asked for does not touch the raster, which covers {grid.bounds}"
+                f"{'' if grid.placed else ' (it has no place: the numbers are columns and rows)'}"
+            )
+        return f"view: {spoken(wanted)} lie outside the raster's {spoken(whole(grid.shape))}"
+
+
+def _pair(what: str, given: tuple[int, int] | None, length: int) -> tuple[int, int]:
+    if given is None:
+        return 0, length
+    start, stop = (int(n) for n in given)
+    if start >= stop:
+        raise LookError(f"view: {what} {given}: expected start < stop")
+    return start, stop
+
+
+def fitted(window: Window, size: tuple[int, ...] | None) -> tuple[int, int]:
+    """Return the picture's rows and columns: as large as fits in ``size`` without stretching.
+
+    With no size, one picture pixel per raster pixel, up to 2048 along the longer side.
+
+    >>> fitted(((0, 20000), (0, 20000)), (800, 1280))
+    (800, 800)
+    >>> fitted(((0, 30), (0, 40)), None)
+    (30, 40)
+    """
+    rows, columns = extent(window)
+    box_rows, box_columns = size or LARGEST
+    if size is None and rows <= box_rows and columns <= box_columns:
+        return rows, columns
+    scale = min(box_rows / rows, box_columns / columns)
+    # A box within a pixel of the right proportions is taken at its word.
+    along = [_near(rows * scale, box_rows), _near(columns * scale, box_columns)]
+    return along[0], along[1]
+
+
+def _near(wanted: float, box: int) -> int:
+    return box if abs(wanted - box) < 1 else max(1, round(wanted))

@@ -1,0 +1,49 @@
+"""Small inputs that several test modules share."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from spectrane.engine import cache
+from spectrane.kernels import choice
+from spectrane.model.grid import Grid
+
+DTYPES = ["u1", "u2", "u4", "u8", "i1", "i2", "i4", "i8", "f2", "f4", "f8"]
+
+
+@pytest.fixture(autouse=True)
+def _fresh():
+    cache.blocks.clear()
+    yield
+    choice.force(None)
+
+
+@pytest.fixture(params=["numpy", "loop"])
+def form(request):
+    """Run a test with each form of the kernels."""
+    choice.force(request.param)
+    return request.param
+
+
+@pytest.fixture
+def rng():
+    return np.random.default_rng(7)
+
+
+@pytest.fixture
+def utm():
+    """An upright grid of 10 m pixels."""
+    return Grid.from_corner((70, 90), x=480000, y=7360000, pixel_size=10, crs="EPSG:32727")
+
+
+def natural(rng, shape, dtype):
+    """Numbers that vary smoothly, as pictures do, and fill a good part of their type."""
+    dtype = np.dtype(dtype)
+    walk = np.cumsum(rng.integers(-3, 4, shape), axis=-1) + rng.integers(0, 5, shape)
+    if dtype.kind == "f":
+        return (walk * 0.37 - 5).astype(dtype)
+    span = np.iinfo(dtype)
+    middle = span.max // 2 if dtype.kind == "u" else 0
+    factor = 1 if dtype.itemsize == 1 else 57
+    return (walk * factor % min(span.max, 10**9) + middle // 2).astype(dtype)
