@@ -1,0 +1,1 @@
+"""How work is done: bytes, threads, bounded memory, caches. Knows no formats and no colours."""

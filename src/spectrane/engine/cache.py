@@ -1,0 +1,58 @@
+"""The one bounded cache of decoded blocks of this process."""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from collections.abc import Hashable
+from typing import Any
+
+from numpy.typing import NDArray
+
+
+class BlockCache:
+    """Decoded blocks, least recently used dropped first; safe to use from several threads.
+
+    >>> import numpy as np
+    >>> cache = BlockCache(limit=100)
+    >>> cache.put("a", np.zeros(60, np.uint8))
+    >>> cache.put("b", np.zeros(60, np.uint8))
+    >>> cache.get("a") is None, cache.get("b") is None
+    (True, False)
+    """
+
+    def __init__(self, limit: int = 256 << 20) -> None:
+        self.limit = limit
+        self._held = 0
+        self._blocks: OrderedDict[Hashable, NDArray[Any]] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def get(self, key: Hashable) -> NDArray[Any] | None:
+        """Return a block, or None; whoever gets it must not change it."""
+        with self._lock:
+            block = self._blocks.get(key)
+            if block is not None:
+                self._blocks.move_to_end(key)
+            return block
+
+    def put(self, key: Hashable, block: NDArray[Any]) -> None:
+        """Keep a block, and drop the oldest ones over the limit."""
+        if block.nbytes > self.limit:
+            return
+        with self._lock:
+            old = self._blocks.pop(key, None)
+            self._held += block.nbytes - (old.nbytes if old is not None else 0)
+            self._blocks[key] = block
+            while self._held > self.limit:
+                _, dropped = self._blocks.popitem(last=False)
+                self._held -= dropped.nbytes
+
+    def clear(self) -> None:
+        """Forget everything."""
+        with self._lock:
+            self._blocks.clear()
+            self._held = 0
+
+
+blocks = BlockCache()
+"""The cache of this process; ``blocks.limit`` is in bytes and may be changed."""

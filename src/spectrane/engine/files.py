@@ -1,0 +1,269 @@
+"""Bytes from anywhere, by range; and files that appear whole or not at all."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import re
+import threading
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import Any, BinaryIO
+
+from spectrane.model.errors import AccessError, ChangedFile, ExistingFile, FormatError, MissingFile
+
+NEAR = 512
+"""Ranges with a gap of at most so many bytes between them are fetched together."""
+LONGEST = 8 << 20
+"""Ranges are not joined beyond so many bytes, so that memory stays bounded."""
+
+Range = tuple[int, int]
+"""Offset and length in bytes."""
+
+
+class ByteFile:
+    """A file of known size that answers byte ranges; picklable, opened again when needed."""
+
+    name: str
+    size: int
+
+    def _fetch(self, ranges: Sequence[Range]) -> list[bytes]:
+        raise NotImplementedError
+
+    @property
+    def key(self) -> tuple[Any, ...]:
+        """What tells this state of this file from any other."""
+        raise NotImplementedError
+
+    def read(self, offset: int, length: int) -> bytes:
+        """Return exactly ``length`` bytes; FormatError where the file ends before."""
+        return self.read_ranges([(offset, length)])[0]
+
+    def read_ranges(self, ranges: Sequence[Range]) -> list[bytes]:
+        """Return several ranges, neighbours fetched together."""
+        for offset, length in ranges:
+            self._check(offset, length)
+        joined, places = _joined(ranges)
+        pieces = self._fetch(joined)
+        for (offset, length), piece in zip(joined, pieces, strict=True):
+            if len(piece) != length:
+                raise AccessError(
+                    f"{self.name}: asked for {length} bytes at {offset} and got {len(piece)}; "
+                    "the file is being changed, or its server does not answer byte ranges"
+                )
+        if len(joined) == len(ranges):  # nothing was joined, in whatever order
+            return [pieces[which] for which, _ in places]
+        return [
+            pieces[which][start : start + length]
+            for (which, start), (_, length) in zip(places, ranges, strict=True)
+        ]
+
+    def _check(self, offset: int, length: int) -> None:
+        if offset < 0 or length < 0 or offset + length > self.size:
+            raise FormatError(
+                f"{self.name}: {length} bytes at {offset} lie past the end of the file "
+                f"({self.size} bytes); the file may be cut short"
+            )
+
+    def close(self) -> None:
+        """Let go of the file."""
+
+
+def _joined(ranges: Sequence[Range]) -> tuple[list[Range], list[tuple[int, int]]]:
+    order = sorted(range(len(ranges)), key=lambda index: ranges[index])
+    joined: list[Range] = []
+    places: list[tuple[int, int]] = [(0, 0)] * len(ranges)
+    for index in order:
+        offset, length = ranges[index]
+        if joined:
+            start, held = joined[-1]
+            gap = offset - (start + held)
+            if gap <= NEAR and offset + length - start <= max(LONGEST, held):
+                joined[-1] = (start, max(held, offset + length - start))
+                places[index] = (len(joined) - 1, offset - start)
+                continue
+        joined.append((offset, length))
+        places[index] = (len(joined) - 1, 0)
+    return joined, places
+
+
+class LocalFile(ByteFile):
+    """A file of this machine, read by position, so that threads need no lock."""
+
+    def __init__(self, path: str | os.PathLike[str]) -> None:
+        self.name = os.fspath(path)
+        self._lock = threading.Lock()
+        self._file: int | None = None
+        self._state = self._open()
+        self.size = self._state[0]
+
+    def _open(self) -> tuple[int, int]:
+        try:
+            self._file = os.open(self.name, os.O_RDONLY | getattr(os, "O_BINARY", 0))
+        except OSError as error:
+            raise _access_error(self.name, error) from error
+        found = os.fstat(self._file)
+        if not os.path.isfile(self.name):
+            self.close()
+            raise AccessError(f"{self.name}: is a folder or device, not a file")
+        return found.st_size, found.st_mtime_ns
+
+    @property
+    def key(self) -> tuple[Any, ...]:
+        """Path, size and time of the last change."""
+        return (os.path.abspath(self.name), *self._state)
+
+    def _fetch(self, ranges: Sequence[Range]) -> list[bytes]:
+        file = self._checked()
+        try:
+            return [os.pread(file, length, offset) for offset, length in ranges]
+        except OSError as error:
+            raise AccessError(f"{self.name}: {error.strerror}") from error
+
+    def _checked(self) -> int:
+        with self._lock:
+            if self._file is None:
+                found = self._open()
+            else:
+                now = os.fstat(self._file)
+                found = (now.st_size, now.st_mtime_ns)
+            if found != self._state:
+                raise ChangedFile(f"{self.name}: changed after it was opened; open it again")
+            assert self._file is not None
+            return self._file
+
+    def close(self) -> None:
+        """Let go of the file; reading again opens it again."""
+        file, self._file = self._file, None
+        if file is not None:
+            os.close(file)
+
+    def __del__(self) -> None:
+        with contextlib.suppress(Exception):
+            self.close()
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {"name": self.name, "size": self.size, "_state": self._state}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__dict__.update(state, _file=None, _lock=threading.Lock())
+
+
+class RemoteFile(ByteFile):
+    """A file that fsspec can reach (``http://``, ``s3://``, ``memory://``, …), by byte ranges."""
+
+    def __init__(self, url: str) -> None:
+        self.name = url
+        self._state = self._look_up()
+        self.size = int(self._state["size"])
+
+    def _look_up(self) -> dict[str, Any]:
+        filesystem, path = self._filesystem()
+        try:
+            found = filesystem.info(path)
+        except Exception as error:
+            raise _access_error(self.name, error) from error
+        if found.get("size") is None:
+            raise AccessError(f"{self.name}: the server does not tell the file's size")
+        return {name: str(found[name]) for name in ("size", "ETag", "LastModified", "mtime")
+                if found.get(name) is not None}  # fmt: skip
+
+    def _filesystem(self) -> tuple[Any, str]:
+        try:
+            import fsspec
+
+            filesystem, path = fsspec.core.url_to_fs(self.name)
+        except (ImportError, ValueError) as error:
+            raise AccessError(f"{self.name}: {error}") from error
+        return filesystem, str(path)
+
+    @property
+    def key(self) -> tuple[Any, ...]:
+        """Address, size and what the server says of its version."""
+        return (self.name, *sorted(self._state.items()))
+
+    def _fetch(self, ranges: Sequence[Range]) -> list[bytes]:
+        filesystem, path = self._filesystem()
+        starts = [offset for offset, _ in ranges]
+        ends = [offset + length for offset, length in ranges]
+        try:
+            found = filesystem.cat_ranges([path] * len(ranges), starts, ends, on_error="raise")
+        except Exception as error:
+            raise _access_error(self.name, error) from error
+        return [bytes(piece) for piece in found]
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__dict__.update(state)
+        if self._look_up() != self._state:
+            raise ChangedFile(f"{self.name}: changed after it was opened; open it again")
+
+
+def _access_error(name: str, error: Exception) -> AccessError:
+    if isinstance(error, FileNotFoundError):
+        parent = Path(name).parent
+        known = "://" in name or parent.is_dir()
+        return MissingFile(f"{name}: no such file" + ("" if known else f"; no folder {parent}"))
+    reason = getattr(error, "strerror", None) or str(error) or type(error).__name__
+    return AccessError(f"{name}: cannot be read: {reason}")
+
+
+def open_bytes(path: str | os.PathLike[str]) -> ByteFile:
+    """Return the file at a local path or an fsspec URL; MissingFile, AccessError where none."""
+    name = os.fspath(path)
+    if re.match(r"[a-zA-Z][a-zA-Z0-9+.-]+://", name) and not name.startswith("file://"):
+        return RemoteFile(name)
+    return LocalFile(name.removeprefix("file://"))
+
+
+@contextlib.contextmanager
+def written_whole(target: str | os.PathLike[str], *, overwrite: bool) -> Iterator[BinaryIO]:
+    """Yield a file to write; it gets its name at the end, and vanishes where something fails.
+
+    Raises ExistingFile where the target is there and ``overwrite`` is false, and AccessError
+    where its folder is missing or cannot be written.
+    """
+    path = Path(target)
+    check_target(path, overwrite=overwrite)
+    partial = path.with_name(f".{path.name}.partial")
+    try:
+        # Not "wb": until it is claimed, what is in it may be another process's work.
+        file = os.fdopen(os.open(partial, os.O_RDWR | os.O_CREAT, 0o666), "w+b")
+    except OSError as error:
+        raise AccessError(f"{path}: cannot be written: {error.strerror}") from error
+    with file:
+        _claim(file, partial, path)
+        try:
+            file.truncate()
+            yield file
+            file.flush()
+            check_target(path, overwrite=overwrite)
+            os.replace(partial, path)
+        except BaseException as error:
+            partial.unlink(missing_ok=True)
+            if isinstance(error, OSError) and not isinstance(error, AccessError):
+                raise AccessError(f"{path}: cannot be written: {error.strerror}") from error
+            raise
+
+
+def _claim(file: BinaryIO, partial: Path, path: Path) -> None:
+    """Lock a partial file, or raise where another process is writing or has just renamed it."""
+    with contextlib.suppress(ImportError):
+        import fcntl
+
+        try:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            ours = os.path.samestat(os.fstat(file.fileno()), os.stat(partial))
+        except (BlockingIOError, FileNotFoundError):
+            ours = False
+        if not ours:
+            raise AccessError(f"{path}: another process is writing it now")
+
+
+def check_target(path: Path, *, overwrite: bool) -> None:
+    """Raise where a target cannot be written, before any work is done for it."""
+    if not path.parent.is_dir():
+        raise AccessError(f"{path}: there is no folder {path.parent}; make it first")
+    if path.is_dir():
+        raise AccessError(f"{path}: is a folder; name a file in it")
+    if path.exists() and not overwrite:
+        raise ExistingFile(f"{path}: exists already; say overwrite to replace it")

@@ -1,0 +1,1 @@
+"""Open formats: one module or package each, listed in ``registry``."""

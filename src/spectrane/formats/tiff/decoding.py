@@ -1,0 +1,143 @@
+"""From a block's bytes to planes of numbers."""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Callable
+from typing import Any
+
+import imagecodecs
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.formats.tiff import tags
+from spectrane.formats.tiff.layout import Layout
+from spectrane.kernels import prediction
+from spectrane.model.errors import FormatError
+
+Bytes = NDArray[np.uint8]
+_codecs: Any = imagecodecs  # its stubs do not know that ``out`` may be an array
+_SLACK = 256
+"""PackBits may write a run beyond the end of a block."""
+
+
+class BlockDecoder:
+    """Decodes the blocks of one image with buffers of its own; one per thread."""
+
+    def __init__(self, layout: Layout, samples: list[int], work: int) -> None:
+        self.layout = layout
+        self.samples = samples
+        self._buffer = np.empty(layout.block_bytes + _SLACK, np.uint8)
+        self._undo = prediction.undo_differences.choose(work)
+        self._native = layout.dtype.newbyteorder("=")
+
+    def decode(
+        self, data: bytes, offset: int, window: tuple[slice, slice], out: list[NDArray[Any]]
+    ) -> None:
+        """Put the wanted samples of a window of the block into planes (rows, columns)."""
+        layout = self.layout
+        raw = self._inflated(data, offset)
+        if layout.bits < 8:
+            numbers = _unpacked(raw, layout)
+        elif layout.predictor == 3:
+            lines = raw.reshape(layout.block[0], -1)[window[0]]
+            joined = prediction.undo_float_differences(
+                lines, layout.samples_per_block, self._native
+            )
+            self._copy(self._cube(joined), (slice(None), window[1]), out)
+            return
+        else:
+            numbers = raw.view(layout.dtype.newbyteorder(layout.byte_order))
+        cube = self._cube(numbers)
+        if layout.predictor == 2:
+            self._summed(cube, window, out)
+        else:
+            self._copy(cube, window, out)
+
+    def _cube(self, numbers: NDArray[Any]) -> NDArray[Any]:
+        return numbers.reshape(-1, self.layout.block[1], self.layout.samples_per_block)
+
+    def _copy(
+        self, cube: NDArray[Any], window: tuple[slice, slice], out: list[NDArray[Any]]
+    ) -> None:
+        for sample, plane in zip(self.samples, out, strict=True):
+            plane[...] = cube[(*window, sample)]
+
+    def _summed(
+        self, cube: NDArray[Any], window: tuple[slice, slice], out: list[NDArray[Any]]
+    ) -> None:
+        size = cube.dtype.itemsize
+        unsigned = cube.view(np.dtype(f"u{size}").newbyteorder(cube.dtype.byteorder))
+        if not unsigned.dtype.isnative:
+            unsigned = unsigned.astype(f"=u{size}")
+        if self._undo is prediction.undo_differences_reference and unsigned.flags.c_contiguous:
+            # The codec library's loop is faster than NumPy's running sum.
+            part = unsigned[window[0]]
+            _codecs.delta_decode(part, axis=1, out=part)
+            self._copy(part.view(self._native), (slice(None), window[1]), out)
+            return
+        planes = [plane.view(unsigned.dtype) for plane in out]
+        self._undo(unsigned, window, self.samples, planes)
+
+    def _inflated(self, data: bytes, offset: int) -> Bytes:
+        wanted = self.layout.block_bytes
+        if self.layout.compression == tags.NONE:
+            self._buffer[: len(data)] = np.frombuffer(data, np.uint8)[:wanted]
+            return self._buffer[:wanted]
+        try:
+            found = _CODECS[self.layout.compression](data, self._buffer, wanted)
+        except (RuntimeError, ValueError, zlib.error) as error:
+            raise self._broken(offset, str(error)) from error
+        if found < wanted and not self._short_last_strip(found):
+            raise self._broken(offset, f"holds {found} of {wanted} bytes")
+        return self._buffer[:wanted]
+
+    def _short_last_strip(self, found: int) -> bool:
+        # The last strip of an image holds only the rows that are left.
+        layout = self.layout
+        rest = layout.rows % layout.block[0]
+        return not layout.tiled and rest > 0 and found >= rest * layout.row_bytes
+
+    def _broken(self, offset: int, problem: str) -> FormatError:
+        name = tags.COMPRESSION_NAMES[self.layout.compression]
+        return FormatError(
+            f"{self.layout.directory.head.file.name}: {name} block at byte {offset}: {problem}; "
+            "the file is damaged there"
+        )
+
+
+def _deflated(data: bytes, out: Bytes, wanted: int) -> int:
+    try:
+        return len(_codecs.deflate_decode(data, out=out))
+    except RuntimeError:
+        # Streams that run past the block, or lack their checksum, still hold what is wanted.
+        found = zlib.decompressobj().decompress(data, wanted)
+        if len(found) < wanted:
+            raise
+        out[:wanted] = np.frombuffer(found, np.uint8)
+        return wanted
+
+
+def _zstd(data: bytes, out: Bytes, wanted: int) -> int:
+    return len(_codecs.zstd_decode(data, out=out)) if data else 0
+
+
+_CODECS: dict[int, Callable[[bytes, Bytes, int], int]] = {
+    tags.LZW: lambda data, out, wanted: len(_codecs.lzw_decode(data, out=out)),
+    tags.PACKBITS: lambda data, out, wanted: len(_codecs.packbits_decode(data, out=out)),
+    tags.DEFLATE: _deflated,
+    tags.OLD_DEFLATE: _deflated,
+    tags.ZSTD: _zstd,
+}
+
+
+def _unpacked(raw: Bytes, layout: Layout) -> Bytes:
+    """Spread samples of 1, 2 or 4 bits, most significant first, over bytes."""
+    lines = raw.reshape(layout.block[0], layout.row_bytes)
+    per_row = layout.block[1] * layout.samples_per_block
+    single = np.unpackbits(lines, axis=1)
+    if layout.bits == 1:
+        return single[:, :per_row]
+    grouped = single.reshape(layout.block[0], -1, layout.bits)
+    weights = (1 << np.arange(layout.bits - 1, -1, -1)).astype(np.uint8)
+    return np.asarray((grouped @ weights)[:, :per_row], np.uint8)

@@ -1,0 +1,224 @@
+"""Opening a TIFF file: which directories belong to one image, and what its samples mean."""
+
+from __future__ import annotations
+
+import warnings
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from spectrane.engine.files import ByteFile
+from spectrane.formats.tiff import tags, xmp
+from spectrane.formats.tiff.georeference import grid_of, named_keys, read_keys
+from spectrane.formats.tiff.layout import Layout, layout_of
+from spectrane.formats.tiff.source import Plane, Resolution, TiffSource
+from spectrane.formats.tiff.structure import (
+    Directory,
+    Taken,
+    read_directories,
+    read_directories_at,
+)
+from spectrane.formats.tiff.tags import Tag
+from spectrane.model.band import Band, numbered
+from spectrane.model.errors import DataWarning, FormatError, SpectraneError
+from spectrane.model.look import Class, Look
+from spectrane.model.nodata import NoDataRule, NoDataValue
+
+_MOST_METADATA = 1 << 20
+"""Values longer than this are not copied into ``metadata``."""
+
+
+class TiffReader:
+    """TIFF and BigTIFF."""
+
+    def matches(self, head: bytes) -> bool:
+        """Tell whether the first bytes are a TIFF header."""
+        return head[:4] in (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
+
+    def open(self, file: ByteFile, member: int | None = None) -> TiffSource:
+        """Open a file; ``member`` counts its full-resolution images from 1."""
+        return open_file(file, member or 1)
+
+
+def open_file(file: ByteFile, member: int = 1) -> TiffSource:
+    """Open one image of a TIFF file. Raises FormatError on what is broken or unsupported."""
+    taken = Taken(file)
+    directories = read_directories(file, taken)
+    images = [d for d in directories if not _bits(d) & (tags.REDUCED | tags.MASK)]
+    images = images or directories[:1]
+    if not 1 <= member <= len(images):
+        raise FormatError(f"{file.name}: no image {member}; it holds {len(images)}")
+    source = TiffSource(file)
+    source.member = member
+    main = images[member - 1]
+    _set_samples(source, main)
+    _set_levels(source, main, _family(directories, main, taken))
+    source.metadata = metadata_of(main) | {"images": len(images)}
+    return source
+
+
+def _bits(directory: Directory) -> int:
+    """Return NewSubfileType's bits, or what the older SubfileType says in them."""
+    if Tag.NewSubfileType in directory:
+        return directory.integer(Tag.NewSubfileType)
+    return tags.REDUCED if directory.integer(Tag.SubfileType, 1) == 2 else 0
+
+
+def _family(directories: list[Directory], main: Directory, taken: Taken) -> list[Directory]:
+    """Return the reduced images and masks of a main image, in the chain and in its SubIFDs."""
+    place = directories.index(main)
+    following = directories[place + 1 :]
+    ends = (k for k, d in enumerate(following) if not _bits(d) & (tags.REDUCED | tags.MASK))
+    family = following[: next(ends, len(following))]
+    if Tag.SubIFDs in main:
+        offsets = [int(o) for o in main.numbers(Tag.SubIFDs, most=4096).tolist() if o]
+        family = read_directories_at(main, offsets, taken) + family
+    return family
+
+
+def _set_samples(source: TiffSource, main: Directory) -> None:
+    layout = layout_of(main)
+    extra = main.numbers(Tag.ExtraSamples, most=64).tolist() if Tag.ExtraSamples in main else []
+    first = layout.samples - len(extra)
+    alphas = [first + k for k, kind in enumerate(extra) if kind in (1, 2) and first + k > 0]
+    source.alpha_sample = alphas[0] if alphas else None
+    if alphas:
+        source.alpha = "premultiplied" if extra[alphas[0] - first] == 1 else "straight"
+    source.band_samples = [k for k in range(layout.samples) if k != source.alpha_sample]
+    source.dtype = layout.dtype.newbyteorder("=")
+    source.block_shape = layout.block
+    source.grid = grid_of(main, (layout.rows, layout.columns))
+    nodata = _nodata(main, layout)
+    bands = tuple(replace(band, nodata=nodata) for band in _named(main, len(source.band_samples)))
+    described = xmp.described(_xmp(main), bands, source.name)
+    source.bands, classes, source.nodata_when = described
+    classes = classes or _palette_classes(main, layout)
+    source.look = Look(classes=classes) if classes and len(source.bands) == 1 else None
+
+
+def _xmp(main: Directory) -> bytes:
+    return main.raw(Tag.XMP) if Tag.XMP in main and main.fields[Tag.XMP].kind in (1, 2, 7) else b""
+
+
+def _named(main: Directory, count: int) -> tuple[Band, ...]:
+    """Name bands by what the photometric interpretation says they are."""
+    photometric = main.integer(Tag.PhotometricInterpretation, 1)
+    names = {2: ("red", "green", "blue"), 5: ("cyan", "magenta", "yellow", "black"),
+             6: ("Y", "Cb", "Cr"), 8: ("L*", "a*", "b*")}.get(photometric, ())  # fmt: skip
+    bands = list(numbered(count))
+    for index, name in enumerate(names[:count]):
+        bands[index] = Band(name, role=name if photometric == 2 else None)
+    return tuple(bands)
+
+
+def _nodata(main: Directory, layout: Layout) -> NoDataValue:
+    """Read tag 42113: a number as text, with NULs or spaces around it."""
+    if Tag.NoData not in main:
+        return None
+    text = (main.text(Tag.NoData) or "").replace("\0", " ").strip()
+    if not text:
+        return None
+    try:
+        value: int | float = int(text)
+    except ValueError:
+        try:
+            value = float(text.replace(",", "."))
+        except ValueError:
+            _warn(main, f"no-data {text[:40]!r} is not a number and was left out")
+            return None
+    nothing = not NoDataRule((value,)).matching(layout.dtype.newbyteorder("="))
+    if nothing and value == value:
+        _warn(main, f"no-data {text} cannot occur in {layout.dtype.name} data, so no pixel is "
+              "left out; say which value is meant")  # fmt: skip
+    return value
+
+
+def _palette_classes(main: Directory, layout: Layout) -> dict[float, Class]:
+    """Return the colours of a palette as classes, one per index."""
+    if main.integer(Tag.PhotometricInterpretation, 1) != 3 or Tag.ColorMap not in main:
+        return {}
+    count = 1 << min(layout.bits, 16)
+    values = main.numbers(Tag.ColorMap, most=3 * count)
+    if values.dtype.kind not in "iu" or len(values) != 3 * count:
+        raise main.fail(Tag.ColorMap, f"has {len(values)} numbers; expected {3 * count}")
+    red, green, blue = (values.reshape(3, count).astype(np.int64) // 257).tolist()
+    return {float(k): (f"#{r:02x}{g:02x}{b:02x}", "")
+            for k, (r, g, b) in enumerate(zip(red, green, blue, strict=True))}  # fmt: skip
+
+
+def _set_levels(source: TiffSource, main: Directory, family: list[Directory]) -> None:
+    layout = layout_of(main)
+    fill = _fill(source.bands[0].nodata, source.dtype) if source.bands else 0
+    masks = {}
+    reduced = [layout]
+    for directory in family:
+        try:
+            found = layout_of(directory)
+        except SpectraneError as error:
+            _warn(main, f"a reduced image or mask cannot be used: {error}")
+            continue
+        if _bits(directory) & tags.MASK and found.samples == 1:
+            masks[(found.rows, found.columns)] = Plane(found, 0)
+        elif _bits(directory) & tags.REDUCED and _is_overview(found, layout):
+            reduced.append(found)
+    reduced.sort(key=lambda one: -one.rows * one.columns)
+    full = (layout.rows, layout.columns)
+    source.has_mask = full in masks
+    for one in reduced:
+        shape = (one.rows, one.columns)
+        if source.has_mask and shape not in masks:
+            continue  # an overview without its mask would show what is hidden
+        mask = masks[shape] if source.has_mask else None
+        source.levels.append(Resolution(source, Plane(one, fill), mask, full))
+    source.overviews = tuple(level.shape for level in source.levels[1:])
+
+
+def _is_overview(found: Layout, main: Layout) -> bool:
+    same = (found.samples, found.dtype, found.bits) == (main.samples, main.dtype, main.bits)
+    return (
+        same
+        and found.rows <= main.rows
+        and found.columns <= main.columns
+        and (found.rows * found.columns < main.rows * main.columns)
+    )
+
+
+def _fill(nodata: Any, dtype: np.dtype[Any]) -> int | float:
+    """Return the number that stands in a block the file does not hold."""
+    values = [nodata] if isinstance(nodata, int | float) else []
+    held = NoDataRule(tuple(values)).matching(dtype)
+    return held[0].item() if held else 0
+
+
+def metadata_of(directory: Directory) -> dict[str, Any]:
+    """Return every field of a directory under a readable name, offsets and counts left out."""
+    found: dict[str, Any] = {}
+    for tag, field in sorted(directory.fields.items()):
+        if tag in (Tag.TileOffsets, Tag.TileByteCounts, Tag.StripOffsets, Tag.StripByteCounts):
+            continue
+        name = Tag(tag).name if tag in Tag._value2member_map_ else f"tag {tag}"
+        if field.length > _MOST_METADATA:
+            found[name] = f"{field.length} bytes"
+        elif field.kind in tags.TEXTS:
+            text = directory.raw(tag)
+            found[name] = text.rstrip(b"\0").decode("utf-8", "replace") if field.kind == 2 else text
+        else:
+            values = directory.numbers(tag).tolist()
+            found[name] = values[0] if len(values) == 1 else values
+    if Tag.GeoKeyDirectory in directory:
+        found["GeoKeys"] = named_keys(read_keys(directory))
+    return found | _worded(directory)
+
+
+def _worded(directory: Directory) -> dict[str, Any]:
+    compression = directory.integer(Tag.Compression, 1)
+    photometric = directory.integer(Tag.PhotometricInterpretation, 1)
+    return {
+        "compression": tags.COMPRESSION_NAMES.get(compression, str(compression)),
+        "photometric": tags.PHOTOMETRIC_NAMES.get(photometric, str(photometric)),
+    }
+
+
+def _warn(directory: Directory, problem: str) -> None:
+    warnings.warn(f"{directory.head.file.name}: {problem}", DataWarning, stacklevel=3)

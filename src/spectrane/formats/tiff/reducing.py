@@ -1,0 +1,107 @@
+"""Overviews made on the way: each level halves the one before, row by row as it comes."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.model.physical import value_dtype
+
+Sums = NDArray[np.floating[Any]]
+
+
+class MeanLevel:
+    """Sums and weights of the valid pixels under each pixel of one overview.
+
+    Rows come in from the level above in any even number (the last may be odd) and go out as
+    stored numbers. Sums, not means, are handed down, so that every level is the mean of the
+    pixels measured, rounded once.
+    """
+
+    def __init__(self, full: tuple[int, int], shape: tuple[int, int], factor: int) -> None:
+        self.full, self.shape, self.factor = full, shape, factor
+        self.row = 0
+
+    def halve(self, sums: Sums, weights: Sums | None) -> tuple[Sums, Sums | None]:
+        """Return (bands, rows / 2, columns / 2) sums; weights None where everything is valid."""
+        return _summed(sums), None if weights is None else _summed(weights)
+
+    def stored(
+        self, sums: Sums, weights: Sums | None, dtype: np.dtype[Any]
+    ) -> tuple[NDArray[Any], NDArray[np.bool_] | None]:
+        """Return means in the stored type, rounded half up, and where they are valid."""
+        covered = self.covered(self.row, sums.shape[1])
+        self.row += sums.shape[1]
+        if weights is None:
+            return rounded(sums / covered, dtype), None
+        enough = weights >= 0.5 * covered
+        means = sums / np.where(weights > 0, weights, 1)
+        return rounded(means, dtype), enough
+
+    def covered(self, row: int, rows: int) -> Sums:
+        """Return how many full-resolution pixels each pixel of some rows covers."""
+        sides = []
+        for start, count, full in ((row, rows, self.full[0]), (0, self.shape[1], self.full[1])):
+            edges = np.minimum((start + np.arange(count + 1)) * self.factor, full)
+            sides.append(np.diff(edges).astype(np.float32))
+        return np.multiply.outer(sides[0], sides[1])
+
+
+def _summed(block: Sums) -> Sums:
+    _, rows, columns = block.shape
+    if rows % 2 or columns % 2:
+        block = np.pad(block, ((0, 0), (0, rows % 2), (0, columns % 2)))
+    pairs = block[:, 0::2] + block[:, 1::2]
+    return np.asarray(pairs[:, :, 0::2] + pairs[:, :, 1::2])
+
+
+def rounded(values: NDArray[Any], dtype: np.dtype[Any]) -> NDArray[Any]:
+    """Return numbers in a stored type: integers rounded half up and clamped."""
+    if dtype.kind == "f":
+        return values.astype(dtype)
+    limits = np.iinfo(dtype)
+    top = values.dtype.type(limits.max)
+    if int(top) > limits.max:  # 2**63 - 1 has no neighbour this near in floats
+        top = np.nextafter(top, values.dtype.type(0))
+    result = np.floor(values + values.dtype.type(0.5))
+    return np.asarray(np.clip(result, limits.min, top).astype(dtype))
+
+
+def first_sums(values: NDArray[Any], valid: NDArray[np.bool_]) -> tuple[Sums, Sums | None]:
+    """Return full-resolution pixels as sums and weights; NaN and infinity have no weight."""
+    wide = value_dtype(values.dtype)
+    sums = values.astype(wide)
+    if values.dtype.kind == "f":
+        valid = valid & np.isfinite(values)
+    valid = np.broadcast_to(valid, values.shape)
+    if valid.all():
+        return sums, None
+    sums[~valid] = 0
+    return sums, valid.astype(np.float32)
+
+
+def majority_of_four(
+    values: NDArray[Any], valid: NDArray[np.bool_] | None
+) -> tuple[NDArray[Any], NDArray[np.bool_] | None]:
+    """Return the commonest valid value of each 2 x 2; ties go to the lowest.
+
+    ``values`` and ``valid`` are (bands, rows, columns); odd edges look at what is there.
+
+    >>> majority_of_four(np.array([[[3, 1], [3, 2]]]), None)[0].tolist()
+    [[[3]]]
+    """
+    _, rows, columns = values.shape
+    seen = np.ones(values.shape, bool) if valid is None else np.broadcast_to(valid, values.shape)
+    width = ((0, 0), (0, rows % 2), (0, columns % 2))
+    wide = np.pad(np.where(seen, values.astype(np.float64), np.inf), width, constant_values=np.inf)
+    four = np.sort(np.stack([wide[:, i::2, j::2] for i in (0, 1) for j in (0, 1)]), axis=0)
+    a, b, c, d = four
+    later = np.where((c == d) & np.isfinite(c), c, a)
+    winner = np.where(a == b, a, np.where((b == c) & np.isfinite(b), b, later))
+    count = np.isfinite(four).sum(axis=0)
+    inside = np.pad(np.ones((1, rows, columns)), width)
+    enough = (count >= 0.5 * _summed(inside)) & (count > 0)
+    winner = np.where(enough, winner, 0).astype(values.dtype)
+    return winner, None if enough.all() else enough

@@ -1,0 +1,149 @@
+"""What bands and classes mean, as an XMP packet (ISO 16684-1) in a namespace of our own.
+
+TIFF has fields for the size and type of samples, and none for a band's name, role, wavelength,
+unit or scale, nor for the names of classes. XMP is the standard's way to add such properties:
+``spectrane:bands`` is an ordered array with a structure per band, ``spectrane:classes`` one with
+a structure per class. The names are written out in docs/tiff.md.
+"""
+
+from __future__ import annotations
+
+import warnings
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import fields, replace
+from html import escape
+from typing import Any
+
+from spectrane.model.band import Band
+from spectrane.model.errors import DataWarning, SpectraneError
+from spectrane.model.look import Class, Look, parse_color
+from spectrane.model.nodata import nodata_value
+
+NAMESPACE = "urn:spectrane:raster:1.0"
+_RDF = "http://www.w3.org/1999/02/22-rdf-syntax-ns#"
+_NUMBERS = ("wavelength", "scale", "offset")
+_TEXTS = ("name", "role", "unit", "description")
+
+
+def packet(bands: Sequence[Band], look: Look | None, nodata_when: str = "any") -> bytes:
+    """Return the packet that describes bands and classes; empty where there is nothing to say."""
+    own = len({band.nodata for band in bands}) > 1
+    named = [_properties(band, own or isinstance(band.nodata, tuple)) for band in bands]
+    plain = all(found == {"name": f"band {n}"} for n, found in enumerate(named, 1))
+    classes = look.classes if look else {}
+    if plain and not classes and nodata_when == "any":
+        return b""
+    items = "".join(map(_structure, named))
+    body = f"<spectrane:bands><rdf:Seq>{items}</rdf:Seq></spectrane:bands>"
+    if classes:
+        listed = (_structure({"value": f"{value:g}", "color": color, "label": label})
+                 for value, (color, label) in sorted(classes.items()))  # fmt: skip
+        body += f"<spectrane:classes><rdf:Seq>{''.join(listed)}</rdf:Seq></spectrane:classes>"
+    if nodata_when != "any":
+        body += f"<spectrane:nodataWhen>{nodata_when}</spectrane:nodataWhen>"
+    return (
+        '<?xpacket begin="\ufeff" id="W5M0MpCehiHzreSzNTczkc9d"?>'
+        '<x:xmpmeta xmlns:x="adobe:ns:meta/">'
+        f'<rdf:RDF xmlns:rdf="{_RDF}"><rdf:Description rdf:about="" '
+        f'xmlns:spectrane="{NAMESPACE}">{body}</rdf:Description></rdf:RDF></x:xmpmeta>'
+        '<?xpacket end="w"?>'
+    ).encode()
+
+
+def _properties(band: Band, with_nodata: bool) -> dict[str, str]:
+    """Return what is worth saying; no-data only where tag 42113 cannot say it."""
+    found = {}
+    for field in fields(band):
+        value = getattr(band, field.name)
+        if field.name == "nodata" or value is None or value == field.default:
+            continue
+        found[field.name] = repr(value) if field.name in _NUMBERS else str(value)
+    if with_nodata and band.nodata is not None:
+        items = band.nodata if isinstance(band.nodata, tuple) else (band.nodata,)
+        found["nodata"] = " ".join(_spoken(item) for item in items)
+    return found
+
+
+def _spoken(item: Any) -> str:
+    return f"{item[0]!r}..{item[1]!r}" if isinstance(item, tuple) else repr(item)
+
+
+def _structure(properties: Mapping[str, str]) -> str:
+    parts = "".join(
+        f"<spectrane:{name}>{escape(_printable(text))}</spectrane:{name}>"
+        for name, text in properties.items()
+    )
+    return f'<rdf:li rdf:parseType="Resource">{parts}</rdf:li>'
+
+
+def _printable(text: str) -> str:
+    return "".join(ch for ch in text if ch in "\t\n\r" or ch >= " ")
+
+
+def described(
+    raw: bytes, bands: tuple[Band, ...], name: str
+) -> tuple[tuple[Band, ...], dict[float, Class], str]:
+    """Return bands with what a packet says of them, the classes, and when no-data hides.
+
+    A packet that cannot be used draws a warning and changes nothing.
+    """
+    if NAMESPACE.encode() not in raw:
+        return bands, {}, "any"
+    try:
+        return _described(raw, bands)
+    except (SpectraneError, ValueError, ArithmeticError) as error:
+        warnings.warn(
+            f"{name}: the description of the bands in its XMP packet is not usable ({error}); "
+            "the bands are only numbered", DataWarning, stacklevel=2,
+        )  # fmt: skip
+        return bands, {}, "any"
+
+
+def _described(
+    raw: bytes, bands: tuple[Band, ...]
+) -> tuple[tuple[Band, ...], dict[float, Class], str]:
+    root = _parsed(raw)
+    given = list(_structures(root, "bands"))
+    if len(given) != len(bands):
+        raise ValueError(f"it describes {len(given)} bands of {len(bands)}")
+    named = tuple(_band(band, found) for band, found in zip(bands, given, strict=True))
+    classes = {}
+    for found in _structures(root, "classes"):
+        parse_color(found["color"])
+        classes[float(found["value"])] = (found["color"], found.get("label", ""))
+    when = root.findtext(f".//{{{NAMESPACE}}}nodataWhen") or "any"
+    return named, classes, when if when in ("any", "all") else "any"
+
+
+def _parsed(raw: bytes) -> Any:
+    import xml.etree.ElementTree
+
+    import defusedxml.ElementTree
+
+    text = raw.decode("utf-8", "replace").strip("\0 \ufeff")
+    try:
+        return defusedxml.ElementTree.fromstring(text)
+    except (xml.etree.ElementTree.ParseError, defusedxml.DefusedXmlException) as error:
+        raise ValueError(f"not well-formed XML: {error}") from error
+
+
+def _structures(root: Any, name: str) -> Iterator[dict[str, str]]:
+    for item in root.iterfind(f".//{{{NAMESPACE}}}{name}/{{{_RDF}}}Seq/{{{_RDF}}}li"):
+        prefix = f"{{{NAMESPACE}}}"
+        yield {part.tag.removeprefix(prefix): (part.text or "").strip() for part in item}
+
+
+def _band(band: Band, found: Mapping[str, str]) -> Band:
+    changes: dict[str, Any] = {key: found[key] for key in _TEXTS if found.get(key)}
+    changes |= {key: float(found[key]) for key in _NUMBERS if found.get(key)}
+    if found.get("nodata"):
+        items = [_heard(item) for item in found["nodata"].split()]
+        changes["nodata"] = nodata_value(items if len(items) > 1 else items[0])
+    return replace(band, **changes)
+
+
+def _heard(text: str) -> Any:
+    if ".." in text:
+        low, _, high = text.partition("..")
+        return [_heard(low), _heard(high)]
+    return int(text) if text.lstrip("-").isdecimal() else float(text)

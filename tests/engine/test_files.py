@@ -1,0 +1,159 @@
+"""Bytes from anywhere, by range."""
+
+from __future__ import annotations
+
+import http.server
+import pickle
+import re
+import threading
+
+import fsspec
+import numpy as np
+import pytest
+
+from spectrane.engine.files import open_bytes
+from spectrane.engine.memory import ArraySource
+from spectrane.formats.registry import open_source
+from spectrane.formats.tiff.writer import write_tiff
+from spectrane.model.errors import AccessError, ChangedFile, FormatError, MissingFile
+from spectrane.model.window import whole
+
+
+class RangeServer(http.server.BaseHTTPRequestHandler):
+    """Answers GET with byte ranges, and remembers how many bytes it sent."""
+
+    data = b""
+    sent: list[int] = []
+
+    def do_HEAD(self):
+        self._answer(body=False)
+
+    def do_GET(self):
+        self._answer(body=True)
+
+    def _answer(self, body):
+        if self.path != "/scene.tif":
+            self.send_error(404)
+            return
+        start, stop = 0, len(self.data)
+        asked = re.fullmatch(r"bytes=(\d+)-(\d*)", self.headers.get("Range", ""))
+        if asked:
+            start = int(asked[1])
+            stop = min(stop, int(asked[2]) + 1) if asked[2] else stop
+        part = self.data[start:stop]
+        self.send_response(206 if asked else 200)
+        self.send_header("Accept-Ranges", "bytes")
+        self.send_header("Content-Length", str(len(part)))
+        if asked:
+            self.send_header("Content-Range", f"bytes {start}-{stop - 1}/{len(self.data)}")
+        self.end_headers()
+        if body:
+            self.sent.append(len(part))
+            self.wfile.write(part)
+
+    def log_message(self, *args):
+        pass
+
+
+@pytest.fixture
+def scene(tmp_path, rng):
+    array = rng.integers(0, 65536, (2, 1500, 1500)).astype("u2")
+    write_tiff(ArraySource(array), tmp_path / "scene.tif")
+    return array, (tmp_path / "scene.tif").read_bytes()
+
+
+@pytest.fixture
+def served(scene):
+    RangeServer.data, RangeServer.sent = scene[1], []
+    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), RangeServer)
+    thread = threading.Thread(target=server.serve_forever, daemon=True)
+    thread.start()
+    yield f"http://127.0.0.1:{server.server_port}/scene.tif"
+    server.shutdown()
+    server.server_close()
+    thread.join()
+
+
+@pytest.mark.filterwarnings("ignore::ResourceWarning")
+@pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning")
+def test_a_window_over_http_asks_for_its_bytes_only(scene, served):
+    array, data = scene
+    source = open_source(served)
+    # The first bytes to know the format by, then one range with all the headers.
+    assert len(RangeServer.sent) == 2
+    assert sum(RangeServer.sent) <= (64 << 10) + 4096
+    RangeServer.sent.clear()
+    got = source.read([1], ((300, 340), (10, 500)))
+    np.testing.assert_array_equal(got.values[0], array[1, 300:340, 10:500])
+    layout = source.levels[0].samples.layout
+    wanted = int(layout.counts[6] + layout.counts[7])
+    assert wanted <= sum(RangeServer.sent) <= wanted + 1024
+    assert sum(RangeServer.sent) < len(data) / 15
+    again = pickle.loads(pickle.dumps(source))
+    np.testing.assert_array_equal(again.read([1], ((300, 340), (10, 500))).values, got.values)
+
+
+@pytest.mark.filterwarnings("ignore::ResourceWarning")
+@pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning")
+def test_a_missing_address_is_told(served):
+    with pytest.raises(MissingFile, match=r"nothing\.tif"):
+        open_source(served.replace("scene", "nothing"))
+
+
+def test_files_in_memory(scene):
+    array, data = scene
+    memory = fsspec.filesystem("memory")
+    memory.pipe("/folder/scene.tif", data)
+    source = open_source("memory://folder/scene.tif")
+    np.testing.assert_array_equal(source.read([0, 1], whole(source.shape)).values, array)
+    kept = pickle.dumps(source)
+    memory.pipe("/folder/scene.tif", data + b"more")
+    with pytest.raises(ChangedFile, match="changed after it was opened"):
+        pickle.loads(kept)
+
+
+@pytest.mark.parametrize(
+    ("ranges", "fetched"),
+    [
+        ([(0, 10), (10, 10)], [(0, 20)]),
+        ([(100, 10), (0, 10)], [(0, 110)]),
+        ([(0, 10), (600, 10)], [(0, 10), (600, 10)]),
+        ([(5, 10), (5, 10), (7, 2)], [(5, 10)]),
+        ([(20, 0)], [(20, 0)]),
+        ([], []),
+    ],
+)
+def test_neighbouring_ranges_are_fetched_together(tmp_path, ranges, fetched):
+    data = bytes(range(256)) * 4
+    (tmp_path / "a").write_bytes(data)
+    file = open_bytes(tmp_path / "a")
+    asked = []
+    plain = file._fetch
+    file._fetch = lambda these: asked.extend(these) or plain(these)
+    assert file.read_ranges(ranges) == [data[o : o + n] for o, n in ranges]
+    assert asked == fetched
+
+
+@pytest.mark.parametrize(("offset", "length"), [(0, 11), (11, 1), (-1, 2), (5, -1)])
+def test_ranges_outside_the_file_are_refused(tmp_path, offset, length):
+    (tmp_path / "a").write_bytes(b"0123456789")
+    with pytest.raises(FormatError, match="past the end of the file"):
+        open_bytes(tmp_path / "a").read(offset, length)
+
+
+@pytest.mark.parametrize(
+    ("name", "kind", "match"),
+    [
+        ("none.tif", MissingFile, "no such file"),
+        ("no/folder/none.tif", MissingFile, "no folder"),
+        ("", AccessError, "folder or device"),
+    ],
+)
+def test_what_cannot_be_opened_is_told(tmp_path, name, kind, match):
+    with pytest.raises(kind, match=match):
+        open_bytes(str(tmp_path / name))
+
+
+def test_an_unknown_protocol_is_told():
+    with pytest.raises(AccessError, match="nowhere://"):
+        open_bytes("nowhere://a/b.tif")
