@@ -1,0 +1,1 @@
+"""Measuring: statistics, histograms and percentiles, block by block."""

@@ -1,0 +1,206 @@
+"""What a raster is, said so that a person can check it at a glance."""
+
+from __future__ import annotations
+
+import html
+import os
+from collections.abc import Iterable, Sequence
+from dataclasses import asdict, dataclass
+from typing import Any
+
+from spectrane.analysis.statistics import BandStatistics
+from spectrane.model.source import Source
+
+
+@dataclass(frozen=True)
+class Description:
+    """A raster's size, type, bands, place and no-data; prints as text and as HTML."""
+
+    facts: dict[str, Any]
+    bands: tuple[dict[str, Any], ...]
+    statistics: tuple[dict[str, Any], ...] = ()
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return everything as plain values, ready for JSON."""
+        found = {**self.facts, "bands": list(self.bands)}
+        return found | ({"statistics": list(self.statistics)} if self.statistics else {})
+
+    def __str__(self) -> str:
+        """Return aligned lines: facts, then a table of bands, then one of statistics."""
+        rows = _spoken_facts(self.facts)
+        width = max(len(name) for name, _ in rows)
+        lines = [f"{name:<{width}}  {value}" for name, value in rows]
+        lines += ["", *_table(_band_rows(self.bands))]
+        if self.statistics:
+            lines += ["", *_table(_statistics_rows(self.statistics))]
+        return printable("\n".join(lines))
+
+    def _repr_html_(self) -> str:
+        rows = "".join(
+            f"<tr><th style='text-align:left'>{html.escape(name)}</th>"
+            f"<td>{html.escape(value)}</td></tr>"
+            for name, value in _spoken_facts(self.facts)
+        )
+        tables = [_html_table(_band_rows(self.bands))]
+        if self.statistics:
+            tables.append(_html_table(_statistics_rows(self.statistics)))
+        return printable(f"<table>{rows}</table>{''.join(tables)}")
+
+
+def describe(source: Source, statistics: Sequence[BandStatistics] = ()) -> Description:
+    """Describe a source; reads no pixels."""
+    grid = source.grid
+    facts: dict[str, Any] = {
+        "file": os.path.basename(source.name) or None,
+        "format": source.format,
+        "compression": source.metadata.get("compression"),
+        "rows": grid.rows,
+        "columns": grid.columns,
+        "type": source.dtype.name,
+        "block": list(source.block_shape),
+        "overviews": [list(shape) for shape in source.overviews],
+        "coordinate_system": grid.crs_text,
+        "coordinate_system_name": grid.crs_name if grid.crs_name != grid.crs_text else None,
+        "placed": grid.placed,
+        "pixel_size": list(grid.pixel_size) if grid.placed else None,
+        "rotated": grid.rotated,
+        "corners": [list(corner) for corner in grid.corners] if grid.placed else None,
+        "bounds": list(grid.bounds) if grid.placed else None,
+        "nodata_when": source.nodata_when,
+        "mask": source.has_mask,
+        "alpha": source.alpha,
+        "classes": _classes(source),
+    }
+    bands = tuple({"number": n} | asdict(band) for n, band in enumerate(source.bands, 1))
+    return Description(facts, bands, tuple(asdict(one) for one in statistics))
+
+
+def _classes(source: Source) -> list[dict[str, Any]] | None:
+    if source.look is None or not source.look.classes:
+        return None
+    return [
+        {"value": value, "color": color, "label": label}
+        for value, (color, label) in sorted(source.look.classes.items())
+    ]
+
+
+def _spoken_facts(facts: dict[str, Any]) -> list[tuple[str, str]]:
+    compression = facts["compression"]
+    packed = f", {compression} compression" if compression not in (None, "none") else ""
+    blocks = "{} x {} pixels".format(facts["block"][1], facts["block"][0])
+    rows = [
+        ("File", f"{facts['file'] or 'an array in memory'} ({facts['format']}{packed})"),
+        ("Size", f"{facts['columns']} columns x {facts['rows']} rows, {facts['type']}"),
+        ("Blocks", blocks),
+        ("Overviews", _overviews(facts["overviews"])),
+        *_place(facts),
+        ("Validity", _validity(facts)),
+    ]
+    if facts["classes"]:
+        named = [f"{c['value']:g} {c['label'] or c['color']}" for c in facts["classes"]]
+        more = f", and {len(named) - 16} more" if len(named) > 16 else ""
+        rows.append(("Classes", ", ".join(named[:16]) + more))
+    return rows
+
+
+def _overviews(shapes: Sequence[Sequence[int]]) -> str:
+    return ", ".join(f"{columns} x {rows}" for rows, columns in shapes) or "none"
+
+
+def _place(facts: dict[str, Any]) -> list[tuple[str, str]]:
+    code, name = facts["coordinate_system"], facts["coordinate_system_name"]
+    system = f"{code} ({name})" if code and name else code or "none"
+    if not facts["placed"]:
+        return [("Coordinates", system), ("Place", "none: positions are rows and columns")]
+    dx, dy = facts["pixel_size"]
+    size = f"{dx:.10g}" if dx == dy else f"{dx:.10g} x {dy:.10g}"
+    corners = facts["corners"]
+    low, high = corners[0], corners[2]
+    return [
+        ("Coordinates", system),
+        ("Pixel size", size + (" (rows run askew to the axes)" if facts["rotated"] else "")),
+        ("First corner", f"x {low[0]:.10g}, y {low[1]:.10g}"),
+        ("Last corner", f"x {high[0]:.10g}, y {high[1]:.10g}"),
+    ]
+
+
+def _validity(facts: dict[str, Any]) -> str:
+    parts = ["mask in the file"] if facts["mask"] else []
+    parts += [f"{facts['alpha']} alpha"] if facts["alpha"] else []
+    when = "hidden only where all bands are no-data" if facts["nodata_when"] == "all" else ""
+    parts += [when] if when else []
+    return ", ".join(parts) or "by no-data value alone (see the bands)"
+
+
+def _band_rows(bands: Sequence[dict[str, Any]]) -> list[list[str]]:
+    """Return the table of bands without the columns that say nothing."""
+    titles = {
+        "number": "Band", "name": "Name", "role": "Role", "wavelength": "Wavelength nm",
+        "unit": "Unit", "scale": "Scale", "offset": "Offset", "nodata": "No-data",
+        "description": "Description",
+    }  # fmt: skip
+    plain = {"scale": 1.0, "offset": 0.0}
+    always = ("number", "name", "nodata")
+    kept = [
+        key for key in titles
+        if key in always or any(band[key] not in (None, plain.get(key)) for band in bands)
+    ]  # fmt: skip
+    return [[titles[key] for key in kept], *([_said(b[key]) for key in kept] for b in bands)]
+
+
+def _statistics_rows(statistics: Sequence[dict[str, Any]]) -> list[list[str]]:
+    keys = ["band", "valid", "invalid", "min", "p1", "p50", "p99", "max", "mean", "std"]
+    titles = ["Band", "Valid", "Invalid", "Min", "1 %", "Median", "99 %", "Max", "Mean", "Std"]
+    rows = [[_said(one[key]) for key in keys] for one in statistics]
+    if any(one["unit"] for one in statistics):
+        titles.append("Unit")
+        rows = [[*row, one["unit"] or ""] for row, one in zip(rows, statistics, strict=True)]
+    return [titles, *rows]
+
+
+def _said(value: Any) -> str:
+    if value is None:
+        return "none"
+    if isinstance(value, tuple):
+        return ", ".join(
+            f"{i[0]:g} to {i[1]:g}" if isinstance(i, tuple) else f"{i:g}" for i in value
+        )
+    return f"{value:.6g}" if isinstance(value, float) else str(value)
+
+
+def _table(rows: Sequence[Sequence[str]]) -> list[str]:
+    """Align columns: numbers to the right, words to the left."""
+    columns = list(zip(*rows, strict=True))
+    widths = [max(map(len, column)) for column in columns]
+    right = [all(_numeric(cell) for cell in column[1:]) for column in columns]
+    return [
+        "  ".join(
+            cell.rjust(width) if to_right else cell.ljust(width)
+            for cell, width, to_right in zip(row, widths, right, strict=True)
+        ).rstrip()
+        for row in rows
+    ]
+
+
+def _numeric(cell: str) -> bool:
+    try:
+        float(cell)
+    except ValueError:
+        return cell == "none"
+    return True
+
+
+def _html_table(rows: Sequence[Sequence[str]]) -> str:
+    def line(cells: Iterable[str], tag: str) -> str:
+        return "<tr>" + "".join(f"<{tag}>{html.escape(c)}</{tag}>" for c in cells) + "</tr>"
+
+    return f"<table>{line(rows[0], 'th')}{''.join(line(row, 'td') for row in rows[1:])}</table>"
+
+
+def printable(text: str) -> str:
+    """Replace control characters that came from a file: they could steer a terminal.
+
+    >>> printable("a" + chr(27) + "[2Jb")
+    'a?[2Jb'
+    """
+    return "".join(ch if ch == "\n" or ch.isprintable() else "?" for ch in text)

@@ -1,0 +1,187 @@
+"""Exact order statistics of any number of values, in bounded memory.
+
+8- and 16-bit numbers are counted one by one. Others are found by their bits: every pass counts
+the next 16 bits of those values that share the bits already known with a wanted rank, so that
+32-bit numbers need two passes and 64-bit ones four, and nothing is copied or sorted.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.engine.threads import in_parallel, row_parts
+from spectrane.kernels import counting, tables
+
+Counts = NDArray[np.int64]
+
+
+def from_counts(values: NDArray[Any], counts: Counts, percents: Sequence[float]) -> list[float]:
+    """Return percentiles of values that occur ``counts`` times; ``values`` ascending.
+
+    Linear interpolation between order statistics: rank (n - 1) * p / 100.
+
+    >>> from_counts(np.array([0, 10]), np.array([1, 1]), [25.0])
+    [2.5]
+    """
+    total = int(counts.sum())
+    ends = np.cumsum(counts)
+
+    def at(rank: int) -> float:
+        return float(values[np.searchsorted(ends, rank, side="right")])
+
+    return [_between(p, total, at) for p in percents]
+
+
+def _between(percent: float, total: int, at: Callable[[int], float]) -> float:
+    if total == 0:
+        return float("nan")
+    place = (total - 1) * percent / 100
+    low = int(place)
+    first, share = at(low), place - low
+    return first if share == 0 else first + (at(low + 1) - first) * share
+
+
+class RankSearch:
+    """The search for percentiles of one band's values, pass by pass.
+
+    ``add`` takes the same values again in each pass; ``next_pass`` ends one and tells whether
+    another is needed. Values are 4- or 8-byte numbers, finite.
+
+    >>> search = RankSearch([50.0])
+    >>> while search.next_pass():
+    ...     search.add(np.float32([3, 1, 2]))
+    >>> search.percentiles()
+    [2.0]
+    """
+
+    def __init__(self, percents: Sequence[float]) -> None:
+        self.percents = percents
+        self.total = 0
+        self.dtype: np.dtype[Any] = np.dtype(np.float32)
+        self._passes = -1
+        self._counts: dict[int, Counts] = {0: np.zeros(65536, np.int64)}
+        # Bits known so far -> {rank over all values: rank within those that share the bits}
+        self._groups: dict[int, dict[int, int]] = {}
+
+    def next_pass(self) -> bool:
+        """End a pass; tell whether the values must be walked once more."""
+        if self._passes == 0:
+            self._first_ranks()
+        if self._passes >= 0:
+            self._refine()
+        self._passes += 1
+        needed = 16 * self._passes < 8 * self.dtype.itemsize
+        return needed and not (self._passes > 0 and self.total == 0)
+
+    def add(self, values: NDArray[Any]) -> None:
+        """Count one block of values for this pass."""
+        self.dtype = values.dtype
+        if not values.size:
+            return
+        if values.dtype == np.float32:
+            self._add_float32(values)
+        else:
+            self._add_bits(values)
+
+    def percentiles(self) -> list[float]:
+        """Return the percentiles, NaN where there were no values."""
+        found = {}
+        for bits, wanted in self._groups.items():
+            value = float(counting.from_ordered_bits(np.array([bits], object), self.dtype)[0])
+            found.update(dict.fromkeys(wanted, value))
+        return [_between(p, self.total, lambda rank: found[rank]) for p in self.percents]
+
+    def _add_float32(self, values: NDArray[np.float32]) -> None:
+        """Count plain float patterns with the fast kernels, then put them into order."""
+        if self._passes == 0:
+            count = counting.count_top.choose(values.size)
+            raw = counted(values, (65536,), count)
+            self._counts[0][_ORDERED] += raw
+            return
+        slots = np.zeros(65536, np.uint8)
+        prefixes = list(self._counts)
+        slots[_RAW[prefixes]] = np.arange(1, len(prefixes) + 1)
+        low = counting.count_low.choose(values.size)
+        found = counted(values, (len(prefixes), 65536), lambda v, out: low(v, slots, out))
+        for prefix, row in zip(prefixes, found, strict=True):
+            self._counts[prefix] += row if prefix >= 0x8000 else row[::-1]
+
+    def _add_bits(self, values: NDArray[Any]) -> None:
+        bits = counting.ordered_bits(values)
+        width, known = 8 * values.dtype.itemsize, 16 * self._passes
+        next16 = (bits >> bits.dtype.type(width - known - 16)).astype(np.uint16)
+        if known == 0:
+            self._counts[0] += np.bincount(next16, minlength=65536)
+            return
+        before = bits >> bits.dtype.type(width - known)
+        for prefix, table in self._counts.items():
+            table += np.bincount(next16[before == prefix], minlength=65536)
+
+    def _first_ranks(self) -> None:
+        self.total = int(self._counts[0].sum())
+        places = [(self.total - 1) * p / 100 for p in self.percents] if self.total else []
+        ranks = {r for p in places for r in (int(p), min(int(p) + 1, self.total - 1))}
+        self._groups = {0: {rank: rank for rank in sorted(ranks)}}
+
+    def _refine(self) -> None:
+        refined: dict[int, dict[int, int]] = {}
+        for prefix, wanted in self._groups.items():
+            ends = np.cumsum(self._counts[prefix])
+            for rank, inside in wanted.items():
+                cell = int(np.searchsorted(ends, inside, side="right"))
+                before = int(ends[cell - 1]) if cell else 0
+                refined.setdefault((prefix << 16) | cell, {})[rank] = inside - before
+        self._groups = refined
+        self._counts = {prefix: np.zeros(65536, np.int64) for prefix in refined}
+
+
+_PATTERNS = np.arange(65536)
+_ORDERED = np.where(_PATTERNS & 0x8000, _PATTERNS ^ 0xFFFF, _PATTERNS | 0x8000)
+_RAW = np.argsort(_ORDERED)
+
+
+def counted(
+    values: NDArray[Any], shape: tuple[int, ...], count: Callable[[NDArray[Any], Counts], object]
+) -> Counts:
+    """Count flat values on a few threads, each into a table of its own, and add these up."""
+    parts = row_parts(len(values), 1)
+    found = np.zeros((len(parts), *shape), np.int64)
+    jobs = list(zip(parts, found, strict=True))
+    in_parallel(jobs, lambda: lambda job: count(values[job[0]], job[1]))
+    return np.asarray(found.sum(axis=0))
+
+
+def exact_percentiles(
+    blocks: Callable[[], Iterable[NDArray[Any]]], percents: Sequence[float]
+) -> list[float]:
+    """Return exact percentiles of finite values that ``blocks`` walks anew at each call."""
+    search = RankSearch(percents)
+    while search.next_pass():
+        for values in blocks():
+            search.add(rankable(values))
+    return search.percentiles()
+
+
+def rankable(values: NDArray[Any]) -> NDArray[Any]:
+    """Return flat values as a type whose bits can be ranked: 1- and 2-byte ones as float32."""
+    flat = values.ravel()
+    return flat.astype(np.float32) if flat.dtype.itemsize < 4 else flat
+
+
+def count_small(values: NDArray[Any], counts: Counts) -> None:
+    """Add flat 8- or 16-bit numbers to counts indexed by their bits (``tables.as_index``)."""
+    indices = tables.as_index(values)
+    count = counting.count_indices.choose(values.size)
+    counts += counted(indices, counts.shape, count)
+
+
+def sorted_counts(dtype: np.dtype[Any], counts: Counts) -> tuple[NDArray[Any], Counts]:
+    """Return the stored numbers that occur, ascending, and how often each does."""
+    values = tables.index_values(dtype)[: len(counts)]
+    seen = np.flatnonzero(counts)
+    order = np.argsort(values[seen], kind="stable")
+    return values[seen][order], counts[seen][order]

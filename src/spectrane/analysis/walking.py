@@ -1,0 +1,68 @@
+"""Walking the valid values of bands: what every measurement is made from."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.engine.threads import Progress, no_progress
+from spectrane.model.pixels import Pixels
+from spectrane.model.source import Source
+from spectrane.model.window import Window, area, block_window, blocks_touching, intersection
+
+
+def valid_values(pixels: Pixels) -> list[NDArray[Any]]:
+    """Return each band's valid and finite stored numbers as flat arrays."""
+    masks = np.broadcast_to(pixels.valid, pixels.values.shape)
+    everything = pixels.valid.size == 1 and bool(pixels.valid.all())
+    return [
+        _finite(values if everything else values[mask])
+        for values, mask in zip(pixels.values, masks, strict=True)
+    ]
+
+
+def _finite(values: NDArray[Any]) -> NDArray[Any]:
+    flat = values.ravel()
+    if flat.dtype.kind != "f":
+        return flat
+    fine = np.isfinite(flat)
+    return flat if fine.all() else flat[fine]
+
+
+def walk(
+    source: Source, bands: Sequence[int], window: Window, progress: Progress = no_progress
+) -> Iterator[list[NDArray[Any]]]:
+    """Yield the valid values of each band, block by block; progress counts pixels."""
+    total, done = area(window), 0
+    for part, pixels in source.blocks(bands, window):
+        yield valid_values(pixels)
+        done += area(part)
+        progress(done, total)
+
+
+def sampled(source: Source, bands: Sequence[int], window: Window, least: int) -> Callable[
+    [], Iterator[list[NDArray[Any]]]
+]:  # fmt: skip
+    """Return a walk over evenly spread blocks of a window, ``least`` pixels or more in all."""
+    blocks = _spread(source, window, least)
+
+    def walking() -> Iterator[list[NDArray[Any]]]:
+        for part in blocks:
+            yield valid_values(source.read(bands, part))
+
+    return walking
+
+
+def _spread(source: Source, window: Window, least: int) -> list[Window]:
+    positions = blocks_touching(window, source.block_shape)
+    per_block = max(1, area(window) // len(positions))
+    wanted = min(len(positions), max(16, -(-least // per_block)))
+    # A golden-ratio walk spreads any number of blocks evenly in both directions.
+    picked = {int(k * 0.6180339887498949 % 1 * len(positions)) for k in range(4 * wanted)}
+    chosen = sorted(picked)[:: max(1, len(picked) // wanted)]
+    parts = (intersection(block_window(positions[k], source.block_shape, source.shape), window)
+             for k in chosen)  # fmt: skip
+    return [part for part in parts if part is not None]

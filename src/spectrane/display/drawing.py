@@ -1,0 +1,130 @@
+"""Putting shaded channels together into a picture, pixel by pixel."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.display.shading import Shading
+from spectrane.engine.threads import in_parallel, row_parts
+from spectrane.kernels import steps, tables
+from spectrane.model.look import Class, parse_color
+from spectrane.model.pixels import Pixels
+
+Rgba = NDArray[np.uint8]
+
+
+def word_of(color: str | None) -> int:
+    """Return a colour as a picture word; None is transparent.
+
+    >>> hex(word_of("#102030"))
+    '0xff302010'
+    """
+    if color is None:
+        return 0
+    red, green, blue, alpha = parse_color(color)
+    return red | green << 8 | blue << 16 | alpha << 24
+
+
+def draw(pixels: Pixels, shadings: Sequence[Shading], hidden: str | None) -> Rgba:
+    """Return (rows, columns, 4) uint8 with straight alpha: 1, 3 or 4 channels.
+
+    ``hidden`` is the colour of pixels that are not shown. A fourth channel is alpha.
+    """
+    rows, columns = pixels.values.shape[1:]
+    words = np.empty((rows, columns), np.uint32)
+    parts = row_parts(rows, columns * len(shadings))
+    paint = _painter(pixels, shadings, word_of(hidden))
+    in_parallel(parts, lambda: lambda part: paint(pixels.cut((part, slice(None))), words[part]))
+    return words.view(np.uint8).reshape(rows, columns, 4)
+
+
+def _painter(pixels: Pixels, shadings: Sequence[Shading], hidden: int) -> Any:
+    dtype, work = pixels.values.dtype, pixels.values.size
+    plain = pixels.mask is None and pixels.alpha is None and len(shadings) in (1, 3)
+    if plain and dtype.kind in "biu" and dtype.itemsize <= 2:
+        return _table_painter(dtype, shadings, hidden, work)
+    if plain and dtype == np.float32 and len(shadings) == 1:
+        nodata = shadings[0].band.rule
+        single = nodata.matching(dtype) or [np.float32(np.nan)]
+        if len(single) == 1 and not nodata.ranges:
+            return _step_painter(shadings[0], float(single[0]), hidden, work)
+    return lambda part, out: _paint_planes(part, shadings, hidden, out, work)
+
+
+def _table_painter(
+    dtype: np.dtype[Any], shadings: Sequence[Shading], hidden: int, work: int
+) -> Any:
+    made = [shading.table(dtype) for shading in shadings]
+    if len(made) == 1:
+        grey = (made[0] & 0xFF).astype(np.uint32) * 0x010101 | np.uint32(tables.OPAQUE)
+        words = np.where(made[0] >> 8, grey, np.uint32(hidden)).astype(np.uint32)
+        look_up = tables.indexed_words.choose(work)
+        return lambda part, out: look_up(tables.as_index(part.values[0]), words, out)
+    colour = tables.words.choose(work)
+
+    def paint(part: Pixels, out: NDArray[np.uint32]) -> None:
+        bands = [tables.as_index(band) for band in part.values]
+        colour(bands, made, part.when == "all", hidden, out)
+
+    return paint
+
+
+def _step_painter(shading: Shading, nodata: float, hidden: int, work: int) -> Any:
+    greys = np.arange(256, dtype=np.uint32) * 0x010101 | np.uint32(tables.OPAQUE)
+    step, stairs = steps.step_words.choose(work), shading.stairs
+    return lambda part, out: step(part.values[0], stairs, greys, nodata, hidden, out)
+
+
+def _paint_planes(
+    part: Pixels, shadings: Sequence[Shading], hidden: int, out: NDArray[np.uint32], work: int
+) -> None:
+    """Paint any type, mask and alpha: levels per channel, then packed."""
+    planes = [s.levels(values, work) for s, values in zip(shadings, part.values, strict=True)]
+    cover = planes.pop() if len(planes) == 4 else None
+    colors = planes * 3 if len(planes) == 1 else planes
+    alpha = _coverage(part, cover, 255)
+    steps.packed_words(colors, alpha.astype(np.uint8), out)
+    out[~part.shown] = hidden
+
+
+def _coverage(part: Pixels, cover: NDArray[Any] | None, top: int) -> NDArray[np.float64]:
+    """Return 0...top: the file's alpha times the alpha channel."""
+    alpha = np.full(part.values.shape[1:], float(top))
+    if part.alpha is not None:
+        full = 1.0 if part.alpha.dtype.kind == "f" else float(np.iinfo(part.alpha.dtype).max)
+        alpha *= part.alpha / full
+    if cover is not None:
+        alpha *= cover / float(top)
+    return np.floor(alpha + 0.5)
+
+
+def draw16(pixels: Pixels, shadings: Sequence[Shading], hidden: str | None) -> NDArray[np.uint16]:
+    """Return (rows, columns, 4) uint16, each level from t itself."""
+    planes = [s.levels16(values) for s, values in zip(shadings, pixels.values, strict=True)]
+    cover = planes.pop() if len(planes) == 4 else None
+    out = np.empty((*pixels.values.shape[1:], 4), np.uint16)
+    for channel in range(3):
+        out[..., channel] = planes[channel if len(planes) == 3 else 0]
+    out[..., 3] = _coverage(pixels, cover, 65535)
+    color = parse_color(hidden) if hidden else (0, 0, 0, 0)
+    out[~pixels.shown] = np.array(color, np.uint16) * 257
+    return out
+
+
+def draw_classes(
+    pixels: Pixels, classes: Mapping[float, Class], hidden: str | None
+) -> tuple[Rgba, int]:
+    """Return the picture of one band of classes, and how many valid pixels are of no class."""
+    stored = pixels.values[0]
+    values = np.array(sorted(classes), np.float64)
+    words = np.array([word_of(classes[value][0]) for value in sorted(classes)], np.uint32)
+    place = np.clip(np.searchsorted(values, stored), 0, len(values) - 1)
+    known = values[place] == stored
+    shown = pixels.shown
+    out = np.where(known, words[place], np.uint32(0))
+    out = np.where(shown, out, np.uint32(word_of(hidden))).astype(np.uint32)
+    return out.view(np.uint8).reshape(*stored.shape, 4), int((shown & ~known).sum())

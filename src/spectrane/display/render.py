@@ -1,0 +1,195 @@
+"""Rendering: one raster, one look, one picture."""
+
+from __future__ import annotations
+
+import os
+import warnings
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.display.channels import shown_bands
+from spectrane.display.drawing import Rgba, draw, draw16, draw_classes
+from spectrane.display.limits import find_limits, settings_of, type_range
+from spectrane.display.picture import Picture
+from spectrane.display.shading import Scale, Shading
+from spectrane.model.errors import DataWarning
+from spectrane.model.look import CURVE_KINDS, Look, parse_setting
+from spectrane.model.physical import value_dtype
+from spectrane.model.pixels import Pixels
+from spectrane.model.source import Source, check_answer
+from spectrane.model.view import View, fitted
+from spectrane.model.window import Window, extent
+from spectrane.spatial.described import Described
+
+DARK, BRIGHT, NARROW = 0.05, 0.95, 0.1
+"""An unstretched picture with such a mean level, or such a share of its type used, is warned of."""
+
+
+def render(
+    source: Source,
+    look: Look | None = None,
+    *,
+    view: View | None = None,
+    size: tuple[int, int] | None = None,
+) -> Picture:
+    """Draw a source as a look says, and the data stay as they are.
+
+    ``size`` is (rows, columns): the picture fits inside without being stretched, and has it
+    exactly where the proportions agree; None draws one picture pixel per raster pixel, up to
+    2048. Warns (DataWarning) where the picture is likely to mislead. Raises BandError,
+    LookError, GridMismatch.
+    """
+    look = look or source.look or Look()
+    view = view or View()
+    window = view.window(source.grid)
+    shape = fitted(window, size or view.size)
+    check_answer(1, shape, np.dtype(np.uint32))
+    if look.nodata_when not in (None, source.nodata_when):
+        source = Described(source, source.bands, look.nodata_when)
+    bands = shown_bands(source, look)
+    classes = classes_shown(source, look, bands)
+    if classes.classes:
+        return _render_classes(source, classes, bands, window, shape)
+    return _render_shades(source, look, bands, window, shape)
+
+
+def classes_shown(source: Source, look: Look, bands: Sequence[int]) -> Look:
+    """Return the look with the classes that apply: its own, or the file's where nothing else is
+    asked of the band.
+    """
+    own = source.look.classes if source.look else {}
+    asked = look.limits[0].kind != "auto"
+    if look.classes or asked or len(bands) != 1 or not own:
+        return look if len(bands) == 1 else replace(look, classes={})
+    return replace(look, classes=own)
+
+
+def _resample(look: Look, window: Window, shape: Sequence[int], categories: bool) -> str:
+    if look.resample is not None:
+        return look.resample
+    if any(n > m for n, m in zip(extent(window), shape, strict=True)):
+        return "majority" if categories else "area"
+    return "nearest"
+
+
+def _render_classes(
+    source: Source, look: Look, bands: list[int], window: Window, shape: tuple[int, int]
+) -> Picture:
+    pixels = source.read(bands, window, shape, _resample(look, window, shape, True))
+    rgba, unlisted = draw_classes(pixels, look.classes, look.nodata_color)
+    if unlisted:
+        _warn(f"{unlisted} pixels are of no class that has a colour and stay transparent")
+
+    def again() -> NDArray[np.uint16]:
+        return picture.rgba.astype(np.uint16) * 257
+
+    picture = _finished(source, rgba, (), window, shape, again)
+    return picture
+
+
+def _render_shades(
+    source: Source, look: Look, bands: list[int], window: Window, shape: tuple[int, int]
+) -> Picture:
+    settings = settings_of(look, len(bands), source.dtype)
+    limits = find_limits(source, bands, settings, look, window)
+    curve = parse_setting("curve", look.curve, CURVE_KINDS)
+    alone = parse_setting("curve", "linear", CURVE_KINDS)
+    shadings = []
+    for channel, (index, setting, found) in enumerate(zip(bands, settings, limits, strict=True)):
+        band, is_alpha = source.bands[index], channel == 3
+        invert = look.invert and not is_alpha
+        scale = Scale(band.name, found[0], found[1], "linear" if is_alpha else look.curve, invert,
+                      band.unit, found[2], str(setting))  # fmt: skip
+        shadings.append(Shading(band, scale, alone if is_alpha else curve))
+    method = _resample(look, window, shape, source.categories)
+    pixels = _straight(source.read(bands, window, shape, method), source.alpha)
+    rgba = draw(pixels, shadings, look.nodata_color)
+    _warn_of_misleading(source, pixels, shadings, rgba)
+    scales = tuple(shading.scale for shading in shadings)
+    turned = source.grid.cropped(window).flips()
+
+    def again() -> NDArray[np.uint16]:
+        return _turned(draw16(pixels, shadings, look.nodata_color), turned)
+
+    return _finished(source, rgba, scales, window, shape, again)
+
+
+def _straight(pixels: Pixels, alpha: str | None) -> Pixels:
+    """Undo the multiplication by alpha that associated alpha brings with it."""
+    if alpha != "premultiplied" or pixels.alpha is None:
+        return pixels
+    full = 1.0 if pixels.alpha.dtype.kind == "f" else float(np.iinfo(pixels.alpha.dtype).max)
+    share = np.maximum(pixels.alpha / full, 1e-12)
+    values = pixels.values.astype(value_dtype(pixels.values.dtype)) / share
+    return Pixels(
+        values.astype(value_dtype(pixels.values.dtype)), mask=pixels.mask, rules=pixels.rules,
+        alpha=pixels.alpha, when=pixels.when,
+    )  # fmt: skip
+
+
+def _finished(
+    source: Source, rgba: Rgba, scales: tuple[Scale, ...], window: Window,
+    shape: tuple[int, int], again: Callable[[], NDArray[np.uint16]],
+) -> Picture:  # fmt: skip
+    part = source.grid.cropped(window)
+    grid = part.resized(shape).upright()
+    name = os.path.basename(source.name) or "an array in memory"
+    return Picture(_turned(rgba, part.flips()), grid, scales, name, again)
+
+
+def _turned(rgba: NDArray[Any], flips: tuple[bool, bool]) -> NDArray[Any]:
+    rows, columns = (slice(None, None, -1 if flip else 1) for flip in flips)
+    return rgba[rows, columns]
+
+
+def _warn(message: str) -> None:
+    warnings.warn(message, DataWarning, stacklevel=4)
+
+
+def _warn_of_misleading(
+    source: Source, pixels: Pixels, shadings: Sequence[Shading], rgba: Rgba
+) -> None:
+    """Warn where nothing is to be seen, or an unstretched picture is nearly black or white."""
+    shown = rgba[..., 3] > 0
+    if not shown.any():
+        _warn("no valid pixel in the area shown: the picture is transparent; check the no-data "
+              "value and the area")  # fmt: skip
+        return
+    colors = shadings[:3]
+    unstretched = [s for s in colors if s.scale.limits == "type"]
+    if len(unstretched) < len(colors):
+        return
+    mean = float(rgba[..., :3][shown].mean()) / 255
+    used = max(_used_share(source, pixels, k) for k in range(len(colors)))
+    if DARK <= mean <= BRIGHT and used >= NARROW:
+        return
+    tries = "; ".join(_suggestion(pixels, k, s) for k, s in enumerate(colors))
+    what = "nearly black" if mean < DARK else "nearly white" if mean > BRIGHT else "flat"
+    _warn(
+        f"the picture is {what} (mean level {mean:.0%}): the limits are the type's whole range, "
+        f"of which the data use {used:.0%}; try limits percentile:2,98 ({tries})"
+    )
+
+
+def _valid_of(pixels: Pixels, channel: int) -> NDArray[np.float64]:
+    valid = np.broadcast_to(pixels.valid, pixels.values.shape)[channel]
+    values = pixels.values[channel][valid].astype(np.float64)
+    return np.asarray(values[np.isfinite(values)])
+
+
+def _used_share(source: Source, pixels: Pixels, channel: int) -> float:
+    values = _valid_of(pixels, channel)
+    low, high = type_range(source.dtype)
+    return float(values.max() - values.min()) / (high - low) if values.size else 0.0
+
+
+def _suggestion(pixels: Pixels, channel: int, shading: Shading) -> str:
+    values = _valid_of(pixels, channel)
+    if not values.size:
+        return f"{shading.band.name}: no values"
+    ends = np.percentile(values, (2, 98)) * shading.band.scale + shading.band.offset
+    return f"{shading.band.name} {min(ends):.5g} to {max(ends):.5g}"

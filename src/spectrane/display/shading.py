@@ -1,0 +1,106 @@
+"""One channel's way from stored numbers to levels, in the form its type is fastest in."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.kernels import curves, steps, tables
+from spectrane.model.band import Band
+from spectrane.model.look import Setting
+
+_ROWS = 64
+
+CURVES: dict[str, Any] = {"linear": lambda: curves.linear}
+"""Name -> a function from the curve's parameters to the curve."""
+
+
+@dataclass(frozen=True)
+class Scale:
+    """How one channel is shown: its band and unit, the limits in physical values, the curve.
+
+    ``limits`` is the rule the limits came from; ``exact`` is False where they were found from a
+    part of the pixels.
+    """
+
+    band: str
+    low: float
+    high: float
+    curve: str
+    invert: bool
+    unit: str | None
+    exact: bool
+    limits: str
+
+    def __str__(self) -> str:
+        """Say it in a line."""
+        unit = f" {self.unit}" if self.unit not in (None, "1") else ""
+        about = "" if self.exact else ", about"
+        inverted = ", inverted" if self.invert else ""
+        return (
+            f"{self.band} {self.low:.6g} to {self.high:.6g}{unit} ({self.limits}{about}{inverted})"
+        )
+
+
+@dataclass(frozen=True)
+class Shading:
+    """A band's numbers to levels: physical value, limits, curve, inversion.
+
+    The float64 definition is ``t``; ``levels`` gives exactly its levels for integers and
+    float32, by tables that are made once.
+    """
+
+    band: Band
+    scale: Scale
+    curve: Setting
+
+    def t(self, stored: NDArray[Any]) -> NDArray[np.float64]:
+        """Return t in 0...1 in float64; NaN stays NaN."""
+        values = stored.astype(np.float64)
+        if self.band.scaled:
+            values = values * self.band.scale + self.band.offset
+        curve = CURVES[self.curve.kind](*self.curve.parameters)
+        return curves.shade(values, self.scale.low, self.scale.high, curve, self.scale.invert)
+
+    def _level(self, stored: NDArray[Any]) -> NDArray[np.float64]:
+        return curves.level(self.t(stored), 255)
+
+    def table(self, dtype: np.dtype[Any]) -> NDArray[np.uint16]:
+        """Return ``level | valid << 8`` for each index of an 8- or 16-bit type."""
+        values = tables.index_values(dtype)
+        valid = ~self.band.rule.invalid(values)
+        # Without any valid value the limits are NaN, and so are the levels.
+        levels = np.nan_to_num(self._level(values), nan=0.0).astype(np.uint16)
+        return np.asarray(levels | (valid.astype(np.uint16) << np.uint16(8)))
+
+    @cached_property
+    def stairs(self) -> steps.Staircase:
+        """The steps of the definition over float32 numbers."""
+        return steps.staircase(self._level)
+
+    def levels(self, stored: NDArray[Any], work: int) -> NDArray[np.uint8]:
+        """Return levels of (rows, columns) stored numbers; NaN gets 0."""
+        if stored.dtype.kind in "biu" and stored.dtype.itemsize <= 2:
+            table = (self.table(stored.dtype) & 0xFF).astype(np.uint8)
+            return np.take(table, tables.as_index(np.ascontiguousarray(stored)), mode="wrap")
+        out = np.empty(stored.shape, np.uint8)
+        if stored.dtype in (np.float16, np.float32):
+            step = steps.step_levels.choose(work)
+            step(stored.astype(np.float32, copy=False), self.stairs, out)
+            return out
+        for start in range(0, len(stored), _ROWS):
+            found = self._level(stored[start : start + _ROWS])
+            out[start : start + _ROWS] = np.nan_to_num(found, nan=0.0)
+        return out
+
+    def levels16(self, stored: NDArray[Any]) -> NDArray[np.uint16]:
+        """Return levels 0...65535, from t itself."""
+        out = np.empty(stored.shape, np.uint16)
+        for start in range(0, len(stored), _ROWS):
+            found = curves.level(self.t(stored[start : start + _ROWS]), 65535)
+            out[start : start + _ROWS] = np.nan_to_num(found, nan=0.0)
+        return out

@@ -1,0 +1,1 @@
+"""Sources made from sources: parts, and the same pixels described anew."""

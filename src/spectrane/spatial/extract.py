@@ -1,0 +1,89 @@
+"""Numbers out of a source, as people ask for them: masked arrays, stored or physical."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.model.band import BandName, find_bands
+from spectrane.model.errors import LookError
+from spectrane.model.grid import Bounds
+from spectrane.model.physical import physical as to_physical
+from spectrane.model.physical import value_dtype
+from spectrane.model.source import Source
+from spectrane.model.view import View
+from spectrane.model.window import Window
+
+
+def pixels(
+    source: Source,
+    bands: BandName | Iterable[BandName] | None = None,
+    *,
+    rows: tuple[int, int] | None = None,
+    columns: tuple[int, int] | None = None,
+    bounds: Bounds | None = None,
+    size: tuple[int, int] | None = None,
+    resample: str = "nearest",
+    physical: bool = False,
+) -> np.ma.MaskedArray[Any, Any]:
+    """Return a masked array (bands, rows, columns), invalid pixels masked.
+
+    ``bands`` are numbers from 1, names or roles; ``rows`` and ``columns`` half-open pairs from
+    0; ``bounds`` in map units, snapped outward to whole pixels; ``size`` (rows, columns) with
+    ``resample`` ``nearest``, ``area`` or ``majority``. Numbers are as stored and in the stored
+    type (interpolated integers rounded half up); with ``physical``, stored * scale + offset in
+    the band's unit, float32 or float64.
+
+    Raises BandError, GridMismatch where the area lies outside, ResourceError where the answer
+    would not fit in memory.
+    """
+    indices = find_bands(source.bands, bands)
+    window = asked_window(source, rows=rows, columns=columns, bounds=bounds)
+    found = source.read(indices, window, size, resample)
+    mask = ~np.broadcast_to(found.valid, found.values.shape)
+    values = found.values
+    if physical:
+        wide = value_dtype(source.dtype)
+        each = [
+            to_physical(band, source.bands[index], wide)
+            for index, band in zip(indices, values, strict=True)
+        ]
+        return np.ma.MaskedArray(np.stack(each), mask)
+    if values.dtype != source.dtype:
+        values = _as_stored(np.where(mask, 0, values), source.dtype)
+    elif values.base is not None:
+        values = values.copy()  # what is handed out belongs to the caller
+    return np.ma.MaskedArray(values, mask)
+
+
+def _as_stored(values: NDArray[Any], dtype: np.dtype[Any]) -> NDArray[Any]:
+    """Bring interpolated numbers back to the stored type, rounded half up and clamped."""
+    if dtype.kind == "f":
+        return values.astype(dtype)
+    if dtype.kind == "b":
+        return values >= 0.5
+    limits = np.iinfo(dtype)
+    rounded = np.clip(np.floor(values.astype(np.float64) + 0.5), limits.min, limits.max)
+    return rounded.astype(dtype)
+
+
+def asked_window(
+    source: Source,
+    *,
+    rows: tuple[int, int] | None = None,
+    columns: tuple[int, int] | None = None,
+    bounds: Bounds | None = None,
+) -> Window:
+    """Return the window of rows and columns, or of bounds; all of the raster for neither."""
+    if bounds is not None and (rows is not None or columns is not None):
+        raise LookError("give bounds, or rows and columns; not both")
+    if bounds is not None:
+        return View(bounds=bounds).window(source.grid)
+    view = View(rows=rows, columns=columns)
+    shape = source.shape
+    asked = (view.rows or (0, shape[0]), view.columns or (0, shape[1]))
+    view.window(source.grid)  # raises where it misses altogether, or is the wrong way round
+    return source.checked(asked)
