@@ -1,0 +1,5 @@
+"""``python -m spectrane.cli``: the command without its script."""
+
+from spectrane.cli.entry import run
+
+run()

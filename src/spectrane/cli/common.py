@@ -1,0 +1,163 @@
+"""What several commands share: options, values, warnings, progress."""
+
+from __future__ import annotations
+
+import contextlib
+import re
+import sys
+import threading
+import warnings
+from collections.abc import Callable, Iterator
+from typing import Any, TypeVar
+
+import click
+
+Command = TypeVar("Command", bound=Callable[..., Any])
+_PATIENCE = 1.0
+"""Seconds before a person is told that something is going on."""
+
+
+def shared_options(function: Command) -> Command:
+    """Add ``--quiet`` and ``--debug``."""
+    quiet = click.option("--quiet", "-q", is_flag=True, help="Say nothing but errors.")
+    debug = click.option(
+        "--debug", is_flag=True, expose_value=False, help="Show where an error came from."
+    )
+    return quiet(debug(function))
+
+
+class Size(click.ParamType[Any]):
+    """``COLUMNSxROWS``, given as (rows, columns)."""
+
+    name = "COLUMNSxROWS"
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> tuple[int, int]:
+        """Read a size such as 1280x800."""
+        if isinstance(value, tuple):
+            return value
+        found = re.fullmatch(r"([1-9]\d{0,5})[x×X]([1-9]\d{0,5})", value.strip())
+        if not found:
+            self.fail(f"{value!r} is not COLUMNSxROWS, such as 1280x800.", param, ctx)
+        return int(found[2]), int(found[1])
+
+
+class Numbers(click.ParamType[Any]):
+    """A fixed number of numbers with commas between them."""
+
+    def __init__(self, count: int, name: str) -> None:
+        self.count, self.name = count, name
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> tuple[float, ...]:
+        """Read numbers such as 1,2.5."""
+        if isinstance(value, tuple):
+            return value
+        try:
+            numbers = tuple(float(part) for part in value.split(","))
+        except ValueError:
+            numbers = ()
+        if len(numbers) != self.count:
+            self.fail(f"{value!r} is not {self.name}: {self.count} numbers.", param, ctx)
+        return numbers
+
+
+class NoData(click.ParamType[Any]):
+    """``none``, or numbers and LOW..HIGH ranges with commas between them."""
+
+    name = "VALUE[,LOW..HIGH]"
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> Any:
+        """Read no-data such as 0 or 0,250..255."""
+        if not isinstance(value, str):
+            return value
+        if value.strip().lower() == "none":
+            return []
+        try:
+            return [self._item(part) for part in value.split(",")]
+        except ValueError:
+            self.fail(f"{value!r} is not none, numbers, or LOW..HIGH ranges.", param, ctx)
+
+    def _item(self, text: str) -> Any:
+        if ".." in text:
+            low, _, high = text.partition("..")
+            return (_number(low), _number(high))
+        return _number(text)
+
+
+def _number(text: str) -> int | float:
+    try:
+        return int(text)
+    except ValueError:
+        return float(text)
+
+
+@contextlib.contextmanager
+def told_warnings(quiet: bool) -> Iterator[list[str]]:
+    """Show warnings as single lines on stderr, each once; give them as a list as well."""
+    from spectrane.analysis.description import printable
+
+    told: list[str] = []
+
+    def show(message: Warning | str, *_: Any, **__: Any) -> None:
+        text = printable(" ".join(str(message).split()))
+        if text not in told:
+            told.append(text)
+            if not quiet:
+                click.echo(f"warning: {text}", err=True)
+
+    with warnings.catch_warnings():
+        warnings.simplefilter("always")
+        warnings.showwarning = show
+        yield told
+
+
+@contextlib.contextmanager
+def progress_bar(label: str, quiet: bool) -> Iterator[Callable[[int, int], None]]:
+    """Yield a progress callback; a bar appears on a terminal when work takes over a second."""
+    bar = _Bar(label) if sys.stderr.isatty() and not quiet else None
+    try:
+        yield bar.update if bar else lambda done, total: None
+    finally:
+        if bar:
+            bar.stop()
+
+
+class _Bar:
+    """A rich progress bar that is not even imported before it is needed."""
+
+    def __init__(self, label: str) -> None:
+        self.label = label
+        self._lock = threading.Lock()
+        self._shown: Any = None
+        self._task: Any = None
+        self._last: tuple[int, int] | None = None
+        self._timer = threading.Timer(_PATIENCE, self._show)
+        self._timer.daemon = True
+        self._timer.start()
+
+    def _show(self) -> None:
+        from rich.console import Console
+        from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
+
+        with self._lock:
+            self._shown = Progress(
+                TextColumn("{task.description}"), BarColumn(),
+                TextColumn("{task.percentage:.0f} %"),
+                TimeElapsedColumn(), console=Console(stderr=True), transient=True,
+            )  # fmt: skip
+            self._shown.start()
+            self._task = self._shown.add_task(self.label, total=None)
+        if self._last:
+            self.update(*self._last)
+
+    def update(self, done: int, total: int) -> None:
+        """Take how much is done."""
+        self._last = (done, total)
+        if self._shown is not None and self._task is not None:
+            self._shown.update(self._task, completed=done, total=total)
+
+    def stop(self) -> None:
+        """Clear the bar away."""
+        self._timer.cancel()
+        with self._lock:
+            if self._shown is not None:
+                self._shown.stop()

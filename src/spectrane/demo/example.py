@@ -1,0 +1,37 @@
+"""The whole example, on the demo data: from a folder of files to pictures to hand on."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import spectrane.raster as sp
+from spectrane.model.look import Look
+
+PICTURES = {
+    "natural.png": Look(channels="natural", limits="percentile:2,98"),
+    "infrared.png": Look(channels="infrared", limits="percentile:2,98"),
+    "nir_negative.png": Look(channels=("nir",), limits="deviation:2", invert=True),
+}
+SIZE = (800, 1280)
+
+
+def run_example(
+    folder: Path, *, overwrite: bool = False,
+    told: Callable[[Path, str], None] = lambda path, what: None,
+) -> list[Path]:  # fmt: skip
+    """Draw the demo's pictures beside its data; ``told`` hears of each."""
+    written = []
+    with sp.open(folder / "sound_8band.tif") as sound, sp.open(folder / "habitats.tif") as habitats:
+        # The swath's edge is filled with 0, and the file does not say so: say it here.
+        filled = sound.with_nodata(0)
+        for name, look in PICTURES.items():
+            picture = sp.render(filled, look, size=SIZE)
+            picture.save(folder / name, overwrite=overwrite)
+            scales = "; ".join(map(str, picture.scales))
+            told(folder / name, scales)
+            written.append(folder / name)
+        picture = sp.render(habitats, size=SIZE)
+        picture.save(folder / "habitats.png", overwrite=overwrite)
+        told(folder / "habitats.png", "habitat classes in their own colours")
+    return [*written, folder / "habitats.png"]

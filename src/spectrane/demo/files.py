@@ -1,0 +1,95 @@
+"""The demo's files, written by Spectrane's own writers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.demo.land import HEIGHT, WIDTH, Cover, Land, make_land
+from spectrane.demo.spectra import BANDS, see
+from spectrane.engine.memory import ArraySource
+from spectrane.formats.tiff.writer import write_tiff
+from spectrane.model.band import Band
+from spectrane.model.grid import Grid
+from spectrane.model.look import Class, Look
+
+SEED = 2709
+_CRS, _LEFT, _TOP = "EPSG:32727", 486000.0, 7362000.0
+_PIXEL = 10.0
+
+HABITATS: dict[float, Class] = {
+    1.0: ("#1d3f66", "deep water"),
+    2.0: ("#4f8fb8", "shallow water"),
+    3.0: ("#1f7a6d", "eelgrass"),
+    4.0: ("#9c8f80", "mudflat"),
+    5.0: ("#8fae5d", "salt-marsh"),
+    6.0: ("#ead9a0", "beach"),
+    7.0: ("#b9d98a", "grassland"),
+    8.0: ("#e2b765", "arable"),
+    9.0: ("#2f6b3a", "woodland"),
+    10.0: ("#8d6a8f", "heath and rock"),
+    11.0: ("#c0504d", "built-up"),
+}
+_HABITAT_OF: dict[Cover, int] = {
+    Cover.WATER: 2, Cover.EELGRASS: 3, Cover.MUD: 4, Cover.SALTMARSH: 5, Cover.SAND: 6,
+    Cover.PASTURE: 7, Cover.MEADOW: 7, Cover.BARLEY: 8, Cover.BLOSSOM: 8, Cover.SOIL: 8,
+    Cover.PLOUGHED: 8, Cover.HEDGE: 9, Cover.CONIFER: 9, Cover.BROADLEAF: 9, Cover.HEATH: 10,
+    Cover.ROCK: 10, Cover.ROAD: 11, Cover.TILES: 11, Cover.SLATE: 11, Cover.GARDEN: 11,
+    Cover.CONCRETE: 11, Cover.RAFT: 2,
+}  # fmt: skip
+
+
+def write_demo(
+    folder: Path, *, scale: float = 1.0, overwrite: bool = False,
+    told: Callable[[Path, str], None] = lambda path, what: None,
+) -> list[Path]:  # fmt: skip
+    """Write the demo files into a folder and return their paths; ``told`` hears of each.
+
+    ``scale`` makes the same scene of more or fewer pixels a side.
+    """
+    folder.mkdir(parents=True, exist_ok=True)
+    grid = scene_grid(scale)
+    x, y = positions(grid)
+    land = make_land(x, y)
+    files = []
+    for name, source, what in (
+        ("sound_8band.tif", sound(grid, land, x, y), "reflectance in 8 bands, blue first"),
+        ("habitats.tif", habitats(grid, land), "habitat classes with names and colours"),
+    ):
+        path = folder / name
+        write_tiff(source, path, overwrite=overwrite)
+        told(path, what)
+        files.append(path)
+    return files
+
+
+def scene_grid(scale: float) -> Grid:
+    """Return the scene's grid: 1100 rows and 1500 columns of 10 m at scale 1."""
+    rows, columns = (max(8, round(length / _PIXEL * scale)) for length in (HEIGHT, WIDTH))
+    size = (WIDTH / columns, HEIGHT / rows)
+    return Grid.from_corner((rows, columns), x=_LEFT, y=_TOP, pixel_size=size, crs=_CRS)
+
+
+def positions(grid: Grid) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+    """Return metres east, as a row, and north, as a column, of the lower left corner."""
+    dx, dy = grid.pixel_size
+    east = (np.arange(grid.columns, dtype=np.float32) + 0.5) * np.float32(dx)
+    north = np.float32(HEIGHT) - (np.arange(grid.rows, dtype=np.float32) + 0.5) * np.float32(dy)
+    return east[np.newaxis, :], north[:, np.newaxis]
+
+
+def sound(grid: Grid, land: Land, x: NDArray[np.float32], y: NDArray[np.float32]) -> ArraySource:
+    """Return the eight-band scene, with its zero-filled edge and no word of no-data."""
+    return ArraySource(see(land, x, y, SEED), grid=grid, bands=BANDS)
+
+
+def habitats(grid: Grid, land: Land) -> ArraySource:
+    """Return the habitat map: classes 1 to 11, and 0 where nothing was mapped."""
+    table = np.array([_HABITAT_OF[cover] for cover in Cover], np.uint8)
+    classes = table[land.cover]
+    classes[(classes == 2) & (land.depth > 6)] = 1
+    band = Band("habitat", description="mapped habitat class", nodata=0)
+    return ArraySource(classes[np.newaxis], grid=grid, bands=[band], look=Look(classes=HABITATS))

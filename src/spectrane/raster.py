@@ -1,0 +1,258 @@
+"""The public face of a raster: every method forwards to a free function below."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterable, Mapping
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from spectrane.analysis import description as _description
+from spectrane.analysis import histogram as _histogram
+from spectrane.analysis import statistics as _statistics
+from spectrane.display import render as _render
+from spectrane.engine.memory import ArraySource, loaded
+from spectrane.engine.threads import no_progress
+from spectrane.formats.registry import open_source, writer_for
+from spectrane.model.band import Band, BandName, find_bands
+from spectrane.model.grid import Bounds, Grid
+from spectrane.model.look import Look
+from spectrane.model.nodata import per_band
+from spectrane.model.source import Source
+from spectrane.model.view import View
+from spectrane.model.window import Window, whole
+from spectrane.spatial import described as _described
+from spectrane.spatial import extract as _extract
+from spectrane.spatial.subset import Subset
+
+if TYPE_CHECKING:
+    import pandas
+
+    from spectrane.analysis.description import Description
+    from spectrane.analysis.histogram import Histogram
+    from spectrane.display.picture import Picture
+
+Bands = BandName | Iterable[BandName] | None
+
+
+class Raster:
+    """Bands on a grid, not read yet: any window, at any resolution, when asked.
+
+    Made by ``spectrane.open`` or ``spectrane.from_array``. Bands are counted from 1 and may be
+    named by number, name or role. A raster is a context manager, and can be pickled.
+
+    >>> import numpy as np
+    >>> raster = from_array(np.arange(12).reshape(3, 4))
+    >>> raster.shape, raster.dtype.name
+    ((1, 3, 4), 'int64')
+    >>> raster.crop(rows=(1, 3), columns=(0, 2)).pixels().tolist()
+    [[[4, 5], [8, 9]]]
+    """
+
+    def __init__(self, source: Source) -> None:
+        self._source = source
+
+    @property
+    def bands(self) -> tuple[Band, ...]:
+        """What each band is called and means."""
+        return self._source.bands
+
+    @property
+    def grid(self) -> Grid:
+        """Where the pixels lie."""
+        return self._source.grid
+
+    @property
+    def dtype(self) -> np.dtype[Any]:
+        """The type of the stored numbers."""
+        return self._source.dtype
+
+    @property
+    def shape(self) -> tuple[int, ...]:
+        """(bands, rows, columns)."""
+        return (len(self._source.bands), *self._source.shape)
+
+    @property
+    def format(self) -> str:
+        """The file's format, or ``memory``."""
+        return self._source.format
+
+    @property
+    def source(self) -> str:
+        """The file's path or address."""
+        return self._source.name
+
+    @property
+    def metadata(self) -> dict[str, Any]:
+        """Everything the file says, under readable names."""
+        return dict(self._source.metadata)
+
+    @property
+    def look(self) -> Look | None:
+        """The display defaults kept with the file, or None."""
+        return self._source.look
+
+    @property
+    def overviews(self) -> tuple[tuple[int, ...], ...]:
+        """(rows, columns) of each reduced resolution the file holds."""
+        return self._source.overviews
+
+    def load(self) -> Raster:
+        """Return the raster held in memory, for work that comes back to it."""
+        return Raster(loaded(self._source))
+
+    def pixels(
+        self, bands: Bands = None, *, rows: tuple[int, int] | None = None,
+        columns: tuple[int, int] | None = None, bounds: Bounds | None = None,
+        size: tuple[int, int] | None = None, resample: str = "nearest", physical: bool = False,
+    ) -> np.ma.MaskedArray[Any, Any]:  # fmt: skip
+        """Return (bands, rows, columns), masked where invalid: see ``spatial.extract.pixels``."""
+        return _extract.pixels(
+            self._source, bands, rows=rows, columns=columns, bounds=bounds, size=size,
+            resample=resample, physical=physical,
+        )  # fmt: skip
+
+    def describe(self, *, statistics: bool = False) -> Description:
+        """Return a description that prints well; with ``statistics`` every pixel is read."""
+        found = self._statistics(None, None) if statistics else ()
+        return _description.describe(self._source, found)
+
+    def select(self, bands: Bands) -> Raster:
+        """Return some bands, in the order named."""
+        indices = find_bands(self.bands, bands)
+        return Raster(Subset(self._source, indices, whole(self._source.shape)))
+
+    def crop(
+        self, *, bounds: Bounds | None = None, rows: tuple[int, int] | None = None,
+        columns: tuple[int, int] | None = None,
+    ) -> Raster:  # fmt: skip
+        """Return a window: half-open rows and columns from 0, or map bounds snapped outward."""
+        window = _extract.asked_window(self._source, rows=rows, columns=columns, bounds=bounds)
+        return Raster(Subset(self._source, range(len(self.bands)), window))
+
+    def with_nodata(self, nodata: Any, *, when: str | None = None) -> Raster:
+        """Return the raster under another no-data rule: see ``spatial.described.with_nodata``."""
+        return Raster(_described.with_nodata(self._source, nodata, when))
+
+    def with_bands(self, bands: Mapping[Any, Mapping[str, Any]]) -> Raster:
+        """Return the raster with bands described anew, e.g. ``{1: {"role": "nir"}}``."""
+        return Raster(_described.with_bands(self._source, bands))
+
+    def statistics(
+        self, bands: Bands = None, *, region: Bounds | View | None = None,
+        progress: Callable[[int, int], None] = no_progress,
+    ) -> pandas.DataFrame:  # fmt: skip
+        """Return exact statistics of valid pixels, a row per band, in physical values.
+
+        ``region`` is map bounds or a View; None: everything. σ divides by N.
+        """
+        import pandas
+
+        found = self._statistics(bands, region, progress)
+        return pandas.DataFrame(found).set_index("band")
+
+    def _statistics(
+        self, bands: Bands, region: Bounds | View | None,
+        progress: Callable[[int, int], None] = no_progress,
+    ) -> list[_statistics.BandStatistics]:  # fmt: skip
+        indices = find_bands(self.bands, bands)
+        return _statistics.band_statistics(self._source, indices, self._region(region), progress)
+
+    def histogram(
+        self, bands: Bands = None, *, bins: int | str = "auto",
+        range: tuple[float, float] | None = None, region: Bounds | View | None = None,
+    ) -> Histogram:  # fmt: skip
+        """Return counts and edges per band: see ``analysis.histogram.band_histogram``."""
+        return _histogram.band_histogram(
+            self._source, find_bands(self.bands, bands), self._region(region), bins=bins,
+            value_range=range,
+        )  # fmt: skip
+
+    def _region(self, region: Bounds | View | None) -> Window | None:
+        if region is None:
+            return None
+        view = region if isinstance(region, View) else View(bounds=region)
+        return view.window(self.grid)
+
+    def save(
+        self, path: str | os.PathLike[str], *, compress: str = "deflate",
+        overviews: bool | None = None, tile: int | None = None, interleave: str = "pixel",
+        overwrite: bool = False, progress: Callable[[int, int], None] = no_progress,
+    ) -> None:  # fmt: skip
+        """Write the data to a file of the format its ending names: see ``write_tiff``."""
+        writer_for(path)(
+            self._source, path, compress=compress, overviews=overviews, tile=tile,
+            interleave=interleave, overwrite=overwrite, progress=progress,
+        )  # fmt: skip
+
+    def close(self) -> None:
+        """Let go of the file; reading again opens it again."""
+        self._source.close()
+
+    def __enter__(self) -> Raster:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def __repr__(self) -> str:
+        bands, rows, columns = self.shape
+        name = os.path.basename(self.source) or self.format
+        return f"<Raster {name}: {bands} bands, {rows} rows x {columns} columns, {self.dtype}>"
+
+    def _repr_html_(self) -> str:
+        return self.describe()._repr_html_()
+
+
+def open(path: str | os.PathLike[str], *, member: int | None = None) -> Raster:
+    """Open a raster file by its content, whatever its ending; nothing but its header is read.
+
+    ``path`` is a local path or an fsspec URL; ``member`` counts the images inside a file from
+    1. Raises MissingFile, AccessError, and FormatError where the file is broken or unknown.
+    """
+    return Raster(open_source(path, member=member))
+
+
+def from_array(
+    array: ArrayLike, *, grid: Grid | None = None, bands: Iterable[Band] | None = None,
+    nodata: Any = None,
+) -> Raster:  # fmt: skip
+    """Return a raster of an array (rows, columns) or (bands, rows, columns), not copied.
+
+    A masked array's mask is kept. ``nodata`` is a number, a list with (low, high) ranges, or a
+    mapping by band number. Raises MetadataError, GridMismatch, BandError where they do not fit.
+
+    >>> import numpy as np
+    >>> from_array(np.array([[0, 7]], np.uint8), nodata=0).pixels().tolist()
+    [[[None, 7]]]
+    """
+    values = np.asanyarray(array)
+    mask = None
+    if isinstance(values, np.ma.MaskedArray):
+        mask = ~np.ma.getmaskarray(values)
+        values = values.data
+    if values.ndim == 2:
+        values, mask = values[np.newaxis], None if mask is None else mask[np.newaxis]
+    source: Source = ArraySource(
+        values, grid=grid, bands=None if bands is None else tuple(bands), mask=mask
+    )
+    if nodata is not None:
+        found = per_band(nodata, len(source.bands))
+        source = _described.with_nodata(source, {k + 1: v for k, v in found.items()})
+    return Raster(source)
+
+
+def render(
+    raster: Raster, look: Look | None = None, *, view: View | None = None,
+    size: tuple[int, int] | None = None,
+) -> Picture:  # fmt: skip
+    """Draw a raster as a look says: see ``display.render.render``.
+
+    >>> import numpy as np
+    >>> picture = render(from_array(np.array([[0, 128, 255]], np.uint8)))
+    >>> picture.rgba[0, :, 0].tolist()
+    [0, 128, 255]
+    """
+    return _render.render(raster._source, look, view=view, size=size)
