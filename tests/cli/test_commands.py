@@ -86,7 +86,8 @@ def test_render_of_the_demo(run, demo, tmp_path):
 def test_render_options_reach_the_look(run, demo, tmp_path):
     status, out, _ = run(
         "render", demo / "sound_8band.tif", "-o", tmp_path / "a.png", "--json",
-        "--channels", "5,3,2", "--limits", "0,0.4", "--limits", "0.02,0.3", "--limits", "minmax", "--invert",
+        "--channels", "5,3,2", "--limits", "0,0.4", "--limits", "0.02,0.3", "--limits", "minmax",
+        "--invert",
         "--area", "490000,7355000,495000,7358000", "--bits", "16", "--nodata", "0,60000..65535",
     )  # fmt: skip
     facts = json.loads(out)

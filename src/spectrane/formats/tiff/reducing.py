@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine.threads import in_parallel
 from spectrane.model.physical import value_dtype
 
 Sums = NDArray[np.floating[Any]]
@@ -24,21 +25,22 @@ class MeanLevel:
         self.full, self.shape, self.factor = full, shape, factor
         self.row = 0
 
-    def halve(self, sums: Sums, weights: Sums | None) -> tuple[Sums, Sums | None]:
-        """Return (bands, rows / 2, columns / 2) sums; weights None where everything is valid."""
-        return _summed(sums), None if weights is None else _summed(weights)
-
     def stored(
         self, sums: Sums, weights: Sums | None, dtype: np.dtype[Any]
     ) -> tuple[NDArray[Any], NDArray[np.bool_] | None]:
         """Return means in the stored type, rounded half up, and where they are valid."""
         covered = self.covered(self.row, sums.shape[1])
         self.row += sums.shape[1]
-        if weights is None:
-            return rounded(sums / covered, dtype), None
-        enough = weights >= 0.5 * covered
-        means = sums / np.where(weights > 0, weights, 1)
-        return rounded(means, dtype), enough
+        out = np.empty(sums.shape, dtype)
+        enough = None if weights is None else weights >= 0.5 * covered
+
+        def one(job: tuple[int, slice]) -> None:
+            k, rows = job
+            kept = covered[rows] if weights is None else np.maximum(weights[k, rows], 1)
+            out[k, rows] = rounded(sums[k, rows] / kept, dtype)
+
+        in_parallel(_jobs(len(sums), sums.shape[1]), lambda: one)
+        return out, enough
 
     def covered(self, row: int, rows: int) -> Sums:
         """Return how many full-resolution pixels each pixel of some rows covers."""
@@ -49,7 +51,8 @@ class MeanLevel:
         return np.multiply.outer(sides[0], sides[1])
 
 
-def _summed(block: Sums) -> Sums:
+def halved(block: Sums) -> Sums:
+    """Return the sums over each 2 x 2 of (bands, rows, columns); odd edges sum what is there."""
     _, rows, columns = block.shape
     if rows % 2 or columns % 2:
         block = np.pad(block, ((0, 0), (0, rows % 2), (0, columns % 2)))
@@ -65,21 +68,55 @@ def rounded(values: NDArray[Any], dtype: np.dtype[Any]) -> NDArray[Any]:
     top = values.dtype.type(limits.max)
     if int(top) > limits.max:  # 2**63 - 1 has no neighbour this near in floats
         top = np.nextafter(top, values.dtype.type(0))
-    result = np.floor(values + values.dtype.type(0.5))
-    return np.asarray(np.clip(result, limits.min, top).astype(dtype))
+    result = values + values.dtype.type(0.5)
+    np.floor(result, out=result)
+    return np.asarray(np.clip(result, limits.min, top, out=result).astype(dtype))
 
 
-def first_sums(values: NDArray[Any], valid: NDArray[np.bool_]) -> tuple[Sums, Sums | None]:
-    """Return full-resolution pixels as sums and weights; NaN and infinity have no weight."""
-    wide = value_dtype(values.dtype)
-    sums = values.astype(wide)
-    if values.dtype.kind == "f":
-        valid = valid & np.isfinite(values)
-    valid = np.broadcast_to(valid, values.shape)
-    if valid.all():
-        return sums, None
-    sums[~valid] = 0
-    return sums, valid.astype(np.float32)
+def first_halves(
+    values: NDArray[Any], valid: NDArray[np.bool_], alpha: NDArray[Any] | None = None
+) -> tuple[Sums, Sums | None]:
+    """Return the sums and weights of the first overview's rows, alpha as a last band.
+
+    Weights None: all is valid. NaN and infinity have no weight.
+    """
+    bands, rows, columns = values.shape
+    planes = [*values] + ([] if alpha is None else [alpha])
+    size = (len(planes), -(-rows // 2), -(-columns // 2))
+    sums = np.empty(size, value_dtype(values.dtype))
+    weights = np.empty(size, np.float32)
+    full = np.ones((1, 1), bool)
+    gaps = []
+
+    def one(job: tuple[int, slice]) -> None:
+        k, part = job
+        half = slice(part.start // 2, -(-part.stop // 2))
+        mask = valid[min(k, len(valid) - 1)] if k < bands else full
+        mask = mask[part] if len(mask) > 1 else mask
+        wide, seen = _weighed(planes[k][part], mask, sums.dtype)
+        sums[k, half] = halved(wide[np.newaxis])[0]
+        weights[k, half] = halved(np.broadcast_to(seen, wide.shape)[np.newaxis].astype(np.float32))
+        if not seen.all():
+            gaps.append(job)
+
+    in_parallel(_jobs(len(planes), rows), lambda: one)
+    return sums, weights if gaps else None
+
+
+def _jobs(bands: int, rows: int) -> list[tuple[int, slice]]:
+    """Return bands and runs of 64 rows, which stay in cache and need no large temporaries."""
+    starts = range(0, rows, 64)
+    return [(k, slice(start, min(start + 64, rows))) for k in range(bands) for start in starts]
+
+
+def _weighed(
+    plane: NDArray[Any], valid: NDArray[np.bool_], dtype: np.dtype[Any]
+) -> tuple[Sums, NDArray[np.bool_]]:
+    wide = plane.astype(dtype)
+    seen = valid & np.isfinite(wide) if plane.dtype.kind == "f" else valid
+    if not seen.all():
+        wide[np.broadcast_to(~seen, wide.shape)] = 0
+    return wide, seen
 
 
 def majority_of_four(
@@ -102,6 +139,6 @@ def majority_of_four(
     winner = np.where(a == b, a, np.where((b == c) & np.isfinite(b), b, later))
     count = np.isfinite(four).sum(axis=0)
     inside = np.pad(np.ones((1, rows, columns)), width)
-    enough = (count >= 0.5 * _summed(inside)) & (count > 0)
+    enough = (count >= 0.5 * halved(inside)) & (count > 0)
     winner = np.where(enough, winner, 0).astype(values.dtype)
     return winner, None if enough.all() else enough

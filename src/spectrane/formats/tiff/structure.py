@@ -15,7 +15,7 @@ from spectrane.formats.tiff import tags
 from spectrane.formats.tiff.tags import Tag
 from spectrane.model.errors import FormatError
 
-FIRST_READ = 64 << 10
+FIRST_READ = 128 << 10
 """Bytes fetched at opening: a file written for it has all its directories in there."""
 _MOST_FIELD = 256 << 20
 """A single field's value larger than this is refused."""

@@ -14,18 +14,22 @@ from spectrane.engine.files import written_whole
 from spectrane.engine.threads import Progress, in_parallel, no_progress
 from spectrane.formats.tiff import tags
 from spectrane.formats.tiff.plan import Image, Plan, make_plan
-from spectrane.formats.tiff.reducing import MeanLevel, first_sums, majority_of_four
+from spectrane.formats.tiff.reducing import (
+    MeanLevel,
+    first_halves,
+    halved,
+    majority_of_four,
+)
 from spectrane.kernels import prediction
 from spectrane.model.errors import FormatError
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
-from spectrane.model.window import Window
 
-_STRIP_BYTES = 96 << 20
+_STRIP_BYTES = 48 << 20
 """A row of 512-tiles larger than this is written in 256-tiles instead."""
 _ENCODERS: dict[int, Callable[[bytes], bytes]] = {
-    tags.DEFLATE: lambda data: bytes(imagecodecs.deflate_encode(data, level=6)),
-    tags.ZSTD: lambda data: bytes(imagecodecs.zstd_encode(data, level=9)),
+    tags.DEFLATE: lambda data: bytes(imagecodecs.deflate_encode(data, level=5)),
+    tags.ZSTD: lambda data: bytes(imagecodecs.zstd_encode(data, level=3)),
     tags.LZW: lambda data: bytes(imagecodecs.lzw_encode(data)),
     tags.NONE: lambda data: data,
 }
@@ -112,19 +116,17 @@ class _Writing:
         """Write everything: front, tiles of all levels as they come, then the tables."""
         self.file.write(self.plan.head)
         down = self.plan.images[0].down
-        for row, pixels in enumerate(self._strips()):
-            self._take_strip(row, pixels)
+        for row in range(down):
+            self._take_strip(row, self._read_strip(row))  # no name: one strip is held at a time
             progress(row + 1, down)
         for place, table in self.plan.tables():
             self.file.seek(place)
             self.file.write(table)
 
-    def _strips(self) -> Iterator[Pixels]:
+    def _read_strip(self, row: int) -> Pixels:
         rows, columns = self.source.shape
-        bands = range(len(self.source.bands))
-        for start in range(0, rows, self.tile):
-            window: Window = ((start, min(start + self.tile, rows)), (0, columns))
-            yield self.source.read(bands, window)
+        window = ((row * self.tile, min((row + 1) * self.tile, rows)), (0, columns))
+        return self.source.read(range(len(self.source.bands)), window)
 
     def _take_strip(self, row: int, pixels: Pixels) -> None:
         values, alpha = pixels.values, pixels.alpha
@@ -140,10 +142,7 @@ class _Writing:
         if self.source.categories and alpha is None:
             self._down_majority(1, values, valid if valid.size > 1 else None)
         else:
-            sums, weights = first_sums(values, valid)
-            if alpha is not None:
-                sums, weights = _joined_alpha(sums, weights, alpha)
-            self._down_means(1, sums, weights)
+            self._hand_down(1, *first_halves(values, valid, alpha))
 
     def _filled(self, values: NDArray[Any], valid: NDArray[np.bool_]) -> NDArray[Any]:
         if self.fills is None or valid.size == 1 or valid.all():
@@ -163,21 +162,18 @@ class _Writing:
             )
         return np.concatenate([values, alpha[np.newaxis]])
 
-    def _down_means(self, level: int, sums: Any, weights: Any) -> None:
-        """Hand rows of sums to an overview; when a row of tiles is complete, write it."""
-        if level == len(self.plan.images):
-            return
-        halved = self.levels[level].halve(sums, weights)
-        for number, part, kept in self.waiting[level].add(*halved):
+    def _hand_down(self, level: int, sums: Any, weights: Any) -> None:
+        """Give rows of sums to an overview; when a row of tiles is complete, write it."""
+        for number, part, kept in self.waiting[level].add(sums, weights):
             values, enough = self.levels[level].stored(part, kept, self.plan.images[level].dtype)
             self._write_level(level, number, values, enough)
-            self._down_means(level + 1, part, kept)
+            if level + 1 < len(self.plan.images):
+                self._hand_down(level + 1, halved(part), None if kept is None else halved(kept))
 
     def _down_majority(self, level: int, values: Any, valid: Any) -> None:
         if level == len(self.plan.images):
             return
-        halved = majority_of_four(values, valid)
-        for number, part, kept in self.waiting[level].add(*halved):
+        for number, part, kept in self.waiting[level].add(*majority_of_four(values, valid)):
             enough = None if kept is None else kept > 0
             self._write_level(level, number, part, enough)
             self._down_majority(level + 1, part, enough)
@@ -227,51 +223,39 @@ class _Writing:
         self.file.write(data)
 
 
-def _joined_alpha(sums: Any, weights: Any, alpha: NDArray[Any]) -> tuple[Any, Any]:
-    sums = np.concatenate([sums, alpha[np.newaxis].astype(sums.dtype)])
-    if weights is not None:
-        weights = np.concatenate([weights, np.ones((1, *weights.shape[1:]), weights.dtype)])
-    return sums, weights
-
-
 class _Waiting:
-    """Rows of a level that do not fill a row of tiles yet."""
+    """Rows of a level that do not fill a row of tiles yet, in a buffer that is used again.
+
+    Every level above hands down half a row of tiles at a time, so nothing reaches over the end.
+    """
 
     def __init__(self, level: MeanLevel, tile: int) -> None:
         self.level, self.tile = level, tile
-        self.parts: list[tuple[Any, Any]] = []
+        self.values: Any = None
+        self.weights: Any = None
         self.held = 0
         self.taken = 0
 
     def add(self, values: Any, weights: Any) -> Iterator[tuple[int, Any, Any]]:
-        """Take rows, and give back what is complete: number of the row of tiles, both arrays."""
-        self.parts.append((values, weights))
-        self.held += values.shape[1]
-        while self.held and self.held >= self._due():
-            count = self._due()
-            values, weights = self._stacked()
-            rest = None if weights is None else weights[:, count:]
-            self.parts = [(values[:, count:], rest)] if self.held > count else []
-            self.held -= count
-            number, self.taken = self.taken // self.tile, self.taken + count
-            yield number, values[:, :count], None if weights is None else weights[:, :count]
-
-    def _due(self) -> int:
-        return min(self.tile, self.level.shape[0] - self.taken)
-
-    def _stacked(self) -> tuple[Any, Any]:
-        if len(self.parts) == 1:
-            return self.parts[0]
-        values = np.concatenate([values for values, _ in self.parts], axis=1)
-        if all(weights is None for _, weights in self.parts):
-            return values, None
-        filled, row = [], self.taken
-        for part, weights in self.parts:
-            # No weights: everything in it is valid, and weighs what it covers.
-            full = self.level.covered(row, part.shape[1])
-            filled.append(np.broadcast_to(full, part.shape) if weights is None else weights)
-            row += part.shape[1]
-        return values, np.concatenate(filled, axis=1)
+        """Take rows; give back a complete row of tiles: its number, values and weights."""
+        if self.values is None:
+            self.values = np.empty((len(values), self.tile, values.shape[2]), values.dtype)
+        rows = slice(self.held, self.held + values.shape[1])
+        self.values[:, rows] = values
+        if weights is not None and self.weights is None:
+            self.weights = np.empty(self.values.shape, np.float32)
+            self.weights[:, : self.held] = self.level.covered(self.taken, self.held)
+        if self.weights is not None:
+            # No weights: everything is valid, and weighs what it covers.
+            full = self.level.covered(self.taken + self.held, values.shape[1])
+            self.weights[:, rows] = full if weights is None else weights
+        self.held = rows.stop
+        if self.held < min(self.tile, self.level.shape[0] - self.taken):
+            return
+        number, count = self.taken // self.tile, self.held
+        kept = None if self.weights is None else self.weights[:, :count]
+        self.taken, self.held, self.weights = self.taken + count, 0, None
+        yield number, self.values[:, :count], kept
 
 
 def _padded(cut: NDArray[Any], tile: int) -> NDArray[Any]:
