@@ -37,10 +37,10 @@ class ByteFile:
 
     def read(self, offset: int, length: int) -> bytes:
         """Return exactly ``length`` bytes; FormatError where the file ends before."""
-        return self.read_ranges([(offset, length)])[0]
+        return bytes(self.read_ranges([(offset, length)])[0])
 
-    def read_ranges(self, ranges: Sequence[Range]) -> list[bytes]:
-        """Return several ranges, neighbours fetched together."""
+    def read_ranges(self, ranges: Sequence[Range]) -> list[memoryview]:
+        """Return several ranges as views; neighbours are fetched together, and not copied."""
         for offset, length in ranges:
             self._check(offset, length)
         joined, places = _joined(ranges)
@@ -51,10 +51,9 @@ class ByteFile:
                     f"{self.name}: asked for {length} bytes at {offset} and got {len(piece)}; "
                     "the file is being changed, or its server does not answer byte ranges"
                 )
-        if len(joined) == len(ranges):  # nothing was joined, in whatever order
-            return [pieces[which] for which, _ in places]
+        views = [memoryview(piece) for piece in pieces]
         return [
-            pieces[which][start : start + length]
+            views[which][start : start + length]
             for (which, start), (_, length) in zip(places, ranges, strict=True)
         ]
 

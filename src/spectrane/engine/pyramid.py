@@ -9,7 +9,7 @@ from typing import Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.engine.threads import in_parallel
+from spectrane.engine.threads import in_parallel, row_parts
 from spectrane.kernels import shrinking
 from spectrane.model.errors import LookError
 from spectrane.model.physical import value_dtype
@@ -184,7 +184,7 @@ class AreaSums:
         self.ends = ends
         self.size = size
         self.sums = np.zeros((bands, *size))
-        self.weights = np.zeros((bands, *size))
+        self.missing: NDArray[np.float64] | None = None  # weight of what is invalid
         self.alpha_sums: NDArray[np.float64] | None = None
         self.dtype: np.dtype[Any] = np.dtype(np.float32)
         self.alpha_top = 1.0
@@ -197,22 +197,41 @@ class AreaSums:
         )
         if not (len(rows.start) and len(columns.start)):
             return
-        add = shrinking.add_area.choose(work)
         self.dtype = value_dtype(pixels.values.dtype)
         valid = _finite_valid(pixels)
-        full = shrinking.full_weights(rows, columns)
-        where = (rows.outputs, columns.outputs)
+        if valid is not None and self.missing is None:
+            self.missing = np.zeros_like(self.sums)
+        add = shrinking.add_area.choose(work)
 
-        def one(band: int) -> None:
+        def one(job: tuple[int, slice]) -> None:
+            band, part = job
             mask = None if valid is None else valid[min(band, len(valid) - 1)]
-            mask = None if mask is None or mask.all() else mask
-            add(pixels.values[band], mask, rows, columns, self.sums[band], self.weights[band])
-            if mask is None:
-                self.weights[band][where] += full
+            self._add_rows(add, pixels.values[band], mask, band, rows.part(part), columns)
 
-        in_parallel(range(len(pixels.values)), lambda: one)
+        # Parts of the output, so that no two threads add to the same pixel.
+        parts = row_parts(len(rows.start), pixels.values[0].size // len(rows.start))
+        in_parallel([(k, part) for part in parts for k in range(len(self.sums))], lambda: one)
         if pixels.alpha is not None:
             self._add_alpha(pixels.alpha, rows, columns)
+
+    def _add_rows(
+        self, add: Any, values: NDArray[Any], mask: NDArray[np.bool_] | None, band: int,
+        rows: shrinking.Spans, columns: shrinking.Spans,
+    ) -> None:  # fmt: skip
+        """Add the outputs ``rows`` of one band, from the rows of the block that they need."""
+        top, bottom = int(rows.start.min()), int(rows.stop.max())
+        rows = rows.within(top)
+        mask = None if mask is None else mask[top:bottom]
+        if mask is None or mask.all():
+            add(values[top:bottom], None, rows, columns, self.sums[band], None)
+            return
+        assert self.missing is not None
+        seen = np.zeros((len(rows.start), len(columns.start)))
+        into = np.zeros_like(seen)
+        add(values[top:bottom], mask, rows.alone(), columns.alone(), into, seen)
+        where = (band, rows.outputs, columns.outputs)
+        self.sums[where] += into
+        self.missing[where] += shrinking.full_weights(rows, columns) - seen
 
     def _add_alpha(
         self, alpha: NDArray[Any], rows: shrinking.Spans, columns: shrinking.Spans
@@ -225,11 +244,14 @@ class AreaSums:
     def pixels(self) -> Pixels:
         """Divide, and return means with the mask of where half the weight was valid."""
         full = self._full()
-        enough = self.weights >= 0.5 * full * (1 - 1e-6)
-        means = self.sums / np.where(self.weights > 0, self.weights, 1.0)
-        means[~enough] = np.nan
-        mask = None if enough.all() else enough
-        alpha = None
+        alpha, mask = None, None
+        if self.missing is None:
+            means = np.multiply(self.sums, 1 / full, out=self.sums)
+        else:
+            valid = full - self.missing
+            enough = valid >= 0.5 * full * (1 - 1e-6)
+            means = np.where(enough, self.sums / np.where(enough, valid, 1.0), np.nan)
+            mask = None if enough.all() else enough
         if self.alpha_sums is not None:
             alpha = (self.alpha_sums / (full * self.alpha_top)).astype(np.float32)
         return Pixels(means.astype(self.dtype), mask=mask, alpha=alpha)

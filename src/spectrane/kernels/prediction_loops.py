@@ -39,14 +39,30 @@ def _undo_four(block: Any, a: Any, b: Any, c: Any, d: Any) -> None:
             first[column], second[column], third[column], fourth[column] = v, w, x, y
 
 
+@loop
+def _undo_three(block: Any, i: Any, j: Any, k: Any, a: Any, b: Any, c: Any) -> None:
+    for row in range(a.shape[0]):
+        line = block[row]
+        first, second, third = a[row], b[row], c[row]
+        u, v, w = line[0, i], line[0, j], line[0, k]
+        first[0], second[0], third[0] = u, v, w
+        for column in range(1, first.shape[0]):
+            u += line[column, i]
+            v += line[column, j]
+            w += line[column, k]
+            first[column], second[column], third[column] = u, v, w
+
+
 def undo_differences(
     block: NDArray[Any], window: tuple[slice, slice], samples: list[int], out: list[NDArray[Any]]
 ) -> None:
     """Do as ``prediction.undo_differences_reference``, leaving ``block`` as it is."""
     rows, columns = window
     part = block[rows]
-    if samples == [0, 1, 2, 3] and columns.start == 0 and block.shape[2] == 4:
+    if columns.start == 0 and samples == [0, 1, 2, 3] and block.shape[2] == 4:
         _undo_four(part, *out)
-        return
-    for sample, plane in zip(samples, out, strict=True):
-        _undo_one(part, np.int64(columns.start), np.int64(sample), plane)
+    elif columns.start == 0 and len(samples) == 3:
+        _undo_three(part, *map(np.uint64, samples), *out)
+    else:
+        for sample, plane in zip(samples, out, strict=True):
+            _undo_one(part, np.int64(columns.start), np.int64(sample), plane)

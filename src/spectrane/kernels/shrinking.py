@@ -7,7 +7,7 @@ the full weight.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -16,6 +16,8 @@ from numpy.typing import NDArray
 from spectrane.kernels.choice import Twin
 
 F32 = NDArray[np.float32]
+_FEW = 4
+"""Outputs that cover at most so many inputs are summed offset by offset."""
 
 
 @dataclass(frozen=True)
@@ -37,6 +39,24 @@ class Spans:
     def outputs(self) -> slice:
         """The outputs that this block adds to."""
         return slice(self.first, self.first + len(self.start))
+
+    def within(self, top: int) -> Spans:
+        """Return the same for a block that begins ``top`` inputs later."""
+        return replace(self, start=self.start - top, stop=self.stop - top)
+
+    def alone(self) -> Spans:
+        """Return the same for an output that holds nothing but these."""
+        return replace(self, first=0)
+
+    def part(self, which: slice) -> Spans:
+        """Return some of the outputs."""
+        return Spans(
+            self.first + which.start,
+            self.start[which],
+            self.stop[which],
+            self.head[which],
+            self.tail[which],
+        )
 
 
 def spans(low: float, high: float, count: int, block: tuple[int, int]) -> Spans:
@@ -79,23 +99,28 @@ def add_area_reference(
     """Add one block's weighted sums to ``sums`` and, where ``valid`` is given, to ``weights``.
 
     ``values`` and ``valid`` are (rows, columns) of the block; ``sums`` and ``weights`` have the
-    whole output's shape. Without ``valid`` the caller adds the full weights itself.
+    whole output's shape. Without ``valid`` the caller accounts for the full weights itself.
     """
-    wide = (
-        np.float64
-        if values.dtype.itemsize > 4 or (values.dtype.kind in "iu" and (values.dtype.itemsize > 2))
-        else np.float32
-    )
-    part = values.astype(wide)
+    small = values.dtype.itemsize <= 2 or values.dtype == np.float32
+    part = values.astype(np.float32 if small else np.float64)
+    where = (rows.outputs, columns.outputs)
     if valid is not None:
         part[~valid] = 0  # NaN and infinity must not reach the sums, not even times zero
-        kept = _along_columns(_along_rows(valid.astype(np.float32), rows), columns)
         assert weights is not None
-        weights[rows.outputs, columns.outputs] += kept
-    sums[rows.outputs, columns.outputs] += _along_columns(_along_rows(part, rows), columns)
+        weights[where] += _shrunk(valid.astype(np.float32), rows, columns)
+    sums[where] += _shrunk(part, rows, columns)
+
+
+def _shrunk(block: NDArray[Any], rows: Spans, columns: Spans) -> NDArray[Any]:
+    """Sum along rows, then along columns laid out as rows, which adds whole lines at a time."""
+    lines = _along_rows(block, rows)
+    return _along_rows(np.ascontiguousarray(lines.T), columns).T
 
 
 def _along_rows(block: NDArray[Any], axis: Spans) -> NDArray[Any]:
+    longest = int((axis.stop - axis.start).max())
+    if longest <= _FEW:
+        return _by_offset(block, axis, longest)
     out = np.empty((len(axis.start), block.shape[1]), block.dtype)
     for k, (start, stop) in enumerate(zip(axis.start.tolist(), axis.stop.tolist(), strict=True)):
         row = out[k]
@@ -107,23 +132,18 @@ def _along_rows(block: NDArray[Any], axis: Spans) -> NDArray[Any]:
     return out
 
 
-def _along_columns(block: NDArray[Any], axis: Spans) -> NDArray[np.float64]:
-    wide = block.astype(np.float64)
-    out = np.asarray(wide[:, axis.start] * axis.head)
-    longer = axis.stop - axis.start > 1
-    out += np.where(longer, wide[:, axis.stop - 1] * axis.tail, 0.0)
-    inner = np.flatnonzero(axis.stop - axis.start > 2)
-    if inner.size:
-        # reduceat sums from each index to the next: starts and stops in turn, gaps dropped.
-        cuts = np.stack([axis.start[inner] + 1, axis.stop[inner] - 1], axis=1).ravel()
-        out[:, inner] += _summed(wide, cuts)
-    return np.asarray(out, np.float64)
-
-
-def _summed(wide: NDArray[np.float64], cuts: NDArray[np.intp]) -> NDArray[np.float64]:
-    last = cuts[-1] >= wide.shape[1]
-    found = np.add.reduceat(wide, cuts[:-1] if last else cuts, axis=1)
-    return np.asarray(found[:, ::2])
+def _by_offset(block: NDArray[Any], axis: Spans, longest: int) -> NDArray[Any]:
+    """Add first inputs of all outputs, then second ones, …: few and long operations."""
+    length = axis.stop - axis.start
+    out = np.empty((len(axis.start), block.shape[1]), block.dtype)
+    np.take(block, axis.start, axis=0, out=out, mode="clip")
+    out *= axis.head[:, np.newaxis]
+    for offset in range(1, longest):
+        weight = np.where(offset < length - 1, np.float32(1), axis.tail) * (offset < length)
+        more = np.take(block, axis.start + offset, axis=0, mode="clip")
+        more *= weight.astype(np.float32)[:, np.newaxis]
+        out += more
+    return out
 
 
 def full_weights(rows: Spans, columns: Spans) -> NDArray[np.float64]:

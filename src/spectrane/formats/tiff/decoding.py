@@ -32,7 +32,7 @@ class BlockDecoder:
         self._native = layout.dtype.newbyteorder("=")
 
     def decode(
-        self, data: bytes, offset: int, window: tuple[slice, slice], out: list[NDArray[Any]]
+        self, data: memoryview, offset: int, window: tuple[slice, slice], out: list[NDArray[Any]]
     ) -> None:
         """Put the wanted samples of a window of the block into planes (rows, columns)."""
         layout = self.layout
@@ -79,7 +79,7 @@ class BlockDecoder:
         planes = [plane.view(unsigned.dtype) for plane in out]
         self._undo(unsigned, window, self.samples, planes)
 
-    def _inflated(self, data: bytes, offset: int) -> Bytes:
+    def _inflated(self, data: memoryview, offset: int) -> Bytes:
         wanted = self.layout.block_bytes
         if self.layout.compression == tags.NONE:
             self._buffer[: len(data)] = np.frombuffer(data, np.uint8)[:wanted]
@@ -106,7 +106,7 @@ class BlockDecoder:
         )
 
 
-def _deflated(data: bytes, out: Bytes, wanted: int) -> int:
+def _deflated(data: memoryview, out: Bytes, wanted: int) -> int:
     try:
         return len(_codecs.deflate_decode(data, out=out))
     except RuntimeError:
@@ -118,11 +118,11 @@ def _deflated(data: bytes, out: Bytes, wanted: int) -> int:
         return wanted
 
 
-def _zstd(data: bytes, out: Bytes, wanted: int) -> int:
+def _zstd(data: memoryview, out: Bytes, wanted: int) -> int:
     return len(_codecs.zstd_decode(data, out=out)) if data else 0
 
 
-_CODECS: dict[int, Callable[[bytes, Bytes, int], int]] = {
+_CODECS: dict[int, Callable[[memoryview, Bytes, int], int]] = {
     tags.LZW: lambda data, out, wanted: len(_codecs.lzw_decode(data, out=out)),
     tags.PACKBITS: lambda data, out, wanted: len(_codecs.packbits_decode(data, out=out)),
     tags.DEFLATE: _deflated,

@@ -110,7 +110,7 @@ class Layout:
             raise directory.fail(tag, f"has {field.count} entries; the image has {wanted} blocks")
         return field.offset, field.length // field.count * wanted
 
-    def _per_block(self, tag: Tag, raw: bytes) -> NDArray[np.int64]:
+    def _per_block(self, tag: Tag, raw: bytes | memoryview) -> NDArray[np.int64]:
         directory = self.directory
         found = directory.numbers(tag, most=self.stored_blocks, given=raw)
         if found.dtype.kind not in "iu" or (found.size and int(found.max()) > 2**62):

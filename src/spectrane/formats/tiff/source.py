@@ -77,7 +77,7 @@ class Plane:
         (r, c), (u, v) = relative(seen, block), relative(seen, window)
         return (r, c), (u, v)
 
-    def _batches(self, jobs: list[_Job]) -> Iterator[list[tuple[_Job, int, bytes | None]]]:
+    def _batches(self, jobs: list[_Job]) -> Iterator[list[tuple[_Job, int, memoryview | None]]]:
         file = self.layout.directory.head.file
         batch: list[tuple[_Job, tuple[int, int] | None]] = []
         held = 0
@@ -91,7 +91,7 @@ class Plane:
                 batch, held = [], 0
 
     def _decode(
-        self, batch: list[tuple[_Job, int, bytes | None]], window: Window, out: NDArray[Any],
+        self, batch: list[tuple[_Job, int, memoryview | None]], window: Window, out: NDArray[Any],
         keep: bool,
     ) -> None:  # fmt: skip
         # Here, not above: whoever only looks at metadata need not load the codecs.
@@ -100,7 +100,7 @@ class Plane:
         def worker() -> Any:
             decoders: dict[tuple[int, ...], BlockDecoder] = {}
 
-            def decode(item: tuple[_Job, int, bytes | None]) -> None:
+            def decode(item: tuple[_Job, int, memoryview | None]) -> None:
                 job, offset, data = item
                 decoder = decoders.get(tuple(job.samples))
                 if decoder is None:
@@ -113,7 +113,7 @@ class Plane:
         in_parallel(batch, worker)
 
     def _place(
-        self, decoder: Any, job: _Job, offset: int, data: bytes | None, window: Window,
+        self, decoder: Any, job: _Job, offset: int, data: memoryview | None, window: Window,
         out: NDArray[Any], keep: bool,
     ) -> None:  # fmt: skip
         inside, target = self._places(job, window)

@@ -30,9 +30,9 @@ class Head:
 
     def read(self, offset: int, length: int) -> bytes:
         """Return bytes, from what is held where it covers them."""
-        return self.read_ranges([(offset, length)])[0]
+        return bytes(self.read_ranges([(offset, length)])[0])
 
-    def read_ranges(self, ranges: Sequence[Range]) -> list[bytes]:
+    def read_ranges(self, ranges: Sequence[Range]) -> list[bytes | memoryview]:
         """Return several ranges; what is not held is fetched together."""
         missing = [r for r in ranges if r[0] < 0 or r[0] + r[1] > len(self._held)]
         fetched = dict(zip(missing, self.file.read_ranges(missing), strict=True))
@@ -80,7 +80,7 @@ class Directory:
         return self.head.read(field.offset, field.length)
 
     def numbers(
-        self, tag: int, most: int | None = None, given: bytes | None = None
+        self, tag: int, most: int | None = None, given: bytes | memoryview | None = None
     ) -> NDArray[Any]:
         """Return a field's numbers (at most ``most``) in native order; rationals as floats.
 

@@ -1,0 +1,1 @@
+"""Measured speed: ratios taken in one run on one machine."""
