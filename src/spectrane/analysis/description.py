@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import html
 import os
 from collections.abc import Iterable, Sequence
 from dataclasses import asdict, dataclass
@@ -36,6 +35,8 @@ class Description:
         return printable("\n".join(lines))
 
     def _repr_html_(self) -> str:
+        import html
+
         rows = "".join(
             f"<tr><th style='text-align:left'>{html.escape(name)}</th>"
             f"<td>{html.escape(value)}</td></tr>"
@@ -191,6 +192,8 @@ def _numeric(cell: str) -> bool:
 
 
 def _html_table(rows: Sequence[Sequence[str]]) -> str:
+    import html
+
     def line(cells: Iterable[str], tag: str) -> str:
         return "<tr>" + "".join(f"<{tag}>{html.escape(c)}</{tag}>" for c in cells) + "</tr>"
 

@@ -8,6 +8,7 @@ the next 16 bits of those values that share the bits already known with a wanted
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
+from functools import cache
 from typing import Any
 
 import numpy as np
@@ -100,11 +101,11 @@ class RankSearch:
         if self._passes == 0:
             count = counting.count_top.choose(values.size)
             raw = counted(values, (65536,), count)
-            self._counts[0][_ORDERED] += raw
+            self._counts[0][_orders()[0]] += raw
             return
         slots = np.zeros(65536, np.uint8)
         prefixes = list(self._counts)
-        slots[_RAW[prefixes]] = np.arange(1, len(prefixes) + 1)
+        slots[_orders()[1][prefixes]] = np.arange(1, len(prefixes) + 1)
         low = counting.count_low.choose(values.size)
         found = counted(values, (len(prefixes), 65536), lambda v, out: low(v, slots, out))
         for prefix, row in zip(prefixes, found, strict=True):
@@ -139,9 +140,12 @@ class RankSearch:
         self._counts = {prefix: np.zeros(65536, np.int64) for prefix in refined}
 
 
-_PATTERNS = np.arange(65536)
-_ORDERED = np.where(_PATTERNS & 0x8000, _PATTERNS ^ 0xFFFF, _PATTERNS | 0x8000)
-_RAW = np.argsort(_ORDERED)
+@cache
+def _orders() -> tuple[NDArray[np.intp], NDArray[np.intp]]:
+    """Return the rank of each upper half of a float's bits, and the half of each rank."""
+    patterns = np.arange(65536)
+    ordered = np.where(patterns & 0x8000, patterns ^ 0xFFFF, patterns | 0x8000)
+    return ordered, np.argsort(ordered)
 
 
 def counted(

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import os
 import re
-from pathlib import Path
 from typing import Any
 
 import click
@@ -86,7 +85,9 @@ def _targets(files: tuple[str, ...], options: dict[str, Any]) -> list[str]:
         raise click.UsageError(f"-o names one picture for {len(files)} files; use --out-dir")
     if output is not None:
         return [output]
-    targets = [os.path.join(folder, Path(file).stem + ".png") for file in files]
+    targets = [
+        os.path.join(folder, os.path.splitext(os.path.basename(file))[0] + ".png") for file in files
+    ]
     if len(set(targets)) < len(targets):
         raise click.UsageError("two files would get the same picture; draw them one by one")
     os.makedirs(folder, exist_ok=True)
@@ -131,7 +132,7 @@ def _draw(
     from spectrane.model.look import Look
 
     quiet = options["quiet"]
-    check_target(Path(target), overwrite=options["overwrite"])
+    check_target(target, overwrite=options["overwrite"])
     with (
         told_warnings(quiet or options["as_json"]) as told,
         progress_bar(file, quiet),

@@ -7,7 +7,6 @@ import os
 import re
 import threading
 from collections.abc import Iterator, Sequence
-from pathlib import Path
 from typing import Any, BinaryIO
 
 from spectrane.model.errors import AccessError, ChangedFile, ExistingFile, FormatError, MissingFile
@@ -199,8 +198,8 @@ class RemoteFile(ByteFile):
 
 def _access_error(name: str, error: Exception) -> AccessError:
     if isinstance(error, FileNotFoundError):
-        parent = Path(name).parent
-        known = "://" in name or parent.is_dir()
+        parent = os.path.dirname(name) or "."
+        known = "://" in name or os.path.isdir(parent)
         return MissingFile(f"{name}: no such file" + ("" if known else f"; no folder {parent}"))
     reason = getattr(error, "strerror", None) or str(error) or type(error).__name__
     return AccessError(f"{name}: cannot be read: {reason}")
@@ -221,9 +220,9 @@ def written_whole(target: str | os.PathLike[str], *, overwrite: bool) -> Iterato
     Raises ExistingFile where the target is there and ``overwrite`` is false, and AccessError
     where its folder is missing or cannot be written.
     """
-    path = Path(target)
+    path = os.fspath(target)
     check_target(path, overwrite=overwrite)
-    partial = path.with_name(f".{path.name}.partial")
+    partial = os.path.join(os.path.dirname(path), f".{os.path.basename(path)}.partial")
     try:
         # Not "wb": until it is claimed, what is in it may be another process's work.
         file = os.fdopen(os.open(partial, os.O_RDWR | os.O_CREAT, 0o666), "w+b")
@@ -238,13 +237,14 @@ def written_whole(target: str | os.PathLike[str], *, overwrite: bool) -> Iterato
             check_target(path, overwrite=overwrite)
             os.replace(partial, path)
         except BaseException as error:
-            partial.unlink(missing_ok=True)
+            with contextlib.suppress(FileNotFoundError):
+                os.unlink(partial)
             if isinstance(error, OSError) and not isinstance(error, AccessError):
                 raise AccessError(f"{path}: cannot be written: {error.strerror}") from error
             raise
 
 
-def _claim(file: BinaryIO, partial: Path, path: Path) -> None:
+def _claim(file: BinaryIO, partial: str, path: str) -> None:
     """Lock a partial file, or raise where another process is writing or has just renamed it."""
     with contextlib.suppress(ImportError):
         import fcntl
@@ -258,11 +258,12 @@ def _claim(file: BinaryIO, partial: Path, path: Path) -> None:
             raise AccessError(f"{path}: another process is writing it now")
 
 
-def check_target(path: Path, *, overwrite: bool) -> None:
+def check_target(path: str, *, overwrite: bool) -> None:
     """Raise where a target cannot be written, before any work is done for it."""
-    if not path.parent.is_dir():
-        raise AccessError(f"{path}: there is no folder {path.parent}; make it first")
-    if path.is_dir():
+    folder = os.path.dirname(path) or "."
+    if not os.path.isdir(folder):
+        raise AccessError(f"{path}: there is no folder {folder}; make it first")
+    if os.path.isdir(path):
         raise AccessError(f"{path}: is a folder; name a file in it")
-    if path.exists() and not overwrite:
+    if os.path.exists(path) and not overwrite:
         raise ExistingFile(f"{path}: exists already; say overwrite to replace it")

@@ -128,11 +128,14 @@ def _filled(
     return Staircase(steps, levels, origin, density, edge, below, above)
 
 
-def _cell(values: F32, origin: np.float32, density: np.float32, cells: int) -> NDArray[np.int32]:
+def _cell(values: F32, origin: np.float32, density: np.float32, cells: int) -> NDArray[np.intp]:
     with np.errstate(invalid="ignore", over="ignore"):
-        place = (values - origin) * density + np.float32(1)
-        clipped = np.fmin(np.fmax(place, np.float32(0)), np.float32(cells - 1))
-    return np.asarray(clipped, np.int32)
+        place = values - origin
+        place *= density
+        place += np.float32(1)
+        np.fmax(place, np.float32(0), out=place)  # NaN goes to 0 too
+        np.fmin(place, np.float32(cells - 1), out=place)
+    return np.asarray(place, np.intp)
 
 
 def levels_of(values: F32, stair: Staircase) -> NDArray[np.uint8]:
@@ -142,8 +145,10 @@ def levels_of(values: F32, stair: Staircase) -> NDArray[np.uint8]:
         found = stair.levels[np.searchsorted(ordered, values, side="right")]
     else:
         cell = _cell(values, stair.origin, stair.density, len(stair.edge))
-        found = np.where(values >= stair.edge[cell], stair.above[cell], stair.below[cell])
-    return np.where(np.isnan(values), np.uint8(0), found)
+        above, below = (np.take(table, cell, mode="clip") for table in (stair.above, stair.below))
+        found = np.where(values >= np.take(stair.edge, cell, mode="clip"), above, below)
+    nothing = np.isnan(values)
+    return np.where(nothing, np.uint8(0), found) if nothing.any() else found
 
 
 def step_words_reference(

@@ -245,9 +245,10 @@ def _sample_type(directory: Directory, samples: int) -> tuple[int, np.dtype[Any]
 def _same(directory: Directory, tag: Tag, samples: int, default: int) -> int:
     if tag not in directory:
         return default
-    found = np.unique(directory.numbers(tag, most=min(samples, 65536)))
-    if found.size != 1 or found.dtype.kind not in "iu":
-        raise directory.fail(tag, f"is {found.tolist()}; only one value for all samples works")
+    numbers = directory.numbers(tag, most=min(samples, 65536))
+    found = sorted(set(numbers.tolist()))
+    if len(found) != 1 or numbers.dtype.kind not in "iu":
+        raise directory.fail(tag, f"is {found}; only one value for all samples works")
     return int(found[0])
 
 

@@ -11,7 +11,6 @@ from __future__ import annotations
 import warnings
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import fields, replace
-from html import escape
 from typing import Any
 
 from spectrane.model.band import Band
@@ -69,6 +68,8 @@ def _spoken(item: Any) -> str:
 
 
 def _structure(properties: Mapping[str, str]) -> str:
+    from html import escape  # here: who only reads has no use for it
+
     parts = "".join(
         f"<spectrane:{name}>{escape(_printable(text))}</spectrane:{name}>"
         for name, text in properties.items()
