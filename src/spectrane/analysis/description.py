@@ -76,6 +76,24 @@ def describe(source: Source, statistics: Sequence[BandStatistics] = ()) -> Descr
     return Description(facts, bands, tuple(asdict(one) for one in statistics))
 
 
+def unnamed_fill(source: Source, statistics: Sequence[BandStatistics]) -> str | None:
+    """Return a warning where many pixels of every band hold its least value, and no band has a
+    no-data value: the mark of an edge that was filled and never said to be.
+    """
+    filled = [one for one in statistics if one.valid and one.min == one.p1 < one.p50]
+    if not statistics or len(filled) < len(statistics) or source.categories:
+        return None
+    if any(band.nodata is not None for band in source.bands) or source.has_mask or source.alpha:
+        return None
+    values = sorted({one.min for one in filled})
+    if len(values) > 1:
+        return None
+    return (
+        f"over 1 % of the pixels of every band are exactly {values[0]:g}, and no no-data value is "
+        f"set; if that is fill, say so (--nodata {values[0]:g})"
+    )
+
+
 def _classes(source: Source) -> list[dict[str, Any]] | None:
     if source.look is None or not source.look.classes:
         return None
@@ -140,7 +158,7 @@ def _band_rows(bands: Sequence[dict[str, Any]]) -> list[list[str]]:
         "unit": "Unit", "scale": "Scale", "offset": "Offset", "nodata": "No-data",
         "description": "Description",
     }  # fmt: skip
-    plain = {"scale": 1.0, "offset": 0.0}
+    plain = {"scale": 1.0, "offset": 0.0, "unit": "1"}  # "1": a pure number
     always = ("number", "name", "nodata")
     kept = [
         key for key in titles
@@ -153,7 +171,7 @@ def _statistics_rows(statistics: Sequence[dict[str, Any]]) -> list[list[str]]:
     keys = ["band", "valid", "invalid", "min", "p1", "p50", "p99", "max", "mean", "std"]
     titles = ["Band", "Valid", "Invalid", "Min", "1 %", "Median", "99 %", "Max", "Mean", "Std"]
     rows = [[_said(one[key]) for key in keys] for one in statistics]
-    if any(one["unit"] for one in statistics):
+    if any(one["unit"] not in (None, "1") for one in statistics):
         titles.append("Unit")
         rows = [[*row, one["unit"] or ""] for row, one in zip(rows, statistics, strict=True)]
     return [titles, *rows]

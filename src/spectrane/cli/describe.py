@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import math
+import os
+import warnings
 from typing import Any
 
 import click
@@ -30,7 +32,8 @@ def command(
     """
     import spectrane.raster
     from spectrane.analysis import statistics as measuring
-    from spectrane.analysis.description import describe, printable
+    from spectrane.analysis.description import describe, printable, unnamed_fill
+    from spectrane.model.errors import DataWarning
 
     with (
         told_warnings(quiet or as_json) as told,
@@ -43,6 +46,9 @@ def command(
                 bands = range(len(source.bands))
                 found = measuring.band_statistics(source, bands, None, progress)
         said = describe(source, found)
+        doubt = unnamed_fill(source, found)
+        if doubt:
+            warnings.warn(f"{os.path.basename(file)}: {doubt}", DataWarning, stacklevel=1)
     if as_json:
         facts = said.to_dict() | {"warnings": told}
         facts |= {"metadata": dict(source.metadata)} if metadata else {}

@@ -28,8 +28,8 @@ def run_example(
         for name, look in PICTURES.items():
             picture = sp.render(filled, look, size=SIZE)
             picture.save(folder / name, overwrite=overwrite)
-            scales = "; ".join(map(str, picture.scales))
-            told(folder / name, scales)
+            shown = " ".join(scale.band for scale in picture.scales)
+            told(folder / name, f"bands {shown}, limits {picture.scales[0].limits}")
             written.append(folder / name)
         picture = sp.render(habitats, size=SIZE)
         picture.save(folder / "habitats.png", overwrite=overwrite)
