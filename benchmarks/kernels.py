@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
 import numpy as np
 
@@ -93,6 +94,8 @@ def _floats(values: np.ndarray) -> Iterator[Row]:
     }
     for name, (curve, limit) in definitions.items():
         stair = steps.staircase(lambda v, curve=curve: curves.level(curve(v), 255))
+        if name == "linear":
+            stair = replace(stair, line=steps.Line(1.0, 0.0, 300.0, 4900.0, False))
 
         def into(stair: steps.Staircase = stair) -> None:
             in_parallel(

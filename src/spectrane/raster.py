@@ -9,8 +9,6 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import ArrayLike
 
-from spectrane.analysis import description as _description
-from spectrane.analysis import histogram as _histogram
 from spectrane.analysis import statistics as _statistics
 from spectrane.display import render as _render
 from spectrane.engine.memory import ArraySource, loaded
@@ -116,6 +114,8 @@ class Raster:
 
     def describe(self, *, statistics: bool = False) -> Description:
         """Return a description that prints well; with ``statistics`` every pixel is read."""
+        from spectrane.analysis import description as _description
+
         found = self._statistics(None, None) if statistics else ()
         return _description.describe(self._source, found)
 
@@ -165,6 +165,8 @@ class Raster:
         range: tuple[float, float] | None = None, region: Bounds | View | None = None,
     ) -> Histogram:  # fmt: skip
         """Return counts and edges per band: see ``analysis.histogram.band_histogram``."""
+        from spectrane.analysis import histogram as _histogram
+
         return _histogram.band_histogram(
             self._source, find_bands(self.bands, bands), self._region(region), bins=bins,
             value_range=range,

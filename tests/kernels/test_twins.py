@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -60,6 +61,11 @@ DEFINITIONS = {
     "one value": lambda v: curves.shade(v, 5.0, 5.0, curves.linear, False),
     "constant": lambda v: np.where(np.isnan(v), v, 0.25),
 }
+LINES = {
+    "linear": steps.Line(1.0, 0.0, -3.7, 816.2, False),
+    "inverted": steps.Line(1.0, 0.0, -3.7, 816.2, True),
+    "low above high": steps.Line(1.0, 0.0, 812.5, -816.2, False),
+}
 
 
 @pytest.mark.parametrize("name", DEFINITIONS)
@@ -67,7 +73,7 @@ def test_float_levels_are_exact(rng, name):
     def level(v):
         return curves.level(DEFINITIONS[name](v), 255)
 
-    stair = steps.staircase(level)
+    stair = replace(steps.staircase(level), line=LINES.get(name))
     finite = stair.steps[np.isfinite(stair.steps)]
     hard = np.concatenate([finite, np.nextafter(finite, -np.inf, dtype=np.float32)])
     random = rng.normal(0, 1, 5000) * 10.0 ** rng.integers(-6, 31, 5000)
@@ -158,7 +164,7 @@ def test_predictor_2_is_undone(rng, dtype, samples):
     ):
         for undo in forms(prediction.undo_differences):
             shape = [part.stop - part.start for part in window]
-            planes = [np.zeros(shape, dtype) for _ in wanted]
+            planes = np.zeros((len(wanted), *shape), dtype)
             undo(coded.copy(), window, wanted, planes)
             for plane, sample in zip(planes, wanted):
                 np.testing.assert_array_equal(plane, block[(*window, sample)])

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import math
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
@@ -80,7 +81,13 @@ class Shading:
     @cached_property
     def stairs(self) -> steps.Staircase:
         """The steps of the definition over float32 numbers."""
-        return steps.staircase(self._level)
+        low, high = self.scale.low, self.scale.high
+        stair = steps.staircase(self._level)
+        if self.curve.kind != "linear" or low == high or not math.isfinite(high - low):
+            return stair
+        band = self.band
+        line = steps.Line(band.scale, band.offset, low, high - low, self.scale.invert)
+        return replace(stair, line=line)
 
     def levels(self, stored: NDArray[Any], work: int) -> NDArray[np.uint8]:
         """Return levels of (rows, columns) stored numbers; NaN gets 0."""

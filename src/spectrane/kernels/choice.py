@@ -8,14 +8,16 @@ when the work is large enough to pay for loading it. Both forms give the same re
 from __future__ import annotations
 
 import importlib
-import sys
 from collections.abc import Callable
 from typing import Any
 
 LOADING_COST = 1.0
 """Seconds to import numba and fetch a first kernel from its cache."""
+FETCHING_COST = 0.005
+"""Seconds to fetch another kernel once a first one runs."""
 
 _forced: str | None = None
+_loaded = False
 
 
 class Twin:
@@ -41,15 +43,14 @@ class Twin:
             return self.reference if _forced == "numpy" else self.loop()
         if self._warm:
             return self.loop()
-        loaded = "numba" in sys.modules and self.module in sys.modules
-        cost = 0.05 if loaded else LOADING_COST
-        if work * 1e-6 * self.saving > cost:
+        if work * 1e-6 * self.saving > (FETCHING_COST if _loaded else LOADING_COST):
             return self.loop()
         return self.reference
 
     def loop(self) -> Callable[..., Any]:
         """Return the compiled form, loading it if need be."""
-        self._warm = True
+        global _loaded
+        self._warm = _loaded = True
         function: Callable[..., Any] = getattr(importlib.import_module(self.module), self.name)
         return function
 

@@ -16,12 +16,12 @@ from spectrane.kernels.choice import Twin
 
 
 def undo_differences_reference(
-    block: NDArray[Any], window: tuple[slice, slice], samples: list[int], out: list[NDArray[Any]]
+    block: NDArray[Any], window: tuple[slice, slice], samples: list[int], out: NDArray[Any]
 ) -> None:
     """Sum up differences along the row and put the wanted samples of a window into planes.
 
     ``block`` is (rows, columns, samples), unsigned, in native order, and is overwritten;
-    ``out`` has an array (rows, columns) of the same type for each wanted sample.
+    ``out`` (samples, rows, columns) has the same type and a plane for each wanted sample.
     """
     rows, columns = window
     part = block[rows, : columns.stop]

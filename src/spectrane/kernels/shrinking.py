@@ -7,6 +7,7 @@ the full weight.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -18,6 +19,8 @@ from spectrane.kernels.choice import Twin
 F32 = NDArray[np.float32]
 _FEW = 4
 """Outputs that cover at most so many inputs are summed offset by offset."""
+_IN_CACHE = 1 << 19
+"""Inputs that are worked on at a time."""
 
 
 @dataclass(frozen=True)
@@ -101,14 +104,28 @@ def add_area_reference(
     ``values`` and ``valid`` are (rows, columns) of the block; ``sums`` and ``weights`` have the
     whole output's shape. Without ``valid`` the caller accounts for the full weights itself.
     """
-    small = values.dtype.itemsize <= 2 or values.dtype == np.float32
-    part = values.astype(np.float32 if small else np.float64)
-    where = (rows.outputs, columns.outputs)
-    if valid is not None:
-        part[~valid] = 0  # NaN and infinity must not reach the sums, not even times zero
-        assert weights is not None
-        weights[where] += _shrunk(valid.astype(np.float32), rows, columns)
-    sums[where] += _shrunk(part, rows, columns)
+    wide = np.float32 if values.dtype.itemsize <= 2 or values.dtype == np.float32 else np.float64
+    for which in _runs(rows, values.shape[1]):
+        along = rows.part(which)
+        top, bottom = int(along.start.min()), int(along.stop.max())
+        part = values[top:bottom].astype(wide)
+        where = (along.outputs, columns.outputs)
+        along = along.within(top)
+        if valid is not None:
+            seen = valid[top:bottom]
+            part[~seen] = 0  # NaN and infinity must not reach the sums, not even times zero
+            assert weights is not None
+            weights[where] += _shrunk(seen.astype(np.float32), along, columns)
+        sums[where] += _shrunk(part, along, columns)
+
+
+def _runs(rows: Spans, columns: int) -> Iterator[slice]:
+    """Cut the outputs into runs whose inputs stay in cache."""
+    longest = int((rows.stop - rows.start).max())
+    # Long sums go line by line anyway, and would only be called more often.
+    step = max(1, _IN_CACHE // (longest * columns)) if longest <= _FEW else len(rows.start)
+    for first in range(0, len(rows.start), step):
+        yield slice(first, min(first + step, len(rows.start)))
 
 
 def _shrunk(block: NDArray[Any], rows: Spans, columns: Spans) -> NDArray[Any]:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any, TypeAlias
+from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,6 +21,19 @@ _ROWS = 64
 _FIRST_CELLS, _MOST_CELLS = 4096, 65536
 
 
+class Line(NamedTuple):
+    """A linear curve's definition in float64, for loops that compute it faster than look it up.
+
+    u = clip((v * scale + offset - low) / span, 0, 1), t = u or 1 - u (``invert``); span not 0.
+    """
+
+    scale: float
+    offset: float
+    low: float
+    span: float
+    invert: bool
+
+
 @dataclass(frozen=True)
 class Staircase:
     """The steps of a curve, and cells that hold at most one step each.
@@ -29,7 +42,8 @@ class Staircase:
     how many steps it has reached, and ``levels[ordinal]`` its level. A value v lies in cell
     ``int(clip((v - origin) * density, 0, cells - 1))``; ``edge[cell]`` is the step in it (or
     infinity), ``below[cell]`` the ordinal before it. ``edge`` is None where no cell size that is
-    tried separates all the steps; then the steps are searched.
+    tried separates all the steps; then the steps are searched. ``line`` is the same curve where
+    it is a straight line.
     """
 
     steps: F32
@@ -39,6 +53,7 @@ class Staircase:
     edge: F32 | None
     below: NDArray[np.uint8]
     above: NDArray[np.uint8]
+    line: Line | None = None
 
 
 def staircase(level: Callable[[NDArray[np.float64]], NDArray[np.float64]]) -> Staircase:

@@ -24,6 +24,25 @@ def _cells(values: Any, origin: Any, density: Any, last: Any, out: Any) -> None:
 
 
 @loop
+def _line_words(values: Any, line: Any, palette: Any, nodata: Any, out: Any) -> None:
+    scale, offset, low, span, turn, sign = line
+    entry = np.empty(2 * _CHUNK, np.uint32)
+    for row in range(values.shape[0]):
+        for start in range(0, values.shape[1], 2 * _CHUNK):
+            part = values[row, start : start + 2 * _CHUNK]
+            words = out[row, start : start + 2 * _CHUNK]
+            for k in range(part.shape[0]):
+                v = part[k]
+                u = (np.float64(v) * scale + offset - low) / span
+                u = u if u > 0.0 else 0.0
+                u = u if u < 1.0 else 1.0
+                level = np.uint32(np.int32((turn + sign * u) * 255.0 + 0.5))
+                entry[k] = level if (v == v) & (v != nodata) else np.uint32(256)
+            for k in range(part.shape[0]):
+                words[k] = palette[entry[k]]
+
+
+@loop
 def _step_words(
     values: Any, origin: Any, density: Any, edge: Any, below: Any, above: Any,
     nodata: Any, hidden: Any, out: Any,
@@ -69,6 +88,13 @@ def step_words(
     out: NDArray[np.uint32],
 ) -> None:
     """Do as ``steps.step_words_reference``."""
+    if stair.line is not None:
+        scale, offset, low, span, invert = stair.line
+        line = (scale, offset, low, span, *((1.0, -1.0) if invert else (0.0, 1.0)))
+        colors = np.append(palette, np.uint32(hidden))
+        plain = np.require(values, requirements=["C", "W"])
+        _line_words(plain, line, colors, np.float32(nodata), out)
+        return
     if stair.edge is None:
         steps.step_words_reference(values, stair, palette, nodata, hidden, out)
         return

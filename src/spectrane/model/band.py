@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import TypeAlias
@@ -137,6 +136,8 @@ def _listing(bands: Sequence[Band], most: int = 16) -> str:
 
 
 def _hint(bands: Sequence[Band], text: str) -> str:
+    import difflib  # only a mistake needs it
+
     known = [band.name for band in bands] + [band.role for band in bands if band.role]
     near = difflib.get_close_matches(text, [name.casefold() for name in known], n=1, cutoff=0.6)
     if near:

@@ -32,9 +32,9 @@ class BlockDecoder:
         self._native = layout.dtype.newbyteorder("=")
 
     def decode(
-        self, data: memoryview, offset: int, window: tuple[slice, slice], out: list[NDArray[Any]]
+        self, data: memoryview, offset: int, window: tuple[slice, slice], out: NDArray[Any]
     ) -> None:
-        """Put the wanted samples of a window of the block into planes (rows, columns)."""
+        """Put the wanted samples of a window of the block into ``out`` (samples, rows, columns)."""
         layout = self.layout
         raw = self._inflated(data, offset)
         if layout.bits < 8:
@@ -57,15 +57,11 @@ class BlockDecoder:
     def _cube(self, numbers: NDArray[Any]) -> NDArray[Any]:
         return numbers.reshape(-1, self.layout.block[1], self.layout.samples_per_block)
 
-    def _copy(
-        self, cube: NDArray[Any], window: tuple[slice, slice], out: list[NDArray[Any]]
-    ) -> None:
+    def _copy(self, cube: NDArray[Any], window: tuple[slice, slice], out: NDArray[Any]) -> None:
         for sample, plane in zip(self.samples, out, strict=True):
             plane[...] = cube[(*window, sample)]
 
-    def _summed(
-        self, cube: NDArray[Any], window: tuple[slice, slice], out: list[NDArray[Any]]
-    ) -> None:
+    def _summed(self, cube: NDArray[Any], window: tuple[slice, slice], out: NDArray[Any]) -> None:
         size = cube.dtype.itemsize
         unsigned = cube.view(np.dtype(f"u{size}").newbyteorder(cube.dtype.byteorder))
         if not unsigned.dtype.isnative:
@@ -76,8 +72,7 @@ class BlockDecoder:
             _codecs.delta_decode(part, axis=1, out=part)
             self._copy(part.view(self._native), (slice(None), window[1]), out)
             return
-        planes = [plane.view(unsigned.dtype) for plane in out]
-        self._undo(unsigned, window, self.samples, planes)
+        self._undo(unsigned, window, self.samples, out.view(unsigned.dtype))
 
     def _inflated(self, data: memoryview, offset: int) -> Bytes:
         wanted = self.layout.block_bytes

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from typing import Any
+from collections.abc import Callable, Iterator, Sequence
+from typing import Any, TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine import cache
-from spectrane.engine.files import ByteFile
+from spectrane.engine.files import ByteFile, Range
 from spectrane.engine.pyramid import read_resized
 from spectrane.engine.threads import in_parallel
 from spectrane.formats.tiff.layout import Layout
@@ -24,8 +24,6 @@ from spectrane.model.window import (
     relative,
 )
 
-_BATCH = 16 << 20
-"""Compressed bytes fetched at a time."""
 _STRIP = 4 << 20
 """Numbers per step when a large window is walked."""
 
@@ -39,34 +37,49 @@ class Plane:
         self.fill = fill
         self.key = (layout.directory.head.file.key, layout.directory.offset)
 
-    def read(self, samples: Sequence[int], window: Window) -> NDArray[Any]:
-        """Return (samples, rows, columns), stored numbers in native byte order."""
-        layout = self.layout
-        out = np.empty((len(samples), *extent(window)), layout.dtype.newbyteorder("="))
-        jobs = self._jobs(list(samples), window)
-        # A bulk read would push everything else out of the cache, and pay a copy for it.
-        keep = len(jobs) * layout.block_bytes <= cache.blocks.limit // 4
+    def read(
+        self, samples: Sequence[int], window: Window, out: NDArray[Any] | None = None, *,
+        keep: bool = True,
+    ) -> NDArray[Any]:  # fmt: skip
+        """Return (samples, rows, columns), stored numbers in native byte order, or fill ``out``.
+
+        With ``keep``, decoded blocks go to the cache; not those of a bulk read, which would push
+        everything else out of it, and pay a copy for that.
+        """
+        layout, unique = self.layout, list(dict.fromkeys(samples))
+        if len(unique) < len(samples):  # the same sample may be wanted twice
+            found = self.read(unique, window, keep=keep)[[unique.index(s) for s in samples]]
+            if out is None:
+                return found
+            out[...] = found
+            return out
+        if out is None:
+            out = np.empty((len(samples), *extent(window)), layout.dtype.newbyteorder("="))
+        jobs = self._jobs(unique, window)
+        keep = keep and self.cacheable(len(jobs))
         jobs = [job for job in jobs if not self._from_cache(job, window, out)]
-        for batch in self._batches(jobs):
-            self._decode(batch, window, out, keep)
+        if jobs:
+            in_parallel(self._chunks(jobs), lambda: self._decoder(window, out, keep))
         return out
+
+    def cacheable(self, blocks: int) -> bool:
+        """Tell whether so many decoded blocks may go to the cache."""
+        return blocks * self.layout.block_bytes <= cache.blocks.limit // 4
 
     def _jobs(self, samples: list[int], window: Window) -> list[_Job]:
         positions = blocks_touching(window, self.layout.block)
         if not self.layout.separate:
-            return [_Job(p, 0, samples, list(range(len(samples)))) for p in positions]
-        # A separate plane holds one sample; the same one may be wanted twice.
-        wanted = {s: [k for k, other in enumerate(samples) if other == s] for s in samples}
-        return [_Job(p, s, [0] * len(where), where) for s, where in wanted.items()
-                for p in positions]  # fmt: skip
+            return [_Job(p, 0, samples, slice(0, len(samples))) for p in positions]
+        # A block of a separate plane holds one sample.
+        return [_Job(p, sample, [0], slice(k, k + 1))
+                for k, sample in enumerate(samples) for p in positions]  # fmt: skip
 
     def _from_cache(self, job: _Job, window: Window, out: NDArray[Any]) -> bool:
         block = cache.blocks.get((self.key, *job.key))
         if block is None:
             return False
         inside, target = self._places(job, window)
-        for k, index in enumerate(job.where):
-            out[(index, *target)] = block[(k, *inside)]
+        out[(job.where, *target)] = block[(slice(None), *inside)]
         return True
 
     def _places(self, job: _Job, window: Window) -> tuple[tuple[slice, slice], tuple[slice, slice]]:
@@ -77,58 +90,57 @@ class Plane:
         (r, c), (u, v) = relative(seen, block), relative(seen, window)
         return (r, c), (u, v)
 
-    def _batches(self, jobs: list[_Job]) -> Iterator[list[tuple[_Job, int, memoryview | None]]]:
-        file = self.layout.directory.head.file
-        batch: list[tuple[_Job, tuple[int, int] | None]] = []
+    def _chunks(self, jobs: list[_Job]) -> list[list[_Fetch]]:
+        """Cut jobs into runs that are each fetched and decoded by one thread."""
+        placed = [(job, self.layout.block_range(job.position, job.plane)) for job in jobs]
+        most = self.layout.directory.head.file.fetch_size
+        chunks: list[list[_Fetch]] = [[]]
         held = 0
-        for number, job in enumerate(jobs, 1):
-            place = self.layout.block_range(job.position, job.plane)
-            batch.append((job, place))
+        for job, place in placed:
+            if held >= most:
+                chunks.append([])
+                held = 0
+            chunks[-1].append((job, place))
             held += place[1] if place else 0
-            if held >= _BATCH or number == len(jobs):
-                found = iter(file.read_ranges([p for _, p in batch if p is not None]))
-                yield [(j, p[0] if p else 0, next(found) if p else None) for j, p in batch]
-                batch, held = [], 0
+        return chunks
 
-    def _decode(
-        self, batch: list[tuple[_Job, int, memoryview | None]], window: Window, out: NDArray[Any],
-        keep: bool,
-    ) -> None:  # fmt: skip
+    def _decoder(
+        self, window: Window, out: NDArray[Any], keep: bool
+    ) -> Callable[[list[_Fetch]], None]:
+        """Return one thread's way to fetch and decode a run, with buffers of its own."""
         # Here, not above: whoever only looks at metadata need not load the codecs.
         from spectrane.formats.tiff.decoding import BlockDecoder
 
-        def worker() -> Any:
-            decoders: dict[tuple[int, ...], BlockDecoder] = {}
+        decoders: dict[tuple[int, ...], BlockDecoder] = {}
+        file = self.layout.directory.head.file
 
-            def decode(item: tuple[_Job, int, memoryview | None]) -> None:
-                job, offset, data = item
-                decoder = decoders.get(tuple(job.samples))
-                if decoder is None:
-                    decoder = BlockDecoder(self.layout, job.samples, out.size)
-                    decoders[tuple(job.samples)] = decoder
-                self._place(decoder, job, offset, data, window, out, keep)
+        def decode(chunk: list[_Fetch]) -> None:
+            found = iter(file.read_ranges([place for _, place in chunk if place]))
+            for job, place in chunk:
+                samples = tuple(job.samples)
+                if samples not in decoders:
+                    decoders[samples] = BlockDecoder(self.layout, job.samples, out.size)
+                data = next(found) if place else None
+                offset = place[0] if place else 0
+                self._place(decoders[samples], job, offset, data, window, out, keep)
 
-            return decode
-
-        in_parallel(batch, worker)
+        return decode
 
     def _place(
         self, decoder: Any, job: _Job, offset: int, data: memoryview | None, window: Window,
         out: NDArray[Any], keep: bool,
     ) -> None:  # fmt: skip
         inside, target = self._places(job, window)
-        planes = [out[(index, *target)] for index in job.where]
+        planes = out[(job.where, *target)]
         if data is None:
-            for plane in planes:
-                plane[...] = self.fill
+            planes[...] = self.fill
         elif not keep:
             decoder.decode(data, offset, inside, planes)
         else:
             shape = extent(block_window(job.position, self.layout.block, self.shape))
             block = np.empty((len(job.samples), *shape), out.dtype)
-            decoder.decode(data, offset, (slice(0, shape[0]), slice(0, shape[1])), list(block))
-            for plane, values in zip(planes, block, strict=True):
-                plane[...] = values[inside]
+            decoder.decode(data, offset, (slice(0, shape[0]), slice(0, shape[1])), block)
+            planes[...] = block[(slice(None), *inside)]
             cache.blocks.put((self.key, *job.key), block)
 
 
@@ -138,13 +150,17 @@ class _Job:
     __slots__ = ("plane", "position", "samples", "where")
 
     def __init__(
-        self, position: tuple[int, ...], plane: int, samples: list[int], where: list[int]
+        self, position: tuple[int, ...], plane: int, samples: list[int], where: slice
     ) -> None:
         self.position, self.plane, self.samples, self.where = position, plane, samples, where
 
     @property
     def key(self) -> tuple[Any, ...]:
         return (self.position, self.plane, tuple(self.samples))
+
+
+_Fetch: TypeAlias = tuple[_Job, Range | None]
+"""A block, and where its bytes are (None: the file leaves it out)."""
 
 
 class Resolution:
@@ -157,14 +173,14 @@ class Resolution:
         self.shape = samples.shape
         self.scale = tuple(_step(n, m) for n, m in zip(full, self.shape, strict=True))
 
-    def read(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read(self, bands: Sequence[int], window: Window, *, keep: bool = True) -> Pixels:
         """Answer one window of this resolution, as stored."""
         source = self.source
         wanted = [source.band_samples[band] for band in bands]
         if source.alpha_sample is not None:
             wanted.append(source.alpha_sample)
-        values = self.samples.read(wanted, window)
-        mask = None if self.mask is None else self.mask.read([0], window) > 0
+        values = self.samples.read(wanted, window, keep=keep)
+        mask = None if self.mask is None else self.mask.read([0], window, keep=keep) > 0
         return Pixels(
             values[: len(bands)],
             mask=mask,
@@ -179,10 +195,11 @@ class Resolution:
         columns = max(1, min(_STRIP // (block[0] * len(bands)), window[1][1] - window[1][0]))
         across = max(1, columns // block[1]) * block[1]
         down = max(1, _STRIP // (block[0] * across * len(bands))) * block[0]
+        keep = self.samples.cacheable(len(blocks_touching(window, block)))
         for position in blocks_touching(window, (down, across)):
             part = intersection(block_window(position, (down, across), self.shape), window)
             assert part is not None
-            yield part, self.read(bands, part)
+            yield part, self.read(bands, part, keep=keep)
 
 
 def _step(full: int, reduced: int) -> float:
