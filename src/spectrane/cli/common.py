@@ -26,6 +26,18 @@ def shared_options(function: Command) -> Command:
     return quiet(debug(function))
 
 
+def examples(*lines: str) -> Callable[[Command], Command]:
+    """Add examples to a command's help, each as it is typed."""
+
+    def added(function: Command) -> Command:
+        shown = "".join(f"  spectrane {line}\n" for line in lines)
+        # \b keeps Click from joining the lines.
+        function.__doc__ = f"{function.__doc__}\n\n\b\nExamples:\n{shown}"
+        return function
+
+    return added
+
+
 class Size(click.ParamType[Any]):
     """``COLUMNSxROWS``, given as (rows, columns)."""
 

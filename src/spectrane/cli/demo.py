@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from spectrane.cli.common import progress_bar, shared_options, told_warnings
+from spectrane.cli.common import examples, progress_bar, shared_options, told_warnings
 
 
 @click.command("demo")
@@ -17,16 +17,14 @@ from spectrane.cli.common import progress_bar, shared_options, told_warnings
 @click.option("--overwrite", is_flag=True, help="Replace demo files that exist.")
 @click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
 @shared_options
+@examples(
+    "demo",
+    "demo big --scale 4 --data-only",
+)
 def command(
     folder: str, scale: float, data_only: bool, overwrite: bool, as_json: bool, quiet: bool
 ) -> None:
-    r"""Write the demo data into DIR (demo) and run the whole example on it.
-
-    \b
-    Examples:
-      spectrane demo
-      spectrane demo big --scale 4 --data-only
-    """
+    """Write the demo data into DIR (demo) and run the whole example on it."""
     from spectrane.demo.example import run_example
     from spectrane.demo.files import write_demo
 

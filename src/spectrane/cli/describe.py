@@ -10,7 +10,7 @@ from typing import Any
 
 import click
 
-from spectrane.cli.common import progress_bar, shared_options, told_warnings
+from spectrane.cli.common import examples, progress_bar, shared_options, told_warnings
 
 
 @click.command("describe")
@@ -20,16 +20,14 @@ from spectrane.cli.common import progress_bar, shared_options, told_warnings
 @click.option("--member", type=click.IntRange(min=1), help="Which image of the file, from 1.")
 @click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
 @shared_options
+@examples(
+    "describe demo/sound_8band.tif",
+    "describe demo/sound_8band.tif --statistics --json",
+)
 def command(
     file: str, statistics: bool, metadata: bool, member: int | None, as_json: bool, quiet: bool
 ) -> None:
-    r"""Say what a raster is: size, type, bands, place, no-data, and what looks wrong.
-
-    \b
-    Examples:
-      spectrane describe demo/sound_8band.tif
-      spectrane describe demo/sound_8band.tif --statistics --json
-    """
+    """Say what a raster is: size, type, bands, place, no-data, and what looks wrong."""
     import spectrane.raster
     from spectrane.analysis import statistics as measuring
     from spectrane.analysis.description import describe, printable, unnamed_fill

@@ -67,7 +67,9 @@ def run(arguments: list[str] | None = None) -> None:
         status = commands.main(arguments, prog_name="spectrane", standalone_mode=False)
         sys.exit(status if isinstance(status, int) else 0)
     except click.ClickException as error:
-        error.show()
+        usage = getattr(error, "ctx", None)
+        hint = f" (see {usage.command_path} --help)" if usage else ""
+        click.echo(f"error: {' '.join(error.format_message().split())}{hint}", err=True)
         sys.exit(error.exit_code)
     except (KeyboardInterrupt, click.Abort):
         click.echo("interrupted; nothing half-written is left", err=True)

@@ -13,6 +13,7 @@ from spectrane.cli.common import (
     NoData,
     Numbers,
     Size,
+    examples,
     progress_bar,
     shared_options,
     told_warnings,
@@ -48,15 +49,12 @@ _LIMITS_HELP = (
 @click.option("--overwrite", is_flag=True, help="Replace pictures that exist.")
 @click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
 @shared_options
+@examples(
+    "render demo/sound_8band.tif --nodata 0 -o natural.png",
+    "render demo/sound_8band.tif --channels infrared --limits percentile:2,98 -o infrared.png",
+)
 def command(files: tuple[str, ...], **options: Any) -> None:
-    r"""Draw rasters as pictures; the data stay as they are.
-
-    \b
-    Examples:
-      spectrane render demo/sound_8band.tif --nodata 0 -o natural.png
-      spectrane render demo/sound_8band.tif --channels infrared --limits percentile:2,98 \
-          --nodata 0 --size 1280x800 -o infrared.png
-    """
+    """Draw rasters as pictures; the data stay as they are."""
     targets = _targets(files, options)
     look = _look(options)
     view = _view(options)
@@ -96,6 +94,9 @@ def _targets(files: tuple[str, ...], options: dict[str, Any]) -> list[str]:
 
 def _look(options: dict[str, Any]) -> dict[str, Any]:
     """Return the fields of the look that the options name."""
+    from spectrane.model.errors import LookError
+    from spectrane.model.look import Look
+
     given = {
         name: options[name]
         for name in ("channels", "curve", "limits_from", "nodata_when", "nodata_color", "resample")
@@ -105,6 +106,10 @@ def _look(options: dict[str, Any]) -> dict[str, Any]:
     if options["limits"]:
         limits = [_limit(text) for text in options["limits"]]
         given["limits"] = limits[0] if len(limits) == 1 else limits
+    try:
+        Look(**given)  # what is wrong whatever the file is wrong usage
+    except LookError as error:
+        raise click.UsageError(str(error)) from error
     return given
 
 

@@ -270,4 +270,4 @@ def check_target(path: str, *, overwrite: bool) -> None:
     if os.path.isdir(path):
         raise AccessError(f"{path}: is a folder; name a file in it")
     if os.path.exists(path) and not overwrite:
-        raise ExistingFile(f"{path}: exists already; say overwrite to replace it")
+        raise ExistingFile(f"{path}: exists already; overwrite (--overwrite) replaces it")
