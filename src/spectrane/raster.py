@@ -208,11 +208,12 @@ class Raster:
         return self.describe()._repr_html_()
 
 
-def open(path: str | os.PathLike[str], *, member: int | None = None) -> Raster:
+def open(path: str | os.PathLike[str], *, member: int | str | None = None) -> Raster:
     """Open a raster file by its content, whatever its ending; nothing but its header is read.
 
-    ``path`` is a local path or an fsspec URL; ``member`` counts the images inside a file from
-    1. Raises MissingFile, AccessError, and FormatError where the file is broken or unknown.
+    ``path`` is a local path or an fsspec URL; ``member`` is the number (from 1) or the name of
+    one of the rasters inside. Corrections kept in its sidecar are laid over it. Raises
+    MissingFile, AccessError, and FormatError where the file is broken or unknown.
     """
     return Raster(open_source(path, member=member))
 

@@ -128,7 +128,7 @@ def failures(demo, tmp_path):
     out = tmp_path / "a.png"
     return [
         (1, ("describe", tmp_path / "none.tif"), "no such file"),
-        (1, ("describe", tmp_path), "folder or device"),
+        (1, ("describe", tmp_path), "is a folder that no known format"),
         (1, ("describe", demo.parent / "conftest"), "no such file"),
         (1, ("render", cut, "-o", out), "past the end of the file"),
         (1, ("render", scene, "-o", out, "--channels", "redd"), "did you mean 'red'"),

@@ -16,7 +16,7 @@ from tests.tiff_builder import DEFLATE, LZW, PACKBITS, ZSTD, image, tiff
 from spectrane.analysis.description import describe
 from spectrane.engine import cache
 from spectrane.engine.files import ByteFile
-from spectrane.formats.registry import _opened, open_source
+from spectrane.formats.registry import open_source, open_with
 from spectrane.formats.tiff.reader import TiffReader
 from spectrane.model.errors import FormatError, SpectraneError
 from spectrane.model.window import whole
@@ -56,7 +56,7 @@ CASES = {
     "width of terabytes": (patched(GOOD, entry_offset(GOOD, 256), "<L", 2**32 - 1), "claims"),
     "height of terabytes": (patched(GOOD, entry_offset(GOOD, 257), "<L", 2**32 - 1), "claims"),
     "no width": (patched(GOOD, entry_offset(GOOD, 256), "<L", 0), "ImageWidth"),
-    "JPEG": (patched(GOOD, entry_offset(GOOD, 259), "<H", 7), r"7 \(JPEG\) is not supported"),
+    "JPEG": (patched(GOOD, entry_offset(GOOD, 259), "<H", 34887), r"34887 \(LERC\) is not supported"),
     "unknown codec": (patched(GOOD, entry_offset(GOOD, 259), "<H", 999), r"999 \(unknown\)"),
     "33 bits": (tiff(image(ARRAY[:1], extra=[(258, "H", [33])])), "33 bits are not supported"),
     "mixed bits": (tiff(image(ARRAY, extra=[(258, "H", [16, 8])])), "only one value"),
@@ -165,7 +165,7 @@ def test_mutations_end_in_a_raster_or_an_error(seed, changes, cut):
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            source = _opened(TiffReader(), held, None)
+            source = open_with(TiffReader(), held)
             str(describe(source))
             rows, columns = source.shape
             source.read([0], ((0, min(rows, 64)), (0, min(columns, 64))))

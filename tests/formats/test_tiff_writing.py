@@ -209,7 +209,7 @@ def test_old_file_or_new_one(tmp_path):
     path = tmp_path / "a.tif"
     old = np.zeros((1, 600, 20), "u1")
     write_tiff(ArraySource(old), path)
-    with pytest.raises(ExistingFile, match="exists already; say overwrite"):
+    with pytest.raises(ExistingFile, match="exists already; overwrite"):
         write_tiff(ArraySource(old + 1), path)
     with pytest.raises(KeyboardInterrupt):
         write_tiff(Failing(old + 1), path, overwrite=True)

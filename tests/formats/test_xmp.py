@@ -90,7 +90,7 @@ def test_control_characters_do_not_break_a_packet():
 def test_tiff_is_told_by_its_first_bytes(head, known):
     from spectrane.formats.tiff.reader import TiffReader
 
-    assert TiffReader().matches(head) == known
+    assert TiffReader().matches(registry.Probe(head, "a")) == known
 
 
 @pytest.mark.parametrize(
@@ -122,7 +122,7 @@ def test_a_slip_in_a_reader_becomes_a_format_error(error):
         name = "a.tif"
 
     with pytest.raises(FormatError, match=r"a\.tif: broken header"):
-        registry._opened(Slipping(), Named(), None)
+        registry.open_with(Slipping(), Named())
 
 
 def test_the_cache_keeps_what_was_used_last():

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from spectrane.display.shading import Scale
 from spectrane.engine.files import written_whole
-from spectrane.formats.png import encode_png
+from spectrane.formats.png.encoding import encode_png
 from spectrane.model.errors import FormatError, LookError
 from spectrane.model.grid import Grid
 

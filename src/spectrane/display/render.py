@@ -16,6 +16,7 @@ from spectrane.display.drawing import Rgba, draw, draw16, draw_classes
 from spectrane.display.limits import find_limits, settings_of, type_range
 from spectrane.display.picture import Picture
 from spectrane.display.shading import Scale, Shading
+from spectrane.engine.described import Described
 from spectrane.model.errors import DataWarning
 from spectrane.model.look import CURVE_KINDS, Look, parse_setting
 from spectrane.model.physical import value_dtype
@@ -23,7 +24,6 @@ from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source, check_answer
 from spectrane.model.view import View, fitted
 from spectrane.model.window import Window, extent
-from spectrane.spatial.described import Described
 
 DARK, BRIGHT, NARROW = 0.05, 0.95, 0.1
 """An unstretched picture with such a mean level, or such a share of its type used, is warned of."""

@@ -11,6 +11,8 @@ from typing import Any, BinaryIO
 
 from spectrane.model.errors import AccessError, ChangedFile, ExistingFile, FormatError, MissingFile
 
+HEAD = 128 << 10
+"""Bytes fetched at opening."""
 NEAR = 512
 """Ranges with a gap of at most so many bytes between them are fetched together."""
 LONGEST = 8 << 20
@@ -28,6 +30,8 @@ class ByteFile:
     fetch_size: int = 256 << 10
     """About how many bytes a thread fetches at a time: little, where fetching is quick."""
 
+    _head: bytes | None = None
+
     def _fetch(self, ranges: Sequence[Range]) -> list[bytes]:
         raise NotImplementedError
 
@@ -39,6 +43,16 @@ class ByteFile:
     def read(self, offset: int, length: int) -> bytes:
         """Return exactly ``length`` bytes; FormatError where the file ends before."""
         return bytes(self.read_ranges([(offset, length)])[0])
+
+    def head(self) -> bytes:
+        """Return the first 128 kB, fetched once: a file is known, and often opened, by them."""
+        if self._head is None:
+            self._head = self.read(0, min(HEAD, self.size))
+        return self._head
+
+    def mapped(self) -> memoryview | None:
+        """Return the whole file mapped into memory, or None where it cannot be."""
+        return None
 
     def read_ranges(self, ranges: Sequence[Range]) -> list[memoryview]:
         """Return several ranges as views; neighbours are fetched together, and not copied."""
@@ -93,6 +107,7 @@ class LocalFile(ByteFile):
     def __init__(self, path: str | os.PathLike[str]) -> None:
         self.name = os.fspath(path)
         self._lock = threading.Lock()
+        self._map: memoryview | None = None
         self._file: int | None = None
         self._state = self._open()
         self.size = self._state[0]
@@ -132,8 +147,18 @@ class LocalFile(ByteFile):
             assert self._file is not None
             return self._file
 
+    def mapped(self) -> memoryview | None:
+        """Return the whole file mapped into memory; checked anew that it has not changed."""
+        import mmap
+
+        file = self._checked()
+        if self._map is None:
+            self._map = memoryview(mmap.mmap(file, 0, access=mmap.ACCESS_READ))
+        return self._map
+
     def close(self) -> None:
         """Let go of the file; reading again opens it again."""
+        self._map = None
         file, self._file = self._file, None
         if file is not None:
             os.close(file)
@@ -146,7 +171,7 @@ class LocalFile(ByteFile):
         return {"name": self.name, "size": self.size, "_state": self._state}
 
     def __setstate__(self, state: dict[str, Any]) -> None:
-        self.__dict__.update(state, _file=None, _lock=threading.Lock())
+        self.__dict__.update(state, _file=None, _map=None, _lock=threading.Lock())
 
 
 class RemoteFile(ByteFile):

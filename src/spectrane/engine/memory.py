@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine import cache
 from spectrane.engine.pyramid import Whole, cut_blocks, read_resized
 from spectrane.model.band import Band, numbered
 from spectrane.model.errors import BandError, GridMismatch, MetadataError
@@ -101,9 +102,57 @@ def loaded(source: Source) -> ArraySource:
     bands = range(len(source.bands))
     pixels = source.read(bands, whole(source.shape))
     held = ArraySource(
-        pixels.values, grid=source.grid, bands=source.bands, mask=pixels.mask,
-        alpha=pixels.alpha, look=source.look,
-    )  # fmt: skip
-    for name in ("nodata_when", "format", "name", "metadata", "alpha"):
-        setattr(held, name, getattr(source, name))
+        pixels.values, grid=source.grid, bands=source.bands, mask=pixels.mask, alpha=pixels.alpha
+    )
+    held.carry_from(source)
     return held
+
+
+class DecodedSource(Source):
+    """A file that gives up its pixels only as a whole: decoded once, at the first read.
+
+    A subclass sets what a ``Source`` has, ``key``, and answers ``decode``. Small pictures go to
+    the process's cache; those too large for it are held until the source is closed.
+    """
+
+    key: tuple[Any, ...]
+    _held: ArraySource | None = None
+
+    def decode(self) -> tuple[NDArray[Any], NDArray[Any] | None]:
+        """Return all bands (bands, rows, columns) in native order, and alpha (rows, columns)."""
+        raise NotImplementedError
+
+    def _whole(self) -> ArraySource:
+        values = cache.blocks.get(self.key)
+        alpha = cache.blocks.get((*self.key, "alpha")) if self.alpha else None
+        if values is None or (self.alpha and alpha is None):
+            if self._held is not None:
+                return self._held
+            check_answer(len(self.bands), self.shape, self.dtype)
+            values, alpha = self.decode()
+            cache.blocks.put(self.key, values)
+            if alpha is not None:
+                cache.blocks.put((*self.key, "alpha"), alpha)
+        whole_array = ArraySource(values, grid=self.grid, bands=self.bands, alpha=alpha)
+        whole_array.nodata_when = self.nodata_when
+        if values.nbytes > cache.blocks.limit // 2:
+            self._held = whole_array
+        return whole_array
+
+    def read(
+        self,
+        bands: Sequence[int],
+        window: Window,
+        size: tuple[int, ...] | None = None,
+        resample: str = "nearest",
+    ) -> Pixels:
+        """Answer from the decoded picture."""
+        return self._whole().read(bands, window, size, resample)
+
+    def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:
+        """Walk the decoded picture."""
+        return self._whole().blocks(bands, window)
+
+    def close(self) -> None:
+        """Let go of what is held."""
+        self._held = None

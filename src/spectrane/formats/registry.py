@@ -4,63 +4,176 @@ from __future__ import annotations
 
 import importlib
 import os
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
 from typing import Any, Protocol
 
 from spectrane.engine.files import ByteFile, open_bytes
+from spectrane.formats import sidecar
 from spectrane.model.errors import FormatError
+from spectrane.model.member import Member
 from spectrane.model.source import Source
 
-HEAD = 4096
-"""Bytes that a reader is given to recognise its format by."""
+
+@dataclass(frozen=True)
+class Probe:
+    """What a reader recognises its format by: the first bytes, the name, and whether a folder."""
+
+    head: bytes
+    name: str
+    folder: bool = False
 
 
 class FormatReader(Protocol):
     """What a format's reader offers; its class takes no arguments."""
 
-    def matches(self, head: bytes) -> bool:
-        """Tell whether these first bytes (at most 4096) are of this format; never raises."""
+    def matches(self, probe: Probe) -> bool:
+        """Tell whether this is of this format; never raises."""
 
-    def open(self, file: ByteFile, member: int | None = None) -> Source:
-        """Open a file of this format, or raise FormatError."""
+    def members(self, file: ByteFile) -> list[Member]:
+        """List the rasters in a file, or raise FormatError."""
+
+    def open(self, file: ByteFile, member: int | str | None = None) -> Source:
+        """Open one raster of a file of this format, or raise FormatError."""
 
 
 # Name -> "module:class", imported when first needed.
-READERS: dict[str, str] = {"TIFF": "spectrane.formats.tiff.reader:TiffReader"}
+READERS: dict[str, str] = {
+    "TIFF": "spectrane.formats.tiff.reader:TiffReader",
+    "FITS": "spectrane.formats.fits.reader:FitsReader",
+    "PNG": "spectrane.formats.png.reader:PngReader",
+    "JPEG": "spectrane.formats.jpeg:JpegReader",
+    "JPEG 2000": "spectrane.formats.jpeg2000:Jpeg2000Reader",
+    "NPY": "spectrane.formats.npy:NpyReader",
+    "NPZ": "spectrane.formats.npy:NpzReader",
+    "HDF5": "spectrane.formats.cf.hdf5:Hdf5Reader",
+    "Zarr": "spectrane.formats.cf.zarrs:ZarrReader",
+}
 WRITERS: dict[str, str] = {
     ".tif": "spectrane.formats.tiff.writer:write_tiff",
     ".tiff": "spectrane.formats.tiff.writer:write_tiff",
+    ".fits": "spectrane.formats.fits.writer:write_fits",
+    ".fit": "spectrane.formats.fits.writer:write_fits",
+    ".png": "spectrane.formats.png.writer:write_png",
+    ".jpg": "spectrane.formats.jpeg:write_jpeg",
+    ".jpeg": "spectrane.formats.jpeg:write_jpeg",
+    ".npy": "spectrane.formats.npy:write_npy",
+    ".nc": "spectrane.formats.cf.writer:write_netcdf",
+    ".zarr": "spectrane.formats.cf.writer:write_zarr",
+    ".raw": "spectrane.formats.raw:write_raw",
+    ".bin": "spectrane.formats.raw:write_raw",
 }
 ENTRY_POINTS = "spectrane.formats"
 
 
-def open_source(path: str | os.PathLike[str], *, member: int | None = None) -> Source:
-    """Open a file of any known format.
+class FolderFile(ByteFile):
+    """A folder that is one raster file; it has no bytes of its own."""
+
+    size = 0
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+
+    @property
+    def key(self) -> tuple[Any, ...]:
+        """Path and time of the last change."""
+        return (os.path.abspath(self.name), os.stat(self.name).st_mtime_ns)
+
+    def head(self) -> bytes:
+        """Return nothing."""
+        return b""
+
+
+def open_file(path: str | os.PathLike[str]) -> ByteFile:
+    """Return the file, or folder, at a path or address."""
+    name = os.fspath(path)
+    return FolderFile(name) if os.path.isdir(name) else open_bytes(name)
+
+
+def open_source(path: str | os.PathLike[str], *, member: int | str | None = None) -> Source:
+    """Open a file of any known format, with the corrections kept in its sidecar laid over it.
 
     Raises MissingFile or AccessError where it cannot be read, FormatError where it is of no
-    known format or broken.
+    known format or broken, MetadataError where its sidecar cannot be used.
     """
-    file = open_bytes(path)
+    file = open_file(path)
+    source: Source
     try:
-        head = file.read(0, min(HEAD, file.size))
-        for name in READERS:
-            reader = _loaded(READERS[name])()
-            if reader.matches(head):
-                return _opened(reader, file, member)
-        for reader in _from_elsewhere():
-            if reader.matches(head):
-                return _opened(reader, file, member)
+        beside = sidecar.read(file.name)
+        if beside is not None and beside.raw is not None:
+            from spectrane.formats.raw import open_raw
+
+            source = open_raw(file, beside.raw)
+        else:
+            source = open_with(reader_of(file)[1], file, member)
+        return source if beside is None else sidecar.laid_over(source, beside)
     except BaseException:
         file.close()
         raise
-    what = "is empty" if not head else f"begins with {head[:8]!r}, which no known format does"
-    raise FormatError(f"{file.name}: {what}; known formats: {', '.join(READERS)}")
 
 
-def _opened(reader: FormatReader, file: ByteFile, member: int | None) -> Source:
+def open_with(reader: FormatReader, file: ByteFile, member: int | str | None = None) -> Source:
+    """Open a file with one reader; whatever it stumbles over is a FormatError."""
+    source: Source = _guarded(file, lambda: reader.open(file, member))
+    return source
+
+
+def members_of(path: str | os.PathLike[str]) -> list[Member]:
+    """List the rasters inside a file of any known format."""
+    file = open_file(path)
     try:
-        return reader.open(file, member)
-    except (ValueError, IndexError, KeyError, OverflowError, ArithmeticError) as error:
-        if isinstance(error, FormatError) or type(error).__module__.startswith("spectrane"):
+        beside = sidecar.read(file.name)
+        if beside is not None and beside.raw is not None:
+            raw = beside.raw
+            return [Member(1, "", raw.rows, raw.columns, raw.bands, raw.type)]
+        found: list[Member] = _guarded(file, lambda: reader_of(file)[1].members(file))
+        return found
+    finally:
+        file.close()
+
+
+def reader_of(file: ByteFile) -> tuple[str, FormatReader]:
+    """Return the format's name and reader. Raises FormatError where none knows the file."""
+    probe = Probe(file.head()[:4096], file.name, isinstance(file, FolderFile))
+    for name, reader in _readers(probe):
+        if reader.matches(probe):
+            return name, reader
+    head = probe.head
+    what = "is empty" if not head else f"begins with {head[:8]!r}, which no known format does"
+    what = "is a folder that no known format is kept as" if probe.folder else what
+    raise FormatError(
+        f"{file.name}: {what}; known formats: {', '.join(READERS)}; a headerless file can be "
+        "described with: spectrane raw"
+    )
+
+
+_STARTS: dict[str, str] = {
+    "TIFF": r"II[*+]\0|MM\0[*+]", "FITS": "SIMPLE", "PNG": r"\x89PNG", "JPEG": r"\xff\xd8",
+    "JPEG 2000": r"\0\0\0\x0cjP|\xff\x4f\xff\x51", "NPY": r"\x93NUMPY", "NPZ": r"PK",
+    "HDF5": r"(?s:.*)\x89HDF",
+}  # fmt: skip
+"""A first glance, so that readers of other formats are not even imported."""
+
+
+def _readers(probe: Probe) -> Iterator[tuple[str, FormatReader]]:
+    for name, path in READERS.items():
+        start = _STARTS.get(name)
+        likely = probe.folder if start is None else re.match(start.encode("latin-1"), probe.head)
+        if likely:
+            yield name, _loaded(path)()
+    from importlib.metadata import entry_points
+
+    for point in entry_points(group=ENTRY_POINTS):
+        yield point.name, point.load()()
+
+
+def _guarded(file: ByteFile, action: Any) -> Any:
+    """Turn what a reader stumbles over into a FormatError that names the file."""
+    try:
+        return action()
+    except (ValueError, IndexError, KeyError, OverflowError, ArithmeticError, TypeError) as error:
+        if type(error).__module__.startswith("spectrane"):
             raise
         raise FormatError(f"{file.name}: broken header: {error}") from error
 
@@ -70,15 +183,9 @@ def _loaded(path: str) -> Any:
     return getattr(importlib.import_module(module), name)
 
 
-def _from_elsewhere() -> list[FormatReader]:
-    from importlib.metadata import entry_points
-
-    return [point.load()() for point in entry_points(group=ENTRY_POINTS)]
-
-
 def writer_for(path: str | os.PathLike[str]) -> Any:
     """Return the writer that a target's ending names; FormatError lists those there are."""
-    ending = os.path.splitext(os.fspath(path))[1].lower()
+    ending = os.path.splitext(os.fspath(path).rstrip("/\\"))[1].lower()
     if ending not in WRITERS:
         raise FormatError(
             f"{os.fspath(path)}: cannot write {ending or 'a file without an ending'}; "

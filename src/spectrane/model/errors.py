@@ -17,6 +17,10 @@
 ``DataWarning`` is for data that deserve a second look.
 """
 
+from __future__ import annotations
+
+from collections.abc import Iterable
+
 __all__ = [
     "AccessError",
     "BandError",
@@ -79,3 +83,18 @@ class ChangedFile(AccessError):
 
 class DataWarning(UserWarning):
     """The data should be looked at twice; the message says why and what to do."""
+
+
+def nearest(name: str, known: Iterable[str]) -> str:
+    """Return the end of a message about an unknown name: the nearest known one, or all.
+
+    >>> nearest("wavelenght", ["name", "wavelength"])
+    "; did you mean 'wavelength'?"
+    >>> nearest("x", ["name", "unit"])
+    '; expected one of name, unit'
+    """
+    import difflib  # only a mistake needs it
+
+    listed = list(known)
+    near = difflib.get_close_matches(name, listed, n=1)
+    return f"; did you mean {near[0]!r}?" if near else f"; expected one of {', '.join(listed)}"

@@ -5,11 +5,11 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from typing import Any, TypeAlias
 
 from spectrane.model.band import BandName
-from spectrane.model.errors import LookError
+from spectrane.model.errors import LookError, nearest
 from spectrane.model.roles import PRESETS
 from spectrane.model.source import RESAMPLINGS
 
@@ -137,6 +137,41 @@ class Look:
             parse_color(self.nodata_color)
         for color, _ in self.classes.values():
             parse_color(color)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the fields that differ from their defaults, as plain values for TOML or JSON.
+
+        >>> Look(channels="infrared", limits=(0, 0.4)).to_dict()
+        {'channels': 'infrared', 'limits': 'fixed:0,0.4'}
+        """
+        found: dict[str, Any] = {}
+        for item in fields(self):
+            value = getattr(self, item.name)
+            if item.name == "limits":
+                texts = [str(setting) for setting in value]
+                value = texts[0] if len(texts) == 1 else texts
+            if item.name == "classes":
+                value = {f"{k:g}": list(v) for k, v in sorted(value.items())}
+            if value not in (item.default, {}, None):
+                found[item.name] = list(value) if isinstance(value, tuple) else value
+        return found
+
+    @classmethod
+    def from_dict(cls, given: Mapping[str, Any]) -> Look:
+        """Read what ``to_dict`` returns; LookError names an unknown field and the nearest one."""
+        known = [item.name for item in fields(cls)]
+        for name in given:
+            if name not in known:
+                raise LookError(f"look: no field {name!r}{nearest(name, known)}")
+        changes = dict(given)
+        if isinstance(changes.get("channels"), list):
+            changes["channels"] = tuple(changes["channels"])
+        if "classes" in changes:
+            changes["classes"] = {
+                float(value): (found[0], found[1] if len(found) > 1 else "")
+                for value, found in changes["classes"].items()
+            }
+        return cls(**changes)
 
 
 def _parsed_channels(given: Any) -> Channels | None:

@@ -21,6 +21,12 @@ RESAMPLINGS = ("nearest", "area", "majority")
 """The ways to answer a read at another size."""
 
 
+_CARRIED = (
+    "nodata_when", "has_mask", "alpha", "look", "format", "name", "metadata", "axes", "members",
+    "orientation",
+)  # fmt: skip
+
+
 class Source(ABC):
     """Pixels that have not been read yet: a file, or something made from other sources.
 
@@ -41,6 +47,14 @@ class Source(ABC):
     format: str = "memory"
     name: str = ""
     metadata: Mapping[str, Any] = {}
+    axes: tuple[str, ...] = ()  # what the file says of axes that are no map's, in words
+    members: int = 1  # how many rasters the file holds
+    orientation: int = 1  # as TIFF 6.0 numbers the ways a first row and column may lie
+
+    def carry_from(self, parent: Source) -> None:
+        """Take over what a source made from another one does not change."""
+        for name in _CARRIED:
+            setattr(self, name, getattr(parent, name))
 
     @property
     def shape(self) -> tuple[int, ...]:

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from spectrane.formats.tiff import tags
 from spectrane.formats.tiff.layout import Layout
+from spectrane.formats.tiff.tags import Tag
 from spectrane.kernels import prediction
 from spectrane.model.errors import FormatError
 
@@ -36,8 +37,11 @@ class BlockDecoder:
     ) -> None:
         """Put the wanted samples of a window of the block into ``out`` (samples, rows, columns)."""
         layout = self.layout
+        if layout.compression in tags.PICTURES:
+            self._copy(self._picture(data, offset), window, out)
+            return
         raw = self._inflated(data, offset)
-        if layout.bits < 8:
+        if layout.packed:
             numbers = _unpacked(raw, layout)
         elif layout.predictor == 3:
             lines = raw.reshape(layout.block[0], -1)[window[0]]
@@ -74,8 +78,60 @@ class BlockDecoder:
             return
         self._undo(unsigned, window, self.samples, out.view(unsigned.dtype))
 
+    def _picture(self, data: memoryview, offset: int) -> NDArray[Any]:
+        """Decode a block that is a JPEG or JPEG 2000 picture to (rows, columns, samples)."""
+        layout = self.layout
+        try:
+            pixels = np.asarray(self._decoded_picture(bytes(data)))
+        except (RuntimeError, ValueError, TypeError) as error:
+            raise self._broken(offset, str(error)) from error
+        cube = pixels.reshape(*pixels.shape[:2], -1)
+        rows, columns = layout.block
+        least = rows if layout.tiled else min(rows, layout.rows % rows or rows)
+        fits = cube.shape[0] >= least and cube.shape[1] >= columns
+        if not fits or cube.shape[2] != layout.samples_per_block:
+            raise self._broken(offset, f"is a picture of {cube.shape}; expected {layout.block}")
+        return cube[:rows, :columns].astype(self._native, copy=False)
+
+    def _decoded_picture(self, data: bytes) -> Any:
+        layout = self.layout
+        if layout.compression != tags.JPEG:
+            return _codecs.jpeg2k_decode(data, planar=False)
+        directory = layout.directory
+        photometric = directory.integer(Tag.PhotometricInterpretation, 1)
+        tables = directory.raw(Tag.JPEGTables) if Tag.JPEGTables in directory else None
+        colour = photometric == 6 and layout.samples_per_block == 3
+        space = "YCBCR" if colour else {1: "GRAYSCALE", 3: "RGB", 4: "CMYK"}.get(
+            layout.samples_per_block
+        )  # fmt: skip
+        return _codecs.jpeg8_decode(
+            data, tables=tables, colorspace=space, outcolorspace="RGB" if colour else space
+        )
+
+    def _fax(self, data: memoryview, offset: int) -> Bytes:
+        """Decode black and white, and pack it again: other bilevel data come packed as well."""
+        rows, columns = self.layout.block
+        options = self.layout.directory.integer(Tag.T4Options, 0)
+        decode = {
+            tags.RUN_LENGTH: _codecs.ccittrle_decode,
+            tags.FAX3: lambda d, **size: _codecs.ccittfax3_decode(d, t4options=options, **size),
+            tags.FAX4: _codecs.ccittfax4_decode,
+        }[self.layout.compression]
+        try:
+            found = np.asarray(decode(bytes(data), height=rows, width=columns))
+        except (RuntimeError, ValueError) as error:
+            raise self._broken(offset, str(error)) from error
+        pixels = np.zeros((rows, columns), np.uint8)
+        part = found.reshape(-1, columns)[:rows]
+        pixels[: len(part)] = part != 0
+        return np.packbits(pixels, axis=1).ravel()
+
     def _inflated(self, data: memoryview, offset: int) -> Bytes:
         wanted = self.layout.block_bytes
+        if self.layout.reversed_bits:
+            data = memoryview(_codecs.bitorder_decode(bytes(data)))
+        if self.layout.compression in tags.FAX:
+            return self._fax(data, offset)
         if self.layout.compression == tags.NONE:
             self._buffer[: len(data)] = np.frombuffer(data, np.uint8)[:wanted]
             return self._buffer[:wanted]
@@ -126,13 +182,14 @@ _CODECS: dict[int, Callable[[memoryview, Bytes, int], int]] = {
 }
 
 
-def _unpacked(raw: Bytes, layout: Layout) -> Bytes:
-    """Spread samples of 1, 2 or 4 bits, most significant first, over bytes."""
+def _unpacked(raw: Bytes, layout: Layout) -> NDArray[Any]:
+    """Spread samples of 1, 2, 4 or 12 bits, most significant first, over whole bytes."""
     lines = raw.reshape(layout.block[0], layout.row_bytes)
     per_row = layout.block[1] * layout.samples_per_block
     single = np.unpackbits(lines, axis=1)
     if layout.bits == 1:
         return single[:, :per_row]
-    grouped = single.reshape(layout.block[0], -1, layout.bits)
-    weights = (1 << np.arange(layout.bits - 1, -1, -1)).astype(np.uint8)
-    return np.asarray((grouped @ weights)[:, :per_row], np.uint8)
+    used = single[:, : single.shape[1] // layout.bits * layout.bits]
+    grouped = used.reshape(layout.block[0], -1, layout.bits)
+    weights = (1 << np.arange(layout.bits - 1, -1, -1)).astype(layout.dtype.newbyteorder("="))
+    return np.asarray((grouped @ weights)[:, :per_row], weights.dtype)

@@ -54,6 +54,17 @@ class Layout:
         return "<" if self.directory.order == "<" else ">"
 
     @property
+    def packed(self) -> bool:
+        """Whether samples are narrower than the type they are handed out in."""
+        return self.bits < 8 * self.dtype.itemsize
+
+    @property
+    def reversed_bits(self) -> bool:
+        """Whether the bits of each stored byte stand in reverse (FillOrder 2)."""
+        own = self.compression in tags.PICTURES
+        return not own and self.directory.integer(Tag.FillOrder, 1) == 2
+
+    @property
     def row_bytes(self) -> int:
         """Bytes of one row of a block."""
         return (self.block[1] * self.samples_per_block * self.bits + 7) // 8
@@ -180,12 +191,21 @@ def layout_of(directory: Directory) -> Layout:
         row_bytes = (columns * (1 if separate else samples) * bits + 7) // 8
         free = strip_rows == rows
         block = (_piece(strip_rows, row_bytes, compression, free), columns)
+    _check_kind(directory, compression, bits, 1 if separate else samples)
     layout = Layout(
         directory, rows, columns, samples, dtype, bits, separate, compression,
         _predictor(directory, dtype, bits), block, tiled, strip_rows,
     )  # fmt: skip
     _check_claim(layout)
     return layout
+
+
+def _check_kind(directory: Directory, compression: int, bits: int, samples: int) -> None:
+    """Raise FormatError where a compression cannot hold such samples."""
+    if compression in tags.FAX and (bits, samples) != (1, 1):
+        raise directory.fail(Tag.BitsPerSample, f"CCITT holds 1 bit of 1 sample, not {bits}")
+    if compression == tags.JPEG and bits not in (8, 12, 16):
+        raise directory.fail(Tag.BitsPerSample, f"JPEG holds 8 or 12 bits, not {bits}")
 
 
 def _check_claim(layout: Layout) -> None:
@@ -232,13 +252,14 @@ def _sample_type(directory: Directory, samples: int) -> tuple[int, np.dtype[Any]
         what = "complex numbers" if kind in (5, 6) else f"format {kind}"
         raise directory.fail(Tag.SampleFormat, f"{what} are not supported; expected 1, 2, 3 or 4")
     code = _KINDS[kind]
-    if code != "f" and bits in (1, 2, 4):
-        return bits, np.dtype(np.uint8)
+    if code == "u" and bits in (1, 2, 4, 12):
+        return bits, np.dtype(np.uint16 if bits == 12 else np.uint8)
     if bits in ((16, 32, 64) if code == "f" else (8, 16, 32, 64)):
         return bits, np.dtype(f"{code}{bits // 8}")
     raise directory.fail(
         Tag.BitsPerSample,
-        f"{bits} bits are not supported; expected 8, 16, 32 or 64 (floats 16, 32 or 64)",
+        f"{bits} bits are not supported; expected 1, 2, 4, 8, 12, 16, 32 or 64 (floats 16, 32 or "
+        "64)",
     )
 
 
@@ -254,14 +275,20 @@ def _same(directory: Directory, tag: Tag, samples: int, default: int) -> int:
 
 def _compression(directory: Directory) -> int:
     value = directory.integer(Tag.Compression, tags.NONE)
+    if value == tags.OLD_JPEG:
+        raise directory.fail(
+            Tag.Compression, "6 (old-style JPEG) is not supported: TIFF Technical Note 2 withdrew "
+            "it, since its tables were never defined the same way twice; convert the file with "
+            "the program that wrote it")  # fmt: skip
     if value not in tags.GREATEST_RATIO:
         name = tags.COMPRESSION_NAMES.get(value, "unknown")
         known = sorted({tags.COMPRESSION_NAMES[code] for code in tags.GREATEST_RATIO})
         raise directory.fail(
             Tag.Compression, f"{value} ({name}) is not supported; supported are {', '.join(known)}"
         )
-    if directory.integer(Tag.FillOrder, 1) != 1:
-        raise directory.fail(Tag.FillOrder, "reversed bits are not supported")
+    order = directory.integer(Tag.FillOrder, 1)
+    if order not in (1, 2):
+        raise directory.fail(Tag.FillOrder, f"is {order}; expected 1 or 2")
     return value
 
 
@@ -280,8 +307,9 @@ def _predictor(directory: Directory, dtype: np.dtype[Any], bits: int) -> int:
 
 
 def _check_subsampling(directory: Directory) -> None:
-    if directory.integer(Tag.PhotometricInterpretation, 1) != 6:
-        return
+    compression = directory.integer(Tag.Compression, 1)
+    if directory.integer(Tag.PhotometricInterpretation, 1) != 6 or compression in tags.PICTURES:
+        return  # JPEG says itself how its colours are subsampled
     found = [2, 2]  # TIFF 6.0's default
     if Tag.YCbCrSubSampling in directory:
         found = directory.numbers(Tag.YCbCrSubSampling, most=2).tolist()

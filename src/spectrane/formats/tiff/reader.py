@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import warnings
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -23,38 +23,64 @@ from spectrane.formats.tiff.tags import Tag
 from spectrane.model.band import Band, numbered
 from spectrane.model.errors import DataWarning, FormatError, SpectraneError
 from spectrane.model.look import Class, Look
+from spectrane.model.member import Member, find_member
 from spectrane.model.nodata import NoDataRule, NoDataValue
+
+if TYPE_CHECKING:
+    from spectrane.formats.registry import Probe
 
 _MOST_METADATA = 1 << 20
 """Values longer than this are not copied into ``metadata``."""
 
 
 class TiffReader:
-    """TIFF and BigTIFF."""
+    """TIFF and BigTIFF; every full-resolution image is a member."""
 
-    def matches(self, head: bytes) -> bool:
+    def matches(self, probe: Probe) -> bool:
         """Tell whether the first bytes are a TIFF header."""
-        return head[:4] in (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
+        return probe.head[:4] in (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
 
-    def open(self, file: ByteFile, member: int | None = None) -> TiffSource:
+    def members(self, file: ByteFile) -> list[Member]:
+        """List the full-resolution images; one that cannot be read is told by its reason."""
+        _, images = _pages(file, Taken(file))
+        found = []
+        for number, directory in enumerate(images, 1):
+            name = directory.text(Tag.DocumentName) or directory.text(Tag.ImageDescription) or ""
+            layout = layout_of(directory)
+            bands = layout.samples - len(_alphas(directory, layout))
+            kind = layout.dtype.newbyteorder("=").name
+            line = name.splitlines()[0][:60] if name.strip() else ""
+            found.append(Member(number, line, layout.rows, layout.columns, bands, kind))
+        return found
+
+    def open(self, file: ByteFile, member: int | str | None = None) -> TiffSource:
         """Open a file; ``member`` counts its full-resolution images from 1."""
-        return open_file(file, member or 1)
+        if isinstance(member, str) and not member.isdecimal():
+            member = find_member(self.members(file), member, file.name).number
+        return open_file(file, int(member or 1))
+
+
+def _pages(file: ByteFile, taken: Taken) -> tuple[list[Directory], list[Directory]]:
+    """Return all directories, and those of full-resolution images."""
+    directories = read_directories(file, taken)
+    images = [d for d in directories if not _bits(d) & (tags.REDUCED | tags.MASK)]
+    return directories, images or directories[:1]
 
 
 def open_file(file: ByteFile, member: int = 1) -> TiffSource:
     """Open one image of a TIFF file. Raises FormatError on what is broken or unsupported."""
     taken = Taken(file)
-    directories = read_directories(file, taken)
-    images = [d for d in directories if not _bits(d) & (tags.REDUCED | tags.MASK)]
-    images = images or directories[:1]
+    directories, images = _pages(file, taken)
     if not 1 <= member <= len(images):
         raise FormatError(f"{file.name}: no image {member}; it holds {len(images)}")
     source = TiffSource(file)
-    source.member = member
+    source.member, source.members = member, len(images)
     main = images[member - 1]
     _set_samples(source, main)
     _set_levels(source, main, _family(directories, main, taken))
-    source.metadata = metadata_of(main) | {"images": len(images)}
+    source.metadata = metadata_of(main)
+    orientation = main.integer(Tag.Orientation, 1)
+    source.orientation = orientation if 1 <= orientation <= 8 else 1
     return source
 
 
@@ -79,12 +105,10 @@ def _family(directories: list[Directory], main: Directory, taken: Taken) -> list
 
 def _set_samples(source: TiffSource, main: Directory) -> None:
     layout = layout_of(main)
-    extra = main.numbers(Tag.ExtraSamples, most=64).tolist() if Tag.ExtraSamples in main else []
-    first = layout.samples - len(extra)
-    alphas = [first + k for k, kind in enumerate(extra) if kind in (1, 2) and first + k > 0]
-    source.alpha_sample = alphas[0] if alphas else None
+    alphas = _alphas(main, layout)
+    source.alpha_sample = alphas[0][0] if alphas else None
     if alphas:
-        source.alpha = "premultiplied" if extra[alphas[0] - first] == 1 else "straight"
+        source.alpha = "premultiplied" if alphas[0][1] == 1 else "straight"
     source.band_samples = [k for k in range(layout.samples) if k != source.alpha_sample]
     source.dtype = layout.dtype.newbyteorder("=")
     source.block_shape = layout.block
@@ -95,6 +119,23 @@ def _set_samples(source: TiffSource, main: Directory) -> None:
     source.bands, classes, source.nodata_when = described
     classes = classes or _palette_classes(main, layout)
     source.look = Look(classes=classes) if classes and len(source.bands) == 1 else None
+    if source.look is None:
+        source.look = _grey_look(main, layout)
+
+
+def _alphas(main: Directory, layout: Layout) -> list[tuple[int, int]]:
+    """Return (sample, kind) of the first alpha among the extra samples, if there is one."""
+    extra = main.numbers(Tag.ExtraSamples, most=64).tolist() if Tag.ExtraSamples in main else []
+    first = layout.samples - len(extra)
+    found = [(first + k, kind) for k, kind in enumerate(extra) if kind in (1, 2) and first + k > 0]
+    return found[:1]
+
+
+def _grey_look(main: Directory, layout: Layout) -> Look | None:
+    """Return how greys of fewer bits than their type, or with white as zero, are meant."""
+    inverted = main.integer(Tag.PhotometricInterpretation, 1) == 0
+    limits = f"fixed:0,{(1 << layout.bits) - 1}" if layout.packed else "auto"
+    return Look(limits=limits, invert=inverted) if inverted or layout.packed else None
 
 
 def _xmp(main: Directory) -> bytes:
@@ -104,11 +145,15 @@ def _xmp(main: Directory) -> bytes:
 def _named(main: Directory, count: int) -> tuple[Band, ...]:
     """Name bands by what the photometric interpretation says they are."""
     photometric = main.integer(Tag.PhotometricInterpretation, 1)
-    names = {2: ("red", "green", "blue"), 5: ("cyan", "magenta", "yellow", "black"),
-             6: ("Y", "Cb", "Cr"), 8: ("L*", "a*", "b*")}.get(photometric, ())  # fmt: skip
+    in_colour = main.integer(Tag.Compression, 1) in tags.PICTURES  # YCbCr is converted to RGB
+    colour = ("red", "green", "blue")
+    names = {
+        2: colour, 5: ("cyan", "magenta", "yellow", "black"),
+        6: colour if in_colour else ("Y", "Cb", "Cr"), 8: ("L*", "a*", "b*"),
+    }.get(photometric, ())  # fmt: skip
     bands = list(numbered(count))
     for index, name in enumerate(names[:count]):
-        bands[index] = Band(name, role=name if photometric == 2 else None)
+        bands[index] = Band(name, role=name if names[0] == "red" else None)
     return tuple(bands)
 
 
@@ -200,6 +245,8 @@ def metadata_of(directory: Directory) -> dict[str, Any]:
         name = Tag(tag).name if tag in Tag._value2member_map_ else f"tag {tag}"
         if field.length > _MOST_METADATA:
             found[name] = f"{field.length} bytes"
+        elif tag == Tag.XMP:
+            found[name] = directory.raw(tag).rstrip(b"\0").decode("utf-8", "replace")
         elif field.kind in tags.TEXTS:
             text = directory.raw(tag)
             found[name] = text.rstrip(b"\0").decode("utf-8", "replace") if field.kind == 2 else text

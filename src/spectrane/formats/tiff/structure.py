@@ -15,8 +15,6 @@ from spectrane.formats.tiff import tags
 from spectrane.formats.tiff.tags import Tag
 from spectrane.model.errors import FormatError
 
-FIRST_READ = 128 << 10
-"""Bytes fetched at opening: a file written for it has all its directories in there."""
 _MOST_FIELD = 256 << 20
 """A single field's value larger than this is refused."""
 
@@ -26,7 +24,7 @@ class Head:
 
     def __init__(self, file: ByteFile) -> None:
         self.file = file
-        self._held = file.read(0, min(FIRST_READ, file.size))
+        self._held = file.head()
 
     def read(self, offset: int, length: int) -> bytes:
         """Return bytes, from what is held where it covers them."""

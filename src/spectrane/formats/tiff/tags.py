@@ -41,6 +41,9 @@ class Tag(IntEnum):
     TileLength = 323
     TileOffsets = 324
     TileByteCounts = 325
+    T4Options = 292
+    T6Options = 293
+    JPEGTables = 347
     SubIFDs = 330
     ExtraSamples = 338
     SampleFormat = 339
@@ -85,6 +88,11 @@ REDUCED, PAGE, MASK = 1, 2, 4
 """Bits of NewSubfileType."""
 
 NONE, LZW, ZSTD, DEFLATE, OLD_DEFLATE, PACKBITS = 1, 5, 50000, 8, 32946, 32773
+RUN_LENGTH, FAX3, FAX4, OLD_JPEG, JPEG = 2, 3, 4, 6, 7
+JPEG2000 = (33003, 33005, 34712)
+FAX = (RUN_LENGTH, FAX3, FAX4)
+PICTURES = (JPEG, *JPEG2000)
+"""Compressions whose blocks are whole pictures, with a size and type of their own."""
 
 COMPRESSION_NAMES: dict[int, str] = {
     1: "none",
@@ -109,7 +117,9 @@ COMPRESSION_NAMES: dict[int, str] = {
 }
 
 GREATEST_RATIO: dict[int, int] = {NONE: 1, LZW: 4096, DEFLATE: 1100, OLD_DEFLATE: 1100,
-                                  PACKBITS: 80, ZSTD: 40000}  # fmt: skip
+                                  PACKBITS: 80, ZSTD: 40000, RUN_LENGTH: 4000, FAX3: 40000,
+                                  FAX4: 40000, JPEG: 4000, 33003: 40000, 33005: 40000,
+                                  34712: 40000}  # fmt: skip
 """How many bytes one compressed byte can stand for at most, with room to spare."""
 
 PHOTOMETRIC_NAMES: dict[int, str] = {

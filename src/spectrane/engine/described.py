@@ -1,0 +1,71 @@
+"""The same pixels, with another word on what they mean: names, units, no-data, place, look."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
+
+from spectrane.engine.pyramid import Whole, read_resized
+from spectrane.model.band import Band
+from spectrane.model.grid import Grid
+from spectrane.model.look import Look
+from spectrane.model.pixels import Pixels
+from spectrane.model.source import Source, answer_size, check_answer
+from spectrane.model.window import Window, extent
+
+
+class Described(Source):
+    """A source whose bands, place, look or metadata are described anew.
+
+    Where no-data is another than the file's, its overviews are left alone: they were averaged
+    under the old rule, and mix what is invalid now into what is valid.
+    """
+
+    def __init__(
+        self, parent: Source, bands: Sequence[Band] | None = None,
+        nodata_when: str | None = None, *, grid: Grid | None = None, look: Look | None = None,
+        metadata: Mapping[str, Any] | None = None,
+    ) -> None:  # fmt: skip
+        self.parent = parent
+        self.bands = parent.bands if bands is None else tuple(bands)
+        same = [b.nodata for b in self.bands] == [b.nodata for b in parent.bands]
+        self.same_nodata = same and nodata_when in (None, parent.nodata_when)
+        self.dtype, self.block_shape = parent.dtype, parent.block_shape
+        self.carry_from(parent)
+        self.grid, self.look = grid or parent.grid, look or parent.look
+        self.metadata = parent.metadata if metadata is None else metadata
+        self.nodata_when = nodata_when or parent.nodata_when
+        self.overviews = parent.overviews if self.same_nodata else ()
+
+    def read(
+        self,
+        bands: Sequence[int],
+        window: Window,
+        size: tuple[int, ...] | None = None,
+        resample: str = "nearest",
+    ) -> Pixels:
+        """Answer from the parent, under this source's own no-data rules."""
+        window = self.checked(window)
+        self.check_bands(bands)
+        wanted = answer_size(window, size)
+        if self.same_nodata:
+            return self.parent.read(bands, window, wanted, resample)
+        check_answer(len(bands), wanted, self.dtype)
+        if wanted != extent(window):
+            return read_resized([Whole.of(self)], bands, window, wanted, resample)
+        return self._ruled(self.parent.read(bands, window), bands)
+
+    def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:
+        """Walk the parent's blocks."""
+        for part, pixels in self.parent.blocks(bands, self.checked(window)):
+            yield part, self._ruled(pixels, bands)
+
+    def _ruled(self, pixels: Pixels, bands: Sequence[int]) -> Pixels:
+        rules = [self.bands[band].rule for band in bands]
+        return Pixels(
+            pixels.values, mask=pixels.mask, rules=rules, alpha=pixels.alpha, when=self.nodata_when
+        )
+
+    def close(self) -> None:
+        """Let go of the parent's file."""
+        self.parent.close()

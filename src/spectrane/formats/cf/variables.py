@@ -1,0 +1,307 @@
+"""Arrays with named dimensions, whatever stores them, and what the CF conventions make of them."""
+
+from __future__ import annotations
+
+import warnings
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.engine.files import ByteFile
+from spectrane.engine.pyramid import Whole, cut_blocks, read_resized
+from spectrane.formats.cf.coordinates import grid_from_axes, named_planes
+from spectrane.model.band import Band
+from spectrane.model.errors import DataWarning, FormatError
+from spectrane.model.grid import Grid
+from spectrane.model.look import Class, Look
+from spectrane.model.member import Member
+from spectrane.model.pixels import Pixels
+from spectrane.model.source import Source, answer_size, check_answer
+from spectrane.model.window import Window, extent
+
+_MOST_BANDS = 65535
+_PALETTE = ("#4477aa", "#ee6677", "#228833", "#ccbb44", "#66ccee", "#aa3377", "#bbbbbb", "#222255")
+
+
+class Storage(Protocol):
+    """Where arrays come from: opened when asked, by name."""
+
+    def arrays(self) -> Mapping[str, Variable]:
+        """Return all arrays by their full name."""
+
+    def read(self, name: str, where: tuple[slice, ...]) -> NDArray[Any]:
+        """Return a part of an array as stored."""
+
+
+@dataclass(frozen=True)
+class Variable:
+    """One stored array: its dimensions' names, attributes, and chunks."""
+
+    name: str
+    shape: tuple[int, ...]
+    dtype: np.dtype[Any]
+    dimensions: tuple[str, ...]
+    attributes: dict[str, Any] = field(default_factory=dict)
+    chunks: tuple[int, ...] | None = None
+    fill: Any = None
+
+    @property
+    def is_raster(self) -> bool:
+        """Whether it has rows and columns of numbers."""
+        numeric = self.dtype.kind in "biuf" and self.dtype.itemsize <= 8
+        return numeric and len(self.shape) >= 2 and min(self.shape) >= 1
+
+    @property
+    def bands(self) -> int:
+        """How many planes the leading dimensions make."""
+        return int(np.prod(self.shape[:-2], dtype=object))
+
+
+def rasters(arrays: Mapping[str, Variable]) -> list[Variable]:
+    """Return the arrays that are rasters, leaving out bounds and coordinates of others."""
+    helpers = {
+        str(variable.attributes[key]) for variable in arrays.values() for key in ("bounds",)
+        if key in variable.attributes
+    }  # fmt: skip
+    found = [v for v in arrays.values() if v.is_raster and v.name.split("/")[-1] not in helpers]
+    coordinates = {name for v in found for name in str(v.attributes.get("coordinates", "")).split()}
+    plain = [v for v in found if v.name.split("/")[-1] not in coordinates]
+    return plain or found
+
+
+def members_of(arrays: Mapping[str, Variable]) -> list[Member]:
+    """List raster arrays as members."""
+    return [
+        Member(number, v.name, v.shape[-2], v.shape[-1], v.bands, v.dtype.newbyteorder("=").name)
+        for number, v in enumerate(rasters(arrays), 1)
+    ]
+
+
+class ArraySourceOnDisk(Source):
+    """One stored array as a lazy raster: the last two dimensions are rows and columns."""
+
+    def __init__(self, file: ByteFile, storage: Storage, variable: Variable) -> None:
+        self.file, self.storage, self.variable, self.name = file, storage, variable, file.name
+        if variable.bands > _MOST_BANDS:
+            raise FormatError(f"{file.name}: {variable.name} has {variable.bands} planes")
+        arrays = storage.arrays()
+        self.dtype = _dtype(variable)
+        rows, columns = variable.shape[-2:]
+        self.grid = _grid(file.name, storage, arrays, variable)
+        self.bands = _bands(storage, arrays, variable, self.dtype)
+        chunks = variable.chunks or ()
+        self.block_shape = (
+            (min(chunks[-2], rows), min(chunks[-1], columns)) if len(chunks) >= 2 else
+            (max(1, min(rows, (1 << 20) // columns)), columns)
+        )  # fmt: skip
+        classes = _classes(variable.attributes)
+        self.look = Look(classes=classes) if classes and variable.bands == 1 else None
+        self.metadata = {"variable": variable.name, "dimensions": list(variable.dimensions),
+                         **{k: _plain(v) for k, v in variable.attributes.items()}}  # fmt: skip
+
+    def read(
+        self,
+        bands: Sequence[int],
+        window: Window,
+        size: tuple[int, ...] | None = None,
+        resample: str = "nearest",
+    ) -> Pixels:
+        """Answer one window; a chunk that holds several wanted bands is unpacked once."""
+        window = self.checked(window)
+        self.check_bands(bands)
+        wanted = answer_size(window, size)
+        check_answer(len(bands), wanted, self.dtype)
+        if wanted != extent(window):
+            return read_resized([Whole.of(self)], bands, window, wanted, resample)
+        out = np.empty((len(bands), *extent(window)), self.dtype)
+        where = tuple(slice(a, b) for a, b in window)
+        for lead, places in self._runs(bands):
+            found = self.storage.read(self.variable.name, (*lead, *where))
+            planes = found.reshape(-1, *extent(window)).astype(self.variable.dtype, copy=False)
+            for source_plane, target in places:
+                plane = planes[source_plane].astype(planes.dtype.newbyteorder("="), copy=False)
+                out[target] = plane.view(self.dtype)
+        rules = [self.bands[band].rule for band in bands]
+        return Pixels(out, rules=rules)
+
+    def _runs(
+        self, bands: Sequence[int]
+    ) -> Iterator[tuple[tuple[slice, ...], list[tuple[int, int]]]]:
+        """Group wanted bands that lie in one chunk: leading slices, and (plane, place) pairs."""
+        lead = self.variable.shape[:-2]
+        if not lead:
+            yield (), [(0, place) for place in range(len(bands))]
+            return
+        deep = self.variable.chunks[len(lead) - 1] if self.variable.chunks else 1
+        groups: dict[tuple[int, ...], list[tuple[int, int]]] = {}
+        for place, band in enumerate(bands):
+            index = np.unravel_index(band, lead)
+            key = (*map(int, index[:-1]), int(index[-1]) // deep)
+            groups.setdefault(key, []).append((int(index[-1]), place))
+        for key, found in groups.items():
+            low, high = min(k for k, _ in found), max(k for k, _ in found) + 1
+            slices = (*(slice(k, k + 1) for k in key[:-1]), slice(low, high))
+            yield slices, [(k - low, place) for k, place in found]
+
+    def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:
+        """Walk runs of whole chunks."""
+        rows = self.block_shape[0]
+        per_row = rows * self.shape[1] * len(bands)
+        down = max(1, (4 << 20) // max(1, per_row)) * rows
+        return cut_blocks(self, bands, self.checked(window), (down, self.shape[1]))
+
+    def close(self) -> None:
+        """Let go of the file."""
+        getattr(self.storage, "close", lambda: None)()
+        self.file.close()
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, np.ndarray):
+        return value.tolist()
+    return value.item() if isinstance(value, np.generic) else value
+
+
+def _dtype(variable: Variable) -> np.dtype[Any]:
+    native = variable.dtype.newbyteorder("=")
+    marked = str(variable.attributes.get("_Unsigned", "")).lower()
+    if native.kind == "i" and marked == "true":
+        return np.dtype(f"u{native.itemsize}")
+    if native.kind == "u" and marked == "false":
+        return np.dtype(f"i{native.itemsize}")
+    return native
+
+
+def _bands(
+    storage: Storage, arrays: Mapping[str, Variable], variable: Variable, dtype: np.dtype[Any]
+) -> tuple[Band, ...]:
+    said = variable.attributes
+    title = str(said.get("long_name") or said.get("standard_name") or "") or None
+    unit = str(said["units"]) if said.get("units") not in (None, "") else None
+    one = Band(
+        variable.name.split("/")[-1], unit=unit, scale=float(_plain(said.get("scale_factor", 1.0))),
+        offset=float(_plain(said.get("add_offset", 0.0))), nodata=_nodata(variable, dtype),
+        description=title,
+    )  # fmt: skip
+    if not variable.shape[:-2]:
+        return (one,)
+    names = named_planes(storage.read, arrays, variable)
+    given = str(said.get("band_names", "")).split("; ")
+    if len(given) == len(names):
+        names = [(name, wave) for name, (_, wave) in zip(given, names, strict=True)]
+    return tuple(
+        replace(one, name=name, wavelength=wavelength, role=None) for name, wavelength in names
+    )
+
+
+def _nodata(variable: Variable, dtype: np.dtype[Any]) -> Any:
+    """Gather _FillValue, missing_value and the valid range (CF 1.11, section 2.5.1)."""
+    said = variable.attributes
+    found: list[Any] = []
+    for key in ("_FillValue", "missing_value"):
+        values: Any = np.atleast_1d(said[key]) if key in said else []
+        found += [_as(v, variable, dtype) for v in values if np.asarray(v).dtype.kind in "biuf"]
+    if variable.fill is not None and "_FillValue" not in said:
+        found.append(_as(variable.fill, variable, dtype))
+    low, high = _plain(said.get("valid_min")), _plain(said.get("valid_max"))
+    pair = said.get("valid_range")
+    if pair is not None and np.size(pair) == 2:
+        low, high = (v.item() for v in np.asarray(pair).ravel())
+    limits = (
+        (-np.inf, np.inf) if dtype.kind == "f" else (_limit(dtype, "min"), _limit(dtype, "max"))
+    )
+    if isinstance(low, int | float) and low > limits[0]:
+        below = np.nextafter(low, -np.inf) if dtype.kind == "f" else low - 1
+        found.append((limits[0], float(below) if dtype.kind == "f" else below))
+    if isinstance(high, int | float) and high < limits[1]:
+        above = np.nextafter(high, np.inf) if dtype.kind == "f" else high + 1
+        found.append((float(above) if dtype.kind == "f" else above, limits[1]))
+    unique = [v for k, v in enumerate(found) if repr(v) not in map(repr, found[:k])]
+    if len(unique) == 1 and not isinstance(unique[0], tuple):
+        return unique[0]
+    return tuple(unique) or None
+
+
+def _limit(dtype: np.dtype[Any], end: str) -> int:
+    return int(getattr(np.iinfo(dtype), end)) if dtype.kind in "iu" else 0
+
+
+def _as(value: Any, variable: Variable, dtype: np.dtype[Any]) -> Any:
+    """Bring a stored special number to the type handed out (``_Unsigned`` turns its bits)."""
+    if dtype.kind in "iu" and variable.dtype.kind in "iu" and dtype.kind != variable.dtype.kind:
+        return int(np.array(value).astype(variable.dtype.newbyteorder("=")).view(dtype))
+    return np.asarray(value).item()
+
+
+def _classes(said: Mapping[str, Any]) -> dict[float, Class]:
+    """Return flag values and meanings as classes (CF 1.11, section 3.5)."""
+    if "flag_values" not in said or "flag_meanings" not in said:
+        return {}
+    values = np.atleast_1d(said["flag_values"])
+    meanings = str(said["flag_meanings"]).split()
+    colours = str(said.get("flag_colors", "")).split()
+    if values.dtype.kind not in "iuf" or len(values) != len(meanings):
+        return {}
+    if len(colours) != len(values):
+        colours = [_PALETTE[k % len(_PALETTE)] for k in range(len(values))]
+    return {float(v): (c, m.replace("_", " "))
+            for v, c, m in zip(values, colours, meanings, strict=True)}  # fmt: skip
+
+
+def _grid(name: str, storage: Storage, arrays: Mapping[str, Variable], variable: Variable) -> Grid:
+    axes = [_axis(arrays, variable, variable.dimensions[k], storage) for k in (-2, -1)]
+    shape = variable.shape[-2], variable.shape[-1]
+    return grid_from_axes(name, shape, axes[0], axes[1], _mapping(arrays, variable))
+
+
+def _axis(
+    arrays: Mapping[str, Variable], variable: Variable, dimension: str, storage: Storage
+) -> tuple[NDArray[np.float64], dict[str, Any]] | None:
+    found = beside(arrays, variable, dimension)
+    if found is None or found.shape != (variable.shape[variable.dimensions.index(dimension)],):
+        return None
+    values = storage.read(found.name, (slice(None),)).astype(np.float64)
+    scale = float(_plain(found.attributes.get("scale_factor", 1.0)))
+    offset = float(_plain(found.attributes.get("add_offset", 0.0)))
+    return values * scale + offset, found.attributes
+
+
+def beside(arrays: Mapping[str, Variable], variable: Variable, name: str) -> Variable | None:
+    """Return the array of a name in the variable's group, or in one above it."""
+    parts = variable.name.split("/")[:-1]
+    while True:
+        found = arrays.get("/".join([*parts, name]))
+        if found is not None or not parts:
+            return found
+        parts.pop()
+
+
+def _mapping(arrays: Mapping[str, Variable], variable: Variable) -> dict[str, Any]:
+    name = str(variable.attributes.get("grid_mapping", "")).split(":")[0].split()
+    found = beside(arrays, variable, name[0]) if name else None
+    return {} if found is None else {k: _plain(v) for k, v in found.attributes.items()}
+
+
+def opened(
+    file: ByteFile, storage: Storage, member: int | str | None, kind: str,
+    make: Callable[..., ArraySourceOnDisk] = ArraySourceOnDisk,
+) -> ArraySourceOnDisk:  # fmt: skip
+    """Open one raster array of a storage."""
+    from spectrane.model.member import find_member
+
+    arrays = storage.arrays()
+    found = rasters(arrays)
+    if not found:
+        raise FormatError(f"{file.name}: holds no array of two dimensions or more of numbers")
+    chosen = find_member(members_of(arrays), member, file.name)
+    source = make(file, storage, found[chosen.number - 1])
+    source.format, source.members = kind, len(found)
+    return source
+
+
+def warn(name: str, problem: str) -> None:
+    """Warn of something in a file that should be looked at."""
+    warnings.warn(f"{name}: {problem}", DataWarning, stacklevel=3)

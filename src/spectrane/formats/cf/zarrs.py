@@ -1,0 +1,109 @@
+"""Zarr arrays, versions 2 and 3; the zarr library reads the storage, the meaning is ours."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.engine.files import ByteFile
+from spectrane.formats.cf.variables import ArraySourceOnDisk, Variable, members_of, opened
+from spectrane.model.errors import AccessError, FormatError
+from spectrane.model.member import Member
+from spectrane.model.source import Source
+
+if TYPE_CHECKING:
+    from spectrane.formats.registry import Probe
+
+_MARKS = ("zarr.json", ".zgroup", ".zarray", ".zmetadata")
+_MOST_ARRAYS = 10000
+
+
+class ZarrReader:
+    """A folder that holds a Zarr array or group: every array of two dimensions is a member."""
+
+    def matches(self, probe: Probe) -> bool:
+        """Tell whether a folder holds one of Zarr's own files."""
+        return probe.folder and any(
+            os.path.isfile(os.path.join(probe.name, mark)) for mark in _MARKS
+        )
+
+    def members(self, file: ByteFile) -> list[Member]:
+        """List the raster arrays."""
+        return members_of(ZarrStorage(file).arrays())
+
+    def open(self, file: ByteFile, member: int | str | None = None) -> Source:
+        """Open one array, by number or name."""
+        return open_zarr(file, member)
+
+
+def open_zarr(file: ByteFile, member: int | str | None = None) -> ArraySourceOnDisk:
+    """Open one array of a folder."""
+    return opened(file, ZarrStorage(file), member, "Zarr", ZarrSource)
+
+
+class ZarrSource(ArraySourceOnDisk):
+    """One array."""
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return open_zarr, (self.file, self.variable.name)
+
+
+class ZarrStorage:
+    """The arrays of one folder."""
+
+    def __init__(self, file: ByteFile) -> None:
+        self.file = file
+        self._nodes: dict[str, Any] = {}
+        self._arrays: dict[str, Variable] | None = None
+
+    def arrays(self) -> Mapping[str, Variable]:
+        """Return all arrays by path."""
+        if self._arrays is None:
+            try:
+                import zarr
+            except ImportError as error:
+                raise AccessError(
+                    f"{self.file.name}: Zarr needs the zarr library; install spectrane[storage]"
+                ) from error
+            try:
+                root = zarr.open(self.file.name, mode="r")
+                self._nodes = {}
+                _gather(root, self._nodes)
+                self._arrays = {name: _variable(name, node) for name, node in self._nodes.items()}
+            except (OSError, ValueError, KeyError, TypeError, RuntimeError) as error:
+                raise FormatError(f"{self.file.name}: broken Zarr: {error}") from error
+        return self._arrays
+
+    def read(self, name: str, where: tuple[slice, ...]) -> NDArray[Any]:
+        """Return a part of an array as stored; missing chunks hold its fill value."""
+        self.arrays()
+        try:
+            return np.asarray(self._nodes[name][where])
+        except (OSError, ValueError, KeyError, RuntimeError) as error:
+            raise FormatError(f"{self.file.name}: {name}: {error}") from error
+
+
+def _gather(root: Any, found: dict[str, Any]) -> None:
+    if not hasattr(root, "members"):
+        found["array"] = root
+        return
+    for name, node in root.members(max_depth=None):
+        if hasattr(node, "chunks") and len(found) < _MOST_ARRAYS:
+            found[name] = node
+
+
+def _variable(name: str, node: Any) -> Variable:
+    said = dict(node.attrs)
+    names = said.pop("_ARRAY_DIMENSIONS", None) or getattr(node.metadata, "dimension_names", None)
+    count = len(node.shape)
+    listed = list(names) if names and len(names) == count else [None] * count
+    dimensions = tuple(str(n) if n else f"dimension {k + 1}" for k, n in enumerate(listed))
+    # Version 2 has a fill value that means "missing"; in 3 it only fills chunks left out.
+    fill = node.fill_value if node.metadata.zarr_format == 2 else None
+    fill = None if fill is not None and np.asarray(fill).item() == 0 else fill
+    dtype = np.dtype(node.dtype) if node.dtype is not None else np.dtype("O")
+    return Variable(name, tuple(node.shape), dtype, dimensions, said, tuple(node.chunks), fill)

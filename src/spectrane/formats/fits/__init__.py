@@ -1,0 +1,1 @@
+"""FITS 4.0: headers, images, tile-compressed images."""

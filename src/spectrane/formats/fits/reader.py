@@ -1,0 +1,200 @@
+"""Opening FITS images: members, bands, physical values, axes on the sky."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from spectrane.engine.files import ByteFile
+from spectrane.formats.fits.header import Unit, read_units
+from spectrane.formats.flat import FlatLayout, FlatSource, interleaved
+from spectrane.model.band import Band
+from spectrane.model.errors import FormatError
+from spectrane.model.grid import Grid
+from spectrane.model.member import Member, find_member
+from spectrane.model.source import Source
+
+if TYPE_CHECKING:
+    from spectrane.formats.registry import Probe
+
+TYPES = {8: "u1", 16: ">i2", 32: ">i4", 64: ">i8", -32: ">f4", -64: ">f8"}
+_MOST_BANDS = 65535
+
+
+class FitsReader:
+    """FITS 4.0: images in the primary unit, in IMAGE extensions, and tile-compressed ones."""
+
+    def matches(self, probe: Probe) -> bool:
+        """Tell whether the first card is SIMPLE."""
+        return probe.head.startswith(b"SIMPLE  =")
+
+    def members(self, file: ByteFile) -> list[Member]:
+        """List the images."""
+        return [member for member, _ in images(file)]
+
+    def open(self, file: ByteFile, member: int | str | None = None) -> Source:
+        """Open one image: by its number among the images, from 1, or its EXTNAME."""
+        return open_file(file, member)
+
+
+def images(file: ByteFile) -> list[tuple[Member, Unit]]:
+    """Return the images of a file with the units that hold them."""
+    found: list[tuple[Member, Unit]] = []
+    for unit in read_units(file):
+        shape = image_shape(unit)
+        if shape is None:
+            continue
+        bits = unit.integer("ZBITPIX" if is_compressed(unit) else "BITPIX")
+        bands, rows, columns = shape
+        dtype = _unsigned(unit, bits) or np.dtype(TYPES[bits]).newbyteorder("=").name
+        number = len(found) + 1
+        found.append((Member(number, unit.name, rows, columns, bands, dtype), unit))
+    return found
+
+
+def is_compressed(unit: Unit) -> bool:
+    """Tell whether a unit is a binary table that holds an image in compressed tiles."""
+    return unit.cards.get("XTENSION") == "BINTABLE" and unit.cards.get("ZIMAGE") is True
+
+
+def image_shape(unit: Unit) -> tuple[int, int, int] | None:
+    """Return (bands, rows, columns), or None for a unit that holds no image of two axes or more."""
+    if is_compressed(unit):
+        lengths = tuple(unit.integer(f"ZNAXIS{n}") for n in range(unit.integer("ZNAXIS"), 0, -1))
+        if unit.integer("ZBITPIX") not in TYPES:
+            raise unit.fail("ZBITPIX", f"is {unit.integer('ZBITPIX')}; expected 8, 16, 32, 64, -32")
+    elif unit.cards.get("XTENSION", "IMAGE") == "IMAGE":
+        lengths = unit.shape
+    else:
+        return None
+    if len(lengths) < 2 or min(lengths) < 1:
+        return None
+    bands = math.prod(lengths[:-2])
+    if bands > _MOST_BANDS:
+        raise unit.fail("NAXIS", f"{bands} planes; at most {_MOST_BANDS} bands are read")
+    return bands, lengths[-2], lengths[-1]
+
+
+def open_file(file: ByteFile, member: int | str | None = None) -> Source:
+    """Open one image of a FITS file. Raises FormatError on what is broken or unsupported."""
+    found = images(file)
+    if not found:
+        raise FormatError(f"{file.name}: holds no image of two axes or more")
+    chosen = find_member([one for one, _ in found], member, file.name)
+    unit = found[chosen.number - 1][1]
+    primary = found[0][1] if found[0][1].number == 1 else next(read_units(file))
+    source: Any = _source(file, unit)
+    source.format = "FITS"
+    source.members = len(found)
+    bits = unit.integer("ZBITPIX" if is_compressed(unit) else "BITPIX")
+    source.bands = _bands(unit, chosen, bits, source.dtype)
+    rows, columns = source.grid.shape
+    source.grid = Grid((rows, columns), y_up=True)
+    source.axes = tuple(_axes(unit))
+    inherited = primary.cards if unit.cards.get("INHERIT") is True else {}
+    source.metadata = {**inherited, **unit.cards, "compression": _compression(unit)}
+    made: Source = source
+    return made
+
+
+def _compression(unit: Unit) -> str:
+    return str(unit.cards.get("ZCMPTYPE", "GZIP_1")) if is_compressed(unit) else "none"
+
+
+def _source(file: ByteFile, unit: Unit) -> Any:
+    if is_compressed(unit):
+        from spectrane.formats.fits.compressed import CompressedSource
+
+        return CompressedSource(file, unit)
+    shape = image_shape(unit)
+    assert shape is not None
+    bits = unit.integer("BITPIX")
+    dtype = np.dtype(TYPES[bits])
+    steps = interleaved("bsq", *shape, dtype.itemsize)
+    flip = _unsigned(unit, bits) is not None
+    return FlatSource(file, FlatLayout(*shape, dtype, unit.data, steps, flip))
+
+
+def _unsigned(unit: Unit, bits: int) -> str | None:
+    """Return the type that BZERO turns an integer into by convention (section 5.2.5)."""
+    if unit.number_of("BSCALE", 1.0) != 1.0 or bits < 0:
+        return None
+    zero = unit.number_of("BZERO", 0.0)
+    if bits == 8:
+        return "int8" if zero == -128 else None
+    return f"uint{bits}" if zero == 2.0 ** (bits - 1) else None
+
+
+def _bands(unit: Unit, member: Member, bits: int, dtype: np.dtype[Any]) -> tuple[Band, ...]:
+    scale, offset = unit.number_of("BSCALE", 1.0), unit.number_of("BZERO", 0.0)
+    blank: int | None = None
+    key = "ZBLANK" if is_compressed(unit) and "BLANK" not in unit.cards else "BLANK"
+    if bits > 0 and isinstance(unit.cards.get(key), int):
+        blank = int(unit.cards[key])
+    if _unsigned(unit, bits) is not None:
+        blank = None if blank is None else blank + int(offset)
+        scale, offset = 1.0, 0.0
+    text = unit.cards.get("BUNIT")
+    unit_name = str(text).strip() or None if text is not None else None
+    one = Band(unit.name or "band 1", unit=unit_name, scale=scale, offset=offset, nodata=blank)
+    names = [unit.cards.get(f"BAND{k}") for k in range(1, member.bands + 1)]
+    if member.bands == 1:
+        return (replace(one, name=str(names[0])),) if names[0] else (one,)
+    depths = _plane_names(unit, member.bands)
+    return tuple(
+        replace(one, name=str(name or depth)) for name, depth in zip(names, depths, strict=True)
+    )
+
+
+def _plane_names(unit: Unit, count: int) -> list[str]:
+    """Name planes by the third axis where it is linear and alone, else by number."""
+    kind, axis_unit = unit.cards.get("CTYPE3"), unit.cards.get("CUNIT3", "")
+    step = unit.cards.get("CDELT3", unit.cards.get("CD3_3"))
+    value = unit.cards.get("CRVAL3")
+    if not kind or step is None or value is None or unit.cards.get("NAXIS") != 3:
+        return [f"band {k}" for k in range(1, count + 1)]
+    pixel = unit.number_of("CRPIX3", 1.0)
+    return [
+        f"{kind} {float(value) + (k - pixel) * float(step):.6g} {axis_unit}".strip()
+        for k in range(1, count + 1)
+    ]
+
+
+def _axes(unit: Unit) -> list[str]:
+    """Say the world axes in words: kind, reference value and pixel, step (FITS 4.0, section 8)."""
+    lines = []
+    for n in range(1, min(unit.integer("NAXIS", 0) or 2, 4) + 1):
+        kind = unit.cards.get(f"CTYPE{n}")
+        if not kind or f"CRVAL{n}" not in unit.cards:
+            continue
+        name = _AXIS_NAMES.get(str(kind)[:4].rstrip("-"), str(kind))
+        units = str(unit.cards.get(f"CUNIT{n}", "deg" if str(kind)[:4] in _SKY else "")).strip()
+        value, pixel = unit.number_of(f"CRVAL{n}", 0.0), unit.number_of(f"CRPIX{n}", 0.0)
+        step = _axis_step(unit, n)
+        text = f"axis {n}: {name} ({kind}), {value:.8g} {units} at pixel {pixel:g}".replace(
+            "  ", " "
+        )
+        if step is not None:
+            seconds = f" = {step * 3600:.4g} arcsec" if units == "deg" else ""
+            text += f", step {step:.6g} {units}{seconds}"
+        lines.append(text)
+    return lines
+
+
+_SKY = ("RA--", "DEC-", "GLON", "GLAT", "ELON", "ELAT")
+_AXIS_NAMES = {
+    "RA": "right ascension", "DEC": "declination", "GLON": "galactic longitude",
+    "GLAT": "galactic latitude", "ELON": "ecliptic longitude", "ELAT": "ecliptic latitude",
+    "FREQ": "frequency", "WAVE": "wavelength", "VELO": "velocity", "STOK": "Stokes parameter",
+}  # fmt: skip
+
+
+def _axis_step(unit: Unit, n: int) -> float | None:
+    if f"CDELT{n}" in unit.cards:
+        return unit.number_of(f"CDELT{n}", 1.0)
+    column: Sequence[float] = [unit.number_of(f"CD{k}_{n}", 0.0) for k in (1, 2)]
+    return math.hypot(*column) or None

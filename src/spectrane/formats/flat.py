@@ -1,0 +1,140 @@
+"""Pixels that lie in a file as plain numbers at regular distances: read by window, as stored."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.engine.files import ByteFile
+from spectrane.engine.pyramid import Whole, cut_blocks, read_resized
+from spectrane.model.errors import FormatError
+from spectrane.model.grid import Grid
+from spectrane.model.pixels import Pixels
+from spectrane.model.source import Source, answer_size, check_answer
+from spectrane.model.window import Window, extent
+
+_AT_A_TIME = 4 << 20
+"""Numbers per block when everything is walked."""
+
+
+@dataclass(frozen=True)
+class FlatLayout:
+    """Where each number lies: ``offset`` plus steps (bytes) along band, row and column.
+
+    ``dtype`` has the file's byte order. ``flip``: the top bit is turned over, which is how
+    formats without unsigned (or signed) types keep them.
+    """
+
+    bands: int
+    rows: int
+    columns: int
+    dtype: np.dtype[Any]
+    offset: int
+    steps: tuple[int, int, int]
+    flip: bool = False
+
+    @property
+    def native(self) -> np.dtype[Any]:
+        """The type of the numbers handed out."""
+        plain = self.dtype.newbyteorder("=")
+        if not self.flip:
+            return plain
+        return np.dtype(f"{'i' if plain.kind == 'u' else 'u'}{plain.itemsize}")
+
+    @property
+    def end(self) -> int:
+        """The first byte after the last number."""
+        counts = (self.bands, self.rows, self.columns)
+        reach = sum((n - 1) * s for n, s in zip(counts, self.steps, strict=True))
+        return self.offset + reach + self.dtype.itemsize
+
+    def check(self, file: ByteFile) -> None:
+        """Raise FormatError where a file is too short for it."""
+        if min(self.bands, self.rows, self.columns) < 1:
+            raise FormatError(f"{file.name}: claims {self.rows} rows x {self.columns} columns")
+        if self.end > file.size:
+            raise FormatError(
+                f"{file.name}: {self.rows} rows x {self.columns} columns x {self.bands} bands of "
+                f"{self.dtype.name} end at byte {self.end}; the file has {file.size} bytes and "
+                "may be cut short"
+            )
+
+
+def interleaved(
+    interleave: str, bands: int, rows: int, columns: int, itemsize: int
+) -> tuple[int, int, int]:
+    """Return the steps of band (bsq), line (bil) or pixel (bip) interleaved numbers.
+
+    >>> interleaved("bil", 3, 10, 20, 2)
+    (40, 120, 2)
+    """
+    if interleave == "bsq":
+        return rows * columns * itemsize, columns * itemsize, itemsize
+    if interleave == "bil":
+        return columns * itemsize, bands * columns * itemsize, itemsize
+    return itemsize, columns * bands * itemsize, bands * itemsize
+
+
+class FlatSource(Source):
+    """Regular numbers in a file: mapped into memory where it is local, else fetched by rows."""
+
+    def __init__(self, file: ByteFile, layout: FlatLayout) -> None:
+        layout.check(file)
+        self.file, self.layout = file, layout
+        self.name = file.name
+        self.dtype = layout.native
+        self.grid = Grid((layout.rows, layout.columns))
+        per_row = layout.columns * layout.bands
+        self.block_shape = (max(1, min(layout.rows, _AT_A_TIME // per_row)), layout.columns)
+
+    def read(
+        self,
+        bands: Sequence[int],
+        window: Window,
+        size: tuple[int, ...] | None = None,
+        resample: str = "nearest",
+    ) -> Pixels:
+        """Answer one window; of a file elsewhere only its rows are fetched."""
+        window = self.checked(window)
+        self.check_bands(bands)
+        wanted = answer_size(window, size)
+        check_answer(len(bands), wanted, self.dtype)
+        if wanted != extent(window):
+            return read_resized([Whole.of(self)], bands, window, wanted, resample)
+        rules = [self.bands[band].rule for band in bands]
+        return Pixels(self._numbers(bands, window), rules=rules, when=self.nodata_when)
+
+    def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:
+        """Walk runs of rows."""
+        return cut_blocks(self, bands, self.checked(window), self.block_shape)
+
+    def _numbers(self, bands: Sequence[int], window: Window) -> NDArray[Any]:
+        layout = self.layout
+        out = np.empty((len(bands), *extent(window)), layout.native)
+        stored = out.view(layout.dtype.newbyteorder("=")) if layout.flip else out
+        memory = self.file.mapped()
+        for index, band in enumerate(bands):
+            stored[index] = self._plane(memory, band, window)
+        if layout.flip:
+            size = layout.dtype.itemsize
+            bits = out.view(f"u{size}")
+            bits ^= bits.dtype.type(1 << (8 * size - 1))
+        return out
+
+    def _plane(self, memory: memoryview | None, band: int, window: Window) -> NDArray[Any]:
+        layout, (top, bottom), (left, right) = self.layout, *window
+        by_band, by_row, by_column = layout.steps
+        start = layout.offset + band * by_band + top * by_row + left * by_column
+        shape, steps = (bottom - top, right - left), (by_row, by_column)
+        if memory is None:
+            last = (shape[0] - 1) * by_row + (shape[1] - 1) * by_column + layout.dtype.itemsize
+            memory, start = memoryview(self.file.read(start, last)), 0
+        return np.ndarray(shape, layout.dtype, memory, start, steps)
+
+    def close(self) -> None:
+        """Let go of the file."""
+        self.file.close()

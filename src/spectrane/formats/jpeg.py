@@ -1,0 +1,185 @@
+"""JPEG pictures (ISO/IEC 10918-1): read as stored, YCbCr brought to RGB; written from data."""
+
+from __future__ import annotations
+
+import os
+import struct
+import warnings
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.engine.files import ByteFile, check_target, written_whole
+from spectrane.engine.memory import DecodedSource
+from spectrane.engine.threads import Progress, no_progress
+from spectrane.formats.storing import picture_planes
+from spectrane.model.band import Band
+from spectrane.model.errors import DataWarning, FormatError
+from spectrane.model.grid import Grid
+from spectrane.model.member import Member, find_member
+from spectrane.model.source import Source
+
+if TYPE_CHECKING:
+    from spectrane.formats.registry import Probe
+
+_FRAMES = {0xC0: "baseline", 0xC1: "extended", 0xC2: "progressive", 0xC3: "lossless"}
+_NAMES = {1: ("grey",), 3: ("red", "green", "blue"), 4: ("cyan", "magenta", "yellow", "black")}
+_LEAST_PER_BLOCK = 1 / 8  # bytes that 8 x 8 samples take at the very least, with room to spare
+
+
+@dataclass
+class JpegHead:
+    """What the markers before the image data say."""
+
+    rows: int = 0
+    columns: int = 0
+    components: int = 0
+    bits: int = 0
+    frame: str = ""
+    facts: dict[str, Any] = field(default_factory=dict)
+
+
+class JpegReader:
+    """JPEG of one, three or four components."""
+
+    def matches(self, probe: Probe) -> bool:
+        """Tell whether the file begins with a start-of-image marker and another marker."""
+        return probe.head[:3] == b"\xff\xd8\xff"
+
+    def members(self, file: ByteFile) -> list[Member]:
+        """Return the one picture."""
+        head = read_head(file)
+        dtype = "uint8" if head.bits == 8 else "uint16"
+        return [Member(1, "", head.rows, head.columns, head.components, dtype)]
+
+    def open(self, file: ByteFile, member: int | str | None = None) -> Source:
+        """Open the picture."""
+        find_member(self.members(file), member, file.name)
+        return JpegSource(file)
+
+
+def read_head(file: ByteFile) -> JpegHead:
+    """Read the markers up to the frame header. Raises FormatError on what is not JPEG."""
+    head, place = JpegHead(), 2
+    for _ in range(4096):
+        marker, length = _marker(file, place)
+        data = file.read(place + 4, min(length - 2, 4096))
+        if 0xC0 <= marker <= 0xCF and marker not in (0xC4, 0xC8, 0xCC):
+            if len(data) < 6:
+                break
+            head.bits, head.rows, head.columns, head.components = struct.unpack(">BHHB", data[:6])
+            head.frame = _FRAMES.get(marker, f"process {marker - 0xC0}")
+            if not (head.rows and head.columns and head.components in _NAMES):
+                break
+            return head
+        if marker == 0xE0 and data[:5] == b"JFIF\0" and len(data) >= 12:
+            unit, x, y = struct.unpack(">BHH", data[7:12])
+            head.facts["density"] = (x, y, {1: "per inch", 2: "per cm"}.get(unit, "aspect"))
+        elif marker == 0xE1 and data[:6] == b"Exif\0\0":
+            head.facts["orientation"] = _orientation(data[6:])
+        elif marker == 0xFE:
+            head.facts["comment"] = data.decode("utf-8", "replace")
+        elif marker == 0xDA:
+            break
+        place += 2 + length
+    raise FormatError(
+        f"{file.name}: no usable frame header ({head.rows} rows x {head.columns} columns x "
+        f"{head.components} components); expected 1, 3 or 4 components"
+    )
+
+
+def _marker(file: ByteFile, place: int) -> tuple[int, int]:
+    start, marker, length = struct.unpack(">BBH", file.read(place, 4))
+    if start != 0xFF or length < 2:
+        raise FormatError(f"{file.name}: byte {place}: expected a JPEG marker, found {start:#04x}")
+    return marker, length
+
+
+def _orientation(tiff: bytes) -> int:
+    """Return tag 274 of the small TIFF that Exif is, or 1."""
+    order = {b"II": "<", b"MM": ">"}.get(tiff[:2])
+    try:
+        if order is None:
+            return 1
+        start = struct.unpack(order + "L", tiff[4:8])[0]
+        (count,) = struct.unpack(order + "H", tiff[start : start + 2])
+        for k in range(min(count, 200)):
+            entry = tiff[start + 2 + 12 * k : start + 14 + 12 * k]
+            tag, _, _, value = struct.unpack(order + "HHLH2x", entry)
+            if tag == 274 and 1 <= value <= 8:
+                return int(value)
+    except struct.error:
+        return 1
+    return 1
+
+
+class JpegSource(DecodedSource):
+    """One JPEG picture, decoded at the first read."""
+
+    format = "JPEG"
+
+    def __init__(self, file: ByteFile) -> None:
+        head = read_head(file)
+        self.file, self.head, self.name = file, head, file.name
+        if head.rows * head.columns / 64 * _LEAST_PER_BLOCK / 16 > file.size + 4096:
+            raise FormatError(
+                f"{file.name}: claims {head.rows} x {head.columns} pixels, which its {file.size} "
+                "bytes cannot hold"
+            )
+        self.key = (file.key, "jpeg")
+        self.dtype = np.dtype(np.uint8 if head.bits <= 8 else np.uint16)
+        self.grid = Grid((head.rows, head.columns))
+        self.block_shape = self.grid.shape
+        names = _NAMES[head.components]
+        self.bands = tuple(Band(n, role=n if len(names) == 3 else None) for n in names)
+        self.orientation = head.facts.get("orientation", 1)
+        self.metadata = {**head.facts, "bits": head.bits, "compression": f"JPEG {head.frame}"}
+
+    def decode(self) -> tuple[NDArray[Any], NDArray[Any] | None]:
+        """Decode the picture. Raises FormatError where its data are damaged."""
+        import imagecodecs
+
+        try:
+            pixels = np.asarray(imagecodecs.jpeg_decode(self.file.read(0, self.file.size)))
+        except (RuntimeError, ValueError) as error:
+            raise FormatError(f"{self.name}: JPEG data: {error}; the file is damaged") from error
+        cube = pixels.reshape(self.head.rows, self.head.columns, -1)
+        return np.ascontiguousarray(cube.transpose(2, 0, 1)).astype(self.dtype, copy=False), None
+
+    def close(self) -> None:
+        """Let go of the file."""
+        super().close()
+        self.file.close()
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return JpegSource, (self.file,)
+
+
+def write_jpeg(
+    source: Source,
+    target: str | os.PathLike[str],
+    *,
+    quality: int = 92,
+    overwrite: bool = False,
+    progress: Progress = no_progress,
+) -> None:
+    """Write one or three bands of uint8 as JPEG. What is lost is warned of: JPEG changes numbers,
+    has no no-data, and no field for a place.
+    """
+    import imagecodecs
+
+    check_target(os.fspath(target), overwrite=overwrite)
+    if not 1 <= quality <= 100:
+        raise FormatError(f"quality {quality}: expected 1 to 100")
+    values, alpha = picture_planes(source, "JPEG", (np.uint8,))
+    lost = ["the exact numbers"]
+    lost += ["which pixels are no-data (they keep their number)"] if alpha is not None else []
+    lost += ["place and coordinate system"] if source.grid.placed else []
+    warnings.warn(f"JPEG does not keep {', '.join(lost)}", DataWarning, stacklevel=2)
+    pixels = np.ascontiguousarray(values.transpose(1, 2, 0))
+    data = imagecodecs.jpeg8_encode(pixels[..., 0] if len(values) == 1 else pixels, level=quality)
+    with written_whole(target, overwrite=overwrite) as file:
+        file.write(data)
+    progress(1, 1)

@@ -1,0 +1,166 @@
+"""Keeping what is known of a raster as a sidecar's text, and changing one without losing a word."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from dataclasses import fields
+from typing import Any
+
+from spectrane.engine.files import written_whole
+from spectrane.formats.sidecar import path_of
+from spectrane.formats.sidecar_schema import checked
+from spectrane.model.band import Band
+from spectrane.model.grid import Grid
+from spectrane.model.look import Look
+from spectrane.model.source import Source
+
+_HEADING = "What this says of the file beside it wins over what the file says of itself."
+
+
+def sidecar_table(source: Source) -> dict[str, Any]:
+    """Return what is known of a source as the tables of a sidecar; empty where nothing is."""
+    found: dict[str, Any] = {}
+    if source.nodata_when != "any":
+        found["nodata"] = {"when": source.nodata_when}
+    bands = [_band_table(number, band) for number, band in enumerate(source.bands, 1)]
+    bands = [table for table in bands if len(table) > 1]
+    if bands:
+        found["bands"] = bands
+    grid = grid_table(source.grid)
+    if grid:
+        found["grid"] = grid
+    look = {} if source.look is None else source.look.to_dict()
+    if look:
+        found["look"] = look
+    return found
+
+
+def _band_table(number: int, band: Band) -> dict[str, Any]:
+    table: dict[str, Any] = {"number": number}
+    for item in fields(Band):
+        value = getattr(band, item.name)
+        if value is None or value == item.default or value == f"band {number}":
+            continue
+        table[item.name] = plain(value)
+    return table
+
+
+def plain(value: Any) -> Any:
+    """Bring tuples and NumPy numbers to what TOML holds."""
+    if isinstance(value, tuple | list):
+        return [plain(item) for item in value]
+    return value.item() if hasattr(value, "item") else value
+
+
+def grid_table(grid: Grid) -> dict[str, Any]:
+    """Return a grid's place and coordinate system as a sidecar's table."""
+    found: dict[str, Any] = {}
+    if grid.crs_text:
+        found["crs"] = grid.crs_text
+    if grid.placed:
+        (a, b, c), (d, e, f) = grid.affine[0], grid.affine[1]
+        if b == d == 0 and a > 0 and e < 0:
+            found |= {"corner": [c, f], "pixel_size": [a, -e]}
+        else:
+            found["affine"] = [[a, b, c], [d, e, f]]
+    return found
+
+
+def sidecar_text(source: Source) -> str:
+    """Return a sidecar's text for a source, or nothing where there is nothing to say."""
+    table = sidecar_table(source)
+    return to_toml(table) if table else ""
+
+
+def to_toml(table: Mapping[str, Any], before: str = "") -> str:
+    """Return tables as TOML; comments and order of the text ``before`` are kept."""
+    import tomlkit
+
+    document = tomlkit.parse(before) if before else tomlkit.document()
+    if not before:
+        document.add(tomlkit.comment(_HEADING))
+        document.add("version", tomlkit.item(1))
+    _merge(document, table)
+    return tomlkit.dumps(document)
+
+
+def _merge(target: Any, changes: Mapping[str, Any]) -> None:
+    """Put changes into a TOML table; None takes a key out."""
+    for key, value in changes.items():
+        if value is None:
+            target.pop(key, None)
+        elif key == "bands" and key in target:
+            _merge_bands(target, value)
+        elif isinstance(value, Mapping) and isinstance(target.get(key), Mapping):
+            _merge(target[key], value)
+        else:
+            target[key] = value
+
+
+def _merge_bands(target: Any, bands: Any) -> None:
+    known = {table["number"]: table for table in target["bands"]}
+    for band in bands:
+        if band["number"] in known:
+            _merge(known[band["number"]], band)
+        else:
+            target["bands"].append(band)
+
+
+def changes_table(
+    *, nodata: Any = ..., nodata_when: str | None = None,
+    bands: Mapping[int, Mapping[str, Any]] | None = None, crs: str | None = None,
+    bounds: Any = None, corner: Any = None, pixel_size: Any = None, affine: Any = None,
+    look: Look | Mapping[str, Any] | None = None, notes: str | None = None,
+) -> dict[str, Any]:  # fmt: skip
+    """Return corrections as a sidecar's tables; ``...`` for no-data is "as it is", None is none."""
+    found: dict[str, Any] = {}
+    if nodata is not ...:
+        found["nodata"] = {"value": [] if nodata is None else plain(nodata)}
+    if nodata_when is not None:
+        found.setdefault("nodata", {})["when"] = nodata_when
+    if bands:
+        found["bands"] = [
+            {"number": int(number)} | {key: plain(value) for key, value in given.items()}
+            for number, given in sorted(bands.items())
+        ]
+    place = {"crs": crs, "bounds": bounds, "corner": corner, "pixel_size": pixel_size,
+             "affine": affine}  # fmt: skip
+    grid = {key: plain(value) for key, value in place.items() if value is not None}
+    if grid:
+        found["grid"] = grid
+    if look is not None:
+        found["look"] = look.to_dict() if isinstance(look, Look) else dict(look)
+    if notes is not None:
+        found["notes"] = notes
+    return found
+
+
+def with_other_place_gone(changes: dict[str, Any]) -> dict[str, Any]:
+    """Let a new place replace whatever said it before: bounds, corner or affine."""
+    grid = changes.get("grid")
+    if grid and grid.keys() & {"bounds", "corner", "affine"}:
+        nothing = dict.fromkeys(("bounds", "corner", "pixel_size", "affine"))
+        return changes | {"grid": nothing | grid}
+    return changes
+
+
+def write_sidecar(name: str, table: Mapping[str, Any], before: str | None) -> str:
+    """Merge changes into a file's sidecar, check the whole, and write it; return its text."""
+    import tomllib
+
+    path = path_of(name)
+    text = to_toml(table, before or "")
+    checked(tomllib.loads(text), path)
+    put_text(path, text)
+    return text
+
+
+def put_text(path: str, text: str | None) -> None:
+    """Write a text as a whole, or take the file away for None."""
+    if text is None:
+        if os.path.exists(path):
+            os.unlink(path)
+        return
+    with written_whole(path, overwrite=True) as file:
+        file.write(text.encode())

@@ -1,0 +1,76 @@
+"""Encoding PNG (ISO/IEC 15948): grey or colour, with or without alpha, 8 or 16 bits, with text."""
+
+from __future__ import annotations
+
+import struct
+import zlib
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.engine.threads import in_parallel
+
+SIGNATURE = b"\x89PNG\r\n\x1a\n"
+_UP = 2
+_LONGEST = 1 << 30
+"""Bytes of image data per chunk at most."""
+
+
+def encode_png(pixels: NDArray[Any], text: Mapping[str, str]) -> bytes:
+    """Return a PNG file of (rows, columns, channels) uint8 or uint16, straight alpha.
+
+    Channels: 1 grey, 2 grey and alpha, 3 colour, 4 colour and alpha. ``text`` maps keywords
+    (Latin-1, at most 79 letters) to texts.
+    """
+    rows, columns, channels = pixels.shape
+    bits = 8 * pixels.dtype.itemsize
+    kind = {1: 0, 2: 4, 3: 2, 4: 6}[channels]
+    header = struct.pack(">LLBBBBB", columns, rows, bits, kind, 0, 0, 0)
+    parts = [SIGNATURE, chunk(b"IHDR", header)]
+    parts += [text_chunk(keyword, value) for keyword, value in text.items()]
+    data = _deflated(_filtered(pixels))
+    parts += [chunk(b"IDAT", data[k : k + _LONGEST]) for k in range(0, len(data), _LONGEST)]
+    return b"".join([*parts, chunk(b"IEND", b"")])
+
+
+def chunk(kind: bytes, data: bytes) -> bytes:
+    """Return one chunk: length, kind, data, checksum."""
+    check = zlib.crc32(data, zlib.crc32(kind))
+    return b"".join([struct.pack(">L", len(data)), kind, data, struct.pack(">L", check)])
+
+
+def text_chunk(keyword: str, value: str) -> bytes:
+    """Return a text chunk: tEXt where Latin-1 will do, iTXt otherwise."""
+    try:
+        return chunk(b"tEXt", f"{keyword}\0{value}".encode("latin-1"))
+    except UnicodeEncodeError:
+        return chunk(b"iTXt", f"{keyword}\0\0\0\0\0{value}".encode())
+
+
+def _filtered(pixels: NDArray[Any]) -> NDArray[np.uint8]:
+    """Return rows of bytes, each after its filter type: the difference to the row above."""
+    rows = len(pixels)
+    lines = np.ascontiguousarray(pixels.astype(pixels.dtype.newbyteorder(">"), copy=False))
+    lines = lines.view(np.uint8).reshape(rows, -1)
+    out = np.empty((rows, lines.shape[1] + 1), np.uint8)
+    out[:, 0] = _UP
+    out[0, 1:] = lines[0]
+    np.subtract(lines[1:], lines[:-1], out=out[1:, 1:])
+    return out
+
+
+def _deflated(lines: NDArray[np.uint8]) -> bytes:
+    """Compress in two halves on two threads: one zlib stream, since the first ends flushed."""
+    middle = len(lines) // 2
+    halves: list[bytes] = [b"", b""]
+
+    def compress(which: int) -> None:
+        part = lines[:middle] if which == 0 else lines[middle:]
+        deflate = zlib.compressobj(1, zlib.DEFLATED, -15, 9, zlib.Z_RLE)
+        ending = zlib.Z_FULL_FLUSH if which == 0 else zlib.Z_FINISH
+        halves[which] = deflate.compress(part.data) + deflate.flush(ending)
+
+    in_parallel([0, 1], lambda: compress)
+    return b"".join([b"\x78\x01", *halves, struct.pack(">L", zlib.adler32(lines.data))])

@@ -1,0 +1,166 @@
+"""Opening PNG pictures: numbers exactly as stored, palette indices as classes."""
+
+from __future__ import annotations
+
+import io
+import struct
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.engine.files import ByteFile
+from spectrane.engine.memory import DecodedSource
+from spectrane.formats.png.chunks import SIDECAR_KEYWORD, PngHead, chunk_places, read_head
+from spectrane.formats.png.encoding import SIGNATURE, chunk
+from spectrane.model.band import Band
+from spectrane.model.errors import FormatError
+from spectrane.model.grid import Grid
+from spectrane.model.look import Look
+from spectrane.model.member import Member, find_member
+from spectrane.model.source import Source
+
+if TYPE_CHECKING:
+    from spectrane.formats.registry import Probe
+
+_GREATEST_RATIO = 1100  # of DEFLATE
+
+
+class PngReader:
+    """PNG of every bit depth and colour type."""
+
+    def matches(self, probe: Probe) -> bool:
+        """Tell whether the first bytes are PNG's signature."""
+        return probe.head.startswith(SIGNATURE)
+
+    def members(self, file: ByteFile) -> list[Member]:
+        """Return the one picture."""
+        head = read_head(file)
+        alpha = head.kind in (4, 6)
+        dtype = "uint16" if head.bits == 16 else "uint8"
+        return [Member(1, "", head.rows, head.columns, head.channels - alpha, dtype)]
+
+    def open(self, file: ByteFile, member: int | str | None = None) -> Source:
+        """Open the picture; a sidecar kept in its text is laid over it."""
+        find_member(self.members(file), member, file.name)
+        source: Source = PngSource(file)
+        kept = source.metadata.get(SIDECAR_KEYWORD)
+        if isinstance(kept, str):
+            from spectrane.formats.sidecar_schema import laid_over, parsed
+
+            return laid_over(source, parsed(kept, f"{file.name}, text {SIDECAR_KEYWORD!r}"))
+        return source
+
+
+class PngSource(DecodedSource):
+    """One PNG picture, decoded at the first read."""
+
+    format = "PNG"
+
+    def __init__(self, file: ByteFile) -> None:
+        head = read_head(file)
+        self.file, self.head, self.name = file, head, file.name
+        self.key = (file.key, "png")
+        self.dtype = np.dtype(np.uint16 if head.bits == 16 else np.uint8)
+        self.grid = Grid((head.rows, head.columns))
+        self.block_shape = self.grid.shape
+        self.alpha = "straight" if head.kind in (4, 6) else None
+        raw = head.rows * ((head.columns * head.channels * head.bits + 7) // 8)
+        if raw > _GREATEST_RATIO * file.size + (1 << 20):
+            raise FormatError(
+                f"{file.name}: claims {head.rows} x {head.columns} pixels, which its {file.size} "
+                "bytes cannot hold"
+            )
+        self.bands = _bands(head)
+        self.nodata_when = "all" if self.bands[0].nodata is not None else "any"
+        classes = _classes(head)
+        self.look = Look(classes=classes) if classes else None
+        facts = {"bits": head.bits, "interlaced": head.interlaced, "compression": "DEFLATE"}
+        self.metadata = {**head.facts, **head.text, **facts}
+
+    def decode(self) -> tuple[NDArray[Any], NDArray[Any] | None]:
+        """Decode the picture. Raises FormatError where its data are damaged."""
+        pixels = _decoded(self.file, self.head)
+        cube = pixels.reshape(self.head.rows, self.head.columns, self.head.channels)
+        planes = np.ascontiguousarray(cube.transpose(2, 0, 1))
+        return (planes[:-1], planes[-1]) if self.alpha else (planes, None)
+
+    def close(self) -> None:
+        """Let go of the file."""
+        super().close()
+        self.file.close()
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return PngSource, (self.file,)
+
+
+def _bands(head: PngHead) -> tuple[Band, ...]:
+    names = ("red", "green", "blue") if head.kind in (2, 6) else ("grey",)
+    hidden: list[int | None] = [None] * len(names)
+    if head.kind in (0, 2) and len(head.transparency) >= 2 * len(names):
+        # One colour stands for "transparent": a pixel is hidden where all its samples match.
+        hidden = list(struct.unpack(f">{len(names)}H", head.transparency[: 2 * len(names)]))
+    if head.kind == 3:
+        names = ("index",)
+    colour = len(names) == 3
+    return tuple(
+        Band(name, role=name if colour else None, nodata=value)
+        for name, value in zip(names, hidden, strict=True)
+    )
+
+
+def _classes(head: PngHead) -> dict[float, tuple[str, str]]:
+    if head.kind != 3:
+        return {}
+    alphas = head.transparency.ljust(256, b"\xff")
+    colours = [head.palette[3 * k : 3 * k + 3] for k in range(len(head.palette) // 3)]
+    return {float(k): (f"#{rgb.hex()}{alphas[k]:02x}" if alphas[k] < 255 else f"#{rgb.hex()}", "")
+            for k, rgb in enumerate(colours[:256])}  # fmt: skip
+
+
+def _decoded(file: ByteFile, head: PngHead) -> NDArray[Any]:
+    import imagecodecs
+
+    if head.bits < 8 and not head.interlaced:
+        # A row of small samples is filtered as a row of whole bytes is: decode it as such.
+        width = (head.columns * head.bits + 7) // 8
+        packed = np.asarray(_guarded(file, imagecodecs.png_decode, _plain(file, head, width)))
+        return _unpacked(packed.reshape(head.rows, width), head)
+    if head.bits < 8:
+        return _interlaced(file, head)
+    found = _guarded(file, imagecodecs.png_decode, _plain(file, head, head.columns))
+    return np.asarray(found)
+
+
+def _guarded(file: ByteFile, decode: Any, data: bytes) -> Any:
+    try:
+        return decode(data)
+    except (RuntimeError, ValueError, OSError, SyntaxError) as error:
+        raise FormatError(f"{file.name}: PNG image data: {error}; the file is damaged") from error
+
+
+def _plain(file: ByteFile, head: PngHead, width: int) -> bytes:
+    """Return the file without palette, transparency and text, so that samples come as stored."""
+    kind = 0 if head.kind == 3 else head.kind
+    header = struct.pack(
+        ">LLBBBBB", width, head.rows, max(8, head.bits), kind, 0, 0, int(head.interlaced)
+    )
+    data = b"".join(file.read(o, n) for k, o, n in chunk_places(file) if k == b"IDAT")
+    return b"".join([SIGNATURE, chunk(b"IHDR", header), chunk(b"IDAT", data), chunk(b"IEND", b"")])
+
+
+def _unpacked(packed: NDArray[Any], head: PngHead) -> NDArray[np.uint8]:
+    per_byte = 8 // head.bits
+    shifts = np.arange(per_byte - 1, -1, -1, dtype=np.uint8) * np.uint8(head.bits)
+    spread = (packed[:, :, np.newaxis] >> shifts) & np.uint8((1 << head.bits) - 1)
+    return np.asarray(spread.reshape(len(packed), -1)[:, : head.columns], np.uint8)
+
+
+def _interlaced(file: ByteFile, head: PngHead) -> NDArray[Any]:
+    """Decode small interlaced samples with Pillow, and undo its stretching of greys."""
+    from PIL import Image
+
+    with _guarded(file, Image.open, io.BytesIO(file.read(0, file.size))) as picture:  # type: ignore[arg-type]
+        pixels = np.asarray(_guarded(file, lambda p: p.copy(), picture)).astype(np.uint8)
+    grey = head.kind == 0 and head.bits > 1
+    return pixels // np.uint8(255 // ((1 << head.bits) - 1)) if grey else pixels

@@ -1,0 +1,56 @@
+"""Writing data as PNG: one band of grey or three of colour, 8 or 16 bits, exactly as stored."""
+
+from __future__ import annotations
+
+import os
+import warnings
+from typing import Any
+
+import numpy as np
+
+from spectrane.engine.files import check_target, written_whole
+from spectrane.engine.threads import Progress, no_progress
+from spectrane.formats.png.encoding import encode_png
+from spectrane.formats.storing import picture_planes
+from spectrane.model.errors import DataWarning
+from spectrane.model.source import Source
+
+
+def write_png(
+    source: Source,
+    target: str | os.PathLike[str],
+    *,
+    overwrite: bool = False,
+    progress: Progress = no_progress,
+) -> None:
+    """Write one or three bands of uint8 or uint16 as PNG; invalid pixels become transparent.
+
+    Raises FormatError for other types and numbers of bands. Place, units and band names are
+    kept as text only, which is warned of.
+    """
+    check_target(os.fspath(target), overwrite=overwrite)
+    values, alpha = picture_planes(source, "PNG", (np.uint8, np.uint16))
+    planes = [*values, *([alpha] if alpha is not None else [])]
+    text = png_text(source)
+    if source.grid.placed:
+        warnings.warn(
+            "PNG has no field for the place and the coordinate system; they are kept in a text "
+            "that other programs do not read", DataWarning, stacklevel=2,
+        )  # fmt: skip
+    with written_whole(target, overwrite=overwrite) as file:
+        file.write(encode_png(np.stack(planes, axis=-1), text))
+    progress(1, 1)
+
+
+def png_text(source: Source) -> dict[str, str]:
+    """Return the texts that go with a picture of data: what it is from, and how to read it."""
+    from spectrane.formats.keeping import sidecar_text
+
+    text: dict[str, Any] = {"Software": "Spectrane"}
+    history = source.metadata.get("provenance", ())
+    if history:
+        text["Source"] = "; ".join(map(str, history))
+    if source.metadata.get("display only"):
+        text["Description"] = "Rescaled for display, not data: do not measure on it."
+    kept = sidecar_text(source)
+    return text | ({"spectrane": kept} if kept else {})

@@ -1,0 +1,74 @@
+"""The sidecar ``NAME.spectrane.toml``: corrections kept beside a file, whatever its format.
+
+What it says wins over what the file says of itself. This module only finds and reads it;
+``sidecar_schema`` checks it, and is loaded where there is one.
+"""
+
+from __future__ import annotations
+
+import os
+from typing import TYPE_CHECKING
+
+from spectrane.model.errors import MetadataError
+
+if TYPE_CHECKING:
+    from spectrane.formats.sidecar_schema import Sidecar
+    from spectrane.model.source import Source
+
+ENDING = ".spectrane.toml"
+_LARGEST = 4 << 20
+
+
+def path_of(name: str) -> str:
+    """Return where the sidecar of a file lies.
+
+    >>> path_of("scenes/a.tif")
+    'scenes/a.tif.spectrane.toml'
+    """
+    return name.rstrip("/\\") + ENDING
+
+
+def text_of(name: str) -> str | None:
+    """Return a file's sidecar as text, or None where it has none."""
+    path = path_of(name)
+    if "://" in name:
+        raw = _fetched(path)
+    elif os.path.isfile(path):
+        with open(path, "rb") as file:
+            raw = file.read(_LARGEST + 1)
+    else:
+        return None
+    if raw is not None and len(raw) > _LARGEST:
+        raise MetadataError(f"{path}: is larger than a sidecar can be ({_LARGEST} bytes)")
+    try:
+        return None if raw is None else raw.decode("utf-8")
+    except UnicodeDecodeError as error:
+        raise MetadataError(f"{path}: is not UTF-8 text: {error}") from error
+
+
+def _fetched(url: str) -> bytes | None:
+    import fsspec
+
+    try:
+        filesystem, path = fsspec.core.url_to_fs(url)
+        found: bytes = filesystem.cat_file(path, start=0, end=_LARGEST + 1)
+    except Exception:  # a server that has none answers in its own way
+        return None
+    return None if found.lstrip()[:1] == b"<" else found  # some answer with a page instead
+
+
+def read(name: str) -> Sidecar | None:
+    """Return a file's sidecar, checked; None where it has none. MetadataError where it is wrong."""
+    text = text_of(name)
+    if text is None:
+        return None
+    from spectrane.formats.sidecar_schema import parsed
+
+    return parsed(text, path_of(name))
+
+
+def laid_over(source: Source, beside: Sidecar) -> Source:
+    """Return a source with a sidecar's corrections."""
+    from spectrane.formats.sidecar_schema import laid_over as lay
+
+    return lay(source, beside)

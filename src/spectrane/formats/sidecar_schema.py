@@ -1,0 +1,179 @@
+"""What may stand in a sidecar, checked by pydantic; and how it is laid over a source."""
+
+from __future__ import annotations
+
+import tomllib
+from dataclasses import replace
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from spectrane.engine.described import Described
+from spectrane.model.errors import MetadataError, SpectraneError, nearest
+from spectrane.model.grid import Grid
+from spectrane.model.look import Look
+from spectrane.model.nodata import nodata_value
+from spectrane.model.source import Source
+
+Number = int | float
+RAW_TYPES = (
+    "uint8", "uint16", "uint32", "uint64", "int8", "int16", "int32", "int64", "float16",
+    "float32", "float64",
+)  # fmt: skip
+
+
+class _Table(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+
+
+class NoDataTable(_Table):
+    """``value``: a number, or a list in which a pair is a closed range; ``when``: any or all."""
+
+    value: Number | list[Number | list[Number]] | None = None
+    when: Literal["any", "all"] | None = None
+
+
+class BandTable(_Table):
+    """What is said of one band; ``number`` counts from 1."""
+
+    number: int = Field(ge=1)
+    name: str | None = None
+    role: str | None = None
+    wavelength: float | None = Field(default=None, gt=0)
+    unit: str | None = None
+    scale: float | None = None
+    offset: float | None = None
+    nodata: Number | list[Number | list[Number]] | None = None
+    description: str | None = None
+
+
+class GridTable(_Table):
+    """``crs``, and the place: ``bounds``, ``corner`` with ``pixel_size``, or ``affine``."""
+
+    crs: str | None = None
+    bounds: tuple[float, float, float, float] | None = None
+    corner: tuple[float, float] | None = None
+    pixel_size: tuple[float, float] | None = None
+    affine: tuple[tuple[float, float, float], tuple[float, float, float]] | None = None
+
+
+class RawTable(_Table):
+    """The layout of a headerless binary."""
+
+    rows: int = Field(ge=1)
+    columns: int = Field(ge=1)
+    bands: int = Field(default=1, ge=1)
+    type: str = "uint8"
+    order: Literal["little", "big"] = "little"
+    header: int = Field(default=0, ge=0)
+    interleave: Literal["bsq", "bil", "bip"] = "bsq"
+
+
+class Sidecar(_Table):
+    """A whole sidecar; everything may be left out."""
+
+    version: Literal[1] = 1
+    notes: str | None = None
+    nodata: NoDataTable | None = None
+    bands: list[BandTable] = []
+    grid: GridTable | None = None
+    look: dict[str, Any] | None = None
+    raw: RawTable | None = None
+
+
+def parsed(text: str, path: str) -> Sidecar:
+    """Read a sidecar. Raises MetadataError: the key, what was expected, the nearest known key."""
+    try:
+        found = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise MetadataError(f"{path}: not TOML: {error}") from error
+    return checked(found, path)
+
+
+def checked(found: dict[str, Any], path: str) -> Sidecar:
+    """Check what was read or is about to be written."""
+    try:
+        beside = Sidecar.model_validate(found)
+        if beside.look is not None:
+            Look.from_dict(beside.look)
+    except ValidationError as error:
+        raise MetadataError(f"{path}: {_told(error)}") from error
+    except (SpectraneError, TypeError, ValueError) as error:
+        raise MetadataError(f"{path}: {error}") from error
+    if beside.raw is not None and beside.raw.type not in RAW_TYPES:
+        raise MetadataError(
+            f"{path}: raw.type: no type {beside.raw.type!r}{nearest(beside.raw.type, RAW_TYPES)}"
+        )
+    return beside
+
+
+_TABLES: dict[str, type[_Table]] = {
+    "": Sidecar, "nodata": NoDataTable, "bands": BandTable, "grid": GridTable, "raw": RawTable,
+}  # fmt: skip
+
+
+def _told(error: ValidationError) -> str:
+    first = error.errors()[0]
+    *table, key = first["loc"]
+    where = ".".join(str(part + 1) if isinstance(part, int) else part for part in first["loc"])
+    if first["type"] == "extra_forbidden":
+        known = list(_TABLES[str(table[0]) if table else ""].model_fields)
+        return f"no key {where!r}{nearest(str(key), known)}"
+    return f"{where}: {first['msg'].lower()}; found {first['input']!r}"
+
+
+def laid_over(source: Source, beside: Sidecar) -> Source:
+    """Return a source with a sidecar's corrections; what it leaves out stays as the file says."""
+    bands = list(source.bands)
+    if beside.nodata is not None and "value" in beside.nodata.model_fields_set:
+        bands = [replace(band, nodata=nodata_value(beside.nodata.value)) for band in bands]
+    for table in beside.bands:
+        if table.number > len(bands):
+            raise MetadataError(
+                f"{source.name}: its sidecar speaks of band {table.number}; "
+                f"the file has {len(bands)}"
+            )
+        bands[table.number - 1] = _band(bands[table.number - 1], table)
+    look = None if beside.look is None else Look.from_dict(beside.look)
+    grid = None if beside.grid is None else placed(source.grid, beside.grid, source.name)
+    metadata = dict(source.metadata) | ({"notes": beside.notes} if beside.notes else {})
+    return Described(
+        source, bands, beside.nodata.when if beside.nodata else None, grid=grid, look=look,
+        metadata=metadata,
+    )  # fmt: skip
+
+
+def _band(band: Any, table: BandTable) -> Any:
+    changes = {name: getattr(table, name) for name in table.model_fields_set - {"number"}}
+    if "nodata" in changes:
+        changes["nodata"] = nodata_value(changes["nodata"])
+    if changes.get("wavelength") and "role" not in changes:
+        changes["role"] = None  # a new wavelength names the role anew
+    return replace(band, **changes)
+
+
+def placed(grid: Grid, table: GridTable, name: str) -> Grid:
+    """Return a grid under the place and coordinate system that a sidecar gives it."""
+    changes: dict[str, Any] = {}
+    if table.crs is not None:
+        changes |= {"crs_text": table.crs, "crs_name": None}
+    ways = [table.bounds, table.corner, table.affine]
+    if sum(way is not None for way in ways) > 1:
+        raise MetadataError(f"{name}: grid: give bounds, or corner and pixel_size, or affine")
+    if (table.corner is None) != (table.pixel_size is None):
+        raise MetadataError(f"{name}: grid: corner and pixel_size go together")
+    affine: Any = None
+    if table.affine is not None:
+        affine = (*table.affine, (0.0, 0.0, 1.0))
+    elif table.bounds is not None:
+        x_min, y_min, x_max, y_max = table.bounds
+        if not (x_min < x_max and y_min < y_max):
+            raise MetadataError(f"{name}: grid.bounds: expected x min, y min, x max, y max")
+        dx, dy = (x_max - x_min) / grid.columns, (y_max - y_min) / grid.rows
+        affine = ((dx, 0.0, x_min), (0.0, -dy, y_max), (0.0, 0.0, 1.0))
+    elif table.corner is not None and table.pixel_size is not None:
+        (x, y), (dx, dy) = table.corner, table.pixel_size
+        affine = ((dx, 0.0, x), (0.0, -dy, y), (0.0, 0.0, 1.0))
+    if affine is not None:
+        changes |= {"affine": affine, "placed": True, "y_up": True}
+    return replace(grid, **changes)
