@@ -13,7 +13,8 @@ DTYPES = ["u1", "u2", "u4", "u8", "i1", "i2", "i4", "i8", "f2", "f4", "f8"]
 
 
 @pytest.fixture(autouse=True)
-def _fresh():
+def _fresh(tmp_path_factory, monkeypatch):
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path_factory.getbasetemp() / "cache"))
     cache.blocks.clear()
     yield
     choice.force(None)

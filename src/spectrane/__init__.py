@@ -8,6 +8,8 @@ from __future__ import annotations
 import importlib
 from typing import TYPE_CHECKING, Any
 
+from spectrane.model import version
+
 if TYPE_CHECKING:
     from spectrane.analysis.description import Description
     from spectrane.analysis.histogram import Histogram
@@ -30,9 +32,9 @@ if TYPE_CHECKING:
     from spectrane.model.grid import Grid
     from spectrane.model.look import Look
     from spectrane.model.view import View
-    from spectrane.raster import Raster, from_array, open, render
+    from spectrane.raster import Raster, amend, from_array, members, open, render, survey
 
-__version__ = "0.1.0"
+__version__ = version.VERSION
 
 _HOMES = {
     "spectrane.analysis.description": ["Description"],
@@ -47,7 +49,7 @@ _HOMES = {
     "spectrane.model.grid": ["Grid"],
     "spectrane.model.look": ["Look"],
     "spectrane.model.view": ["View"],
-    "spectrane.raster": ["Raster", "from_array", "open", "render"],
+    "spectrane.raster": ["Raster", "amend", "from_array", "members", "open", "render", "survey"],
 }  # fmt: skip
 _HOME_OF = {name: module for module, names in _HOMES.items() for name in names}
 
@@ -72,9 +74,12 @@ __all__ = [
     "ResourceError",
     "SpectraneError",
     "View",
+    "amend",
     "from_array",
+    "members",
     "open",
     "render",
+    "survey",
 ]
 
 

@@ -13,7 +13,7 @@ from spectrane.analysis import statistics as _statistics
 from spectrane.display import render as _render
 from spectrane.engine.memory import ArraySource, loaded
 from spectrane.engine.threads import no_progress
-from spectrane.formats.registry import open_source, writer_for
+from spectrane.formats.registry import open_source
 from spectrane.model.band import Band, BandName, find_bands
 from spectrane.model.grid import Bounds, Grid
 from spectrane.model.look import Look
@@ -140,6 +140,24 @@ class Raster:
         """Return the raster with bands described anew, e.g. ``{1: {"role": "nir"}}``."""
         return Raster(_described.with_bands(self._source, bands))
 
+    def convert(self, unit: str) -> Raster:
+        """Return the raster in another unit (``celsius``, ``mm``): see ``converted.in_unit``."""
+        from spectrane.spatial.converted import in_unit
+
+        return Raster(in_unit(self._source, unit))
+
+    def upright(self) -> Raster:
+        """Return the raster turned as its file's Orientation says it should be seen."""
+        from spectrane.spatial.turned import upright
+
+        return Raster(upright(self._source))
+
+    def with_look(self, look: Look) -> Raster:
+        """Return the raster with other display defaults."""
+        from spectrane.engine.described import Described
+
+        return Raster(Described(self._source, look=look))
+
     def statistics(
         self, bands: Bands = None, *, region: Bounds | View | None = None,
         progress: Callable[[int, int], None] = no_progress,
@@ -179,14 +197,20 @@ class Raster:
         return view.window(self.grid)
 
     def save(
-        self, path: str | os.PathLike[str], *, compress: str = "deflate",
-        overviews: bool | None = None, tile: int | None = None, interleave: str = "pixel",
-        overwrite: bool = False, progress: Callable[[int, int], None] = no_progress,
+        self, path: str | os.PathLike[str], *, dtype: str | np.dtype[Any] | None = None,
+        rescale: str | None = None, look: Look | None = None, overwrite: bool = False,
+        progress: Callable[[int, int], None] = no_progress, **options: Any,
     ) -> None:  # fmt: skip
-        """Write the data to a file of the format its ending names: see ``write_tiff``."""
-        writer_for(path)(
-            self._source, path, compress=compress, overviews=overviews, tile=tile,
-            interleave=interleave, overwrite=overwrite, progress=progress,
+        """Write the data to a file of the format its ending names: see ``display.export.save``.
+
+        ``options`` are the format's own: for TIFF ``compress``, ``overviews``, ``tile`` and
+        ``interleave``, for JPEG ``quality``, for raw ``interleave`` and ``order``.
+        """
+        from spectrane.display.export import save
+
+        save(
+            self._source, path, dtype=dtype, rescale=rescale, look=look, overwrite=overwrite,
+            progress=progress, **options,
         )  # fmt: skip
 
     def close(self) -> None:
@@ -216,6 +240,45 @@ def open(path: str | os.PathLike[str], *, member: int | str | None = None) -> Ra
     MissingFile, AccessError, and FormatError where the file is broken or unknown.
     """
     return Raster(open_source(path, member=member))
+
+
+def members(path: str | os.PathLike[str]) -> pandas.DataFrame:
+    """Return the rasters inside a file, a row each; ``open(member=)`` takes number or name."""
+    import pandas
+
+    from spectrane.formats.registry import members_of
+
+    columns = ["member", "name", "rows", "columns", "bands", "type"]
+    found = [(m.number, m.name, m.rows, m.columns, m.bands, m.dtype) for m in members_of(path)]
+    return pandas.DataFrame(found, columns=columns)
+
+
+def survey(
+    folder: str | os.PathLike[str], *, progress: Callable[[int, int], None] = no_progress
+) -> pandas.DataFrame:
+    """Return every raster below a folder, found by content: see ``surveying.survey``."""
+    from dataclasses import asdict
+
+    import pandas
+
+    from spectrane.surveying import Found
+    from spectrane.surveying import survey as look_below
+
+    found = [asdict(one) for one in look_below(folder, progress)]
+    return pandas.DataFrame(found, columns=list(Found.__dataclass_fields__))
+
+
+def amend(path: str | os.PathLike[str], *, undo: bool = False, **corrections: Any) -> None:
+    """Keep corrections with a file, once and for all: see ``formats.amending.amend``.
+
+    With ``undo`` the last correction is taken back.
+    """
+    from spectrane.formats import amending
+
+    if undo:
+        amending.undo(path)
+    else:
+        amending.amend(path, **corrections)
 
 
 def from_array(

@@ -56,7 +56,7 @@ CASES = {
     "width of terabytes": (patched(GOOD, entry_offset(GOOD, 256), "<L", 2**32 - 1), "claims"),
     "height of terabytes": (patched(GOOD, entry_offset(GOOD, 257), "<L", 2**32 - 1), "claims"),
     "no width": (patched(GOOD, entry_offset(GOOD, 256), "<L", 0), "ImageWidth"),
-    "JPEG": (patched(GOOD, entry_offset(GOOD, 259), "<H", 34887), r"34887 \(LERC\) is not supported"),
+    "LERC": (patched(GOOD, entry_offset(GOOD, 259), "<H", 34887), r"34887 \(LERC\) is not"),
     "unknown codec": (patched(GOOD, entry_offset(GOOD, 259), "<H", 999), r"999 \(unknown\)"),
     "33 bits": (tiff(image(ARRAY[:1], extra=[(258, "H", [33])])), "33 bits are not supported"),
     "mixed bits": (tiff(image(ARRAY, extra=[(258, "H", [16, 8])])), "only one value"),

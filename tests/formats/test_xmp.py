@@ -30,17 +30,24 @@ def test_nothing_to_say_is_no_packet():
 @pytest.mark.parametrize("when", ["any", "all"])
 @pytest.mark.parametrize("classes", [{}, CLASSES])
 def test_a_packet_comes_back(when, classes):
-    raw = xmp.packet(NAMED, Look(classes=classes), when)
-    bands, found, heard = xmp.described(raw, numbered(2), "a.tif")
-    assert bands == NAMED
-    assert found == classes
-    assert heard == when
+    look = Look(classes=classes, limits=(0, 5))
+    raw = xmp.packet(NAMED, look, when, notes="from <here>", stale_overviews=True)
+    words = xmp.described(raw, numbered(2), "a.tif")
+    assert words == xmp.Words(NAMED, classes, when, look, "from <here>", True)
+
+
+def test_a_packet_of_another_program_keeps_its_words():
+    other = b"<x:xmpmeta><rdf:RDF><rdf:Description a='b'/></rdf:RDF></x:xmpmeta>"
+    once = xmp.merged(other, xmp.packet(NAMED, None))
+    twice = xmp.merged(once, xmp.packet(NAMED[:1], None))
+    assert b"a='b'" in twice
+    assert twice.count(b"<spectrane:bands>") == 1
 
 
 def test_another_packet_changes_nothing():
     bands = numbered(2)
-    assert xmp.described(b"<x/>", bands, "a.tif") == (bands, {}, "any")
-    assert xmp.described(b"", bands, "a.tif") == (bands, {}, "any")
+    assert xmp.described(b"<x/>", bands, "a.tif") == xmp.Words(bands)
+    assert xmp.described(b"", bands, "a.tif") == xmp.Words(bands)
 
 
 GOOD = xmp.packet(NAMED, Look(classes=CLASSES))
@@ -63,16 +70,13 @@ GOOD = xmp.packet(NAMED, Look(classes=CLASSES))
 )
 def test_a_packet_that_cannot_be_used_is_told(raw, count, match):
     with pytest.warns(DataWarning, match=match):
-        bands, classes, when = xmp.described(raw, numbered(count), "a.tif")
-    assert bands == numbered(count)
-    assert classes == {}
-    assert when == "any"
+        words = xmp.described(raw, numbered(count), "a.tif")
+    assert words == xmp.Words(numbered(count))
 
 
 def test_control_characters_do_not_break_a_packet():
     raw = xmp.packet((Band("a\x00\x1bb"),), None)
-    bands, _, _ = xmp.described(raw, numbered(1), "a.tif")
-    assert bands[0].name == "ab"
+    assert xmp.described(raw, numbered(1), "a.tif").bands[0].name == "ab"
 
 
 @pytest.mark.parametrize(

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import math
 import os
 from collections.abc import Iterable, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any
 
+import numpy as np
+
+from spectrane.analysis.checks import findings
 from spectrane.analysis.statistics import BandStatistics
+from spectrane.model.errors import MetadataError
 from spectrane.model.source import Source
 
 
@@ -18,10 +23,11 @@ class Description:
     facts: dict[str, Any]
     bands: tuple[dict[str, Any], ...]
     statistics: tuple[dict[str, Any], ...] = ()
+    warnings: tuple[dict[str, Any], ...] = ()
 
     def to_dict(self) -> dict[str, Any]:
         """Return everything as plain values, ready for JSON."""
-        found = {**self.facts, "bands": list(self.bands)}
+        found = {**self.facts, "bands": list(self.bands), "warnings": list(self.warnings)}
         return found | ({"statistics": list(self.statistics)} if self.statistics else {})
 
     def __str__(self) -> str:
@@ -29,9 +35,12 @@ class Description:
         rows = _spoken_facts(self.facts)
         width = max(len(name) for name, _ in rows)
         lines = [f"{name:<{width}}  {value}" for name, value in rows]
-        lines += ["", *_table(_band_rows(self.bands))]
+        lines += ["", *table(_band_rows(self.bands))]
         if self.statistics:
-            lines += ["", *_table(_statistics_rows(self.statistics))]
+            lines += ["", *table(_statistics_rows(self.statistics))]
+        for number, one in enumerate(self.warnings):
+            lines += [""] if number == 0 else []
+            lines += [f"Warning  {one['message']}", f"         {one['fix']}"]
         return printable("\n".join(lines))
 
     def _repr_html_(self) -> str:
@@ -42,56 +51,101 @@ class Description:
             f"<td>{html.escape(value)}</td></tr>"
             for name, value in _spoken_facts(self.facts)
         )
-        tables = [_html_table(_band_rows(self.bands))]
+        tables = [_html_rows(_band_rows(self.bands))]
         if self.statistics:
-            tables.append(_html_table(_statistics_rows(self.statistics)))
+            tables.append(_html_rows(_statistics_rows(self.statistics)))
+        if self.warnings:
+            told = [
+                ["Warning", "What mends it"],
+                *([w["message"], w["fix"]] for w in self.warnings),
+            ]
+            tables.append(_html_rows(told))
         return printable(f"<table>{rows}</table>{''.join(tables)}")
 
 
-def describe(source: Source, statistics: Sequence[BandStatistics] = ()) -> Description:
-    """Describe a source; reads no pixels."""
+def describe(
+    source: Source, statistics: Sequence[BandStatistics] = (), *, check: bool = True
+) -> Description:
+    """Describe a source; with ``check`` a sample of its pixels is read for the warnings."""
     grid = source.grid
     facts: dict[str, Any] = {
         "file": os.path.basename(source.name) or None,
         "format": source.format,
+        "members": source.members,
         "compression": source.metadata.get("compression"),
         "rows": grid.rows,
         "columns": grid.columns,
         "type": source.dtype.name,
+        "bits": _bits(source),
         "block": list(source.block_shape),
         "overviews": [list(shape) for shape in source.overviews],
-        "coordinate_system": grid.crs_text,
-        "coordinate_system_name": grid.crs_name if grid.crs_name != grid.crs_text else None,
-        "placed": grid.placed,
-        "pixel_size": list(grid.pixel_size) if grid.placed else None,
-        "rotated": grid.rotated,
-        "corners": [list(corner) for corner in grid.corners] if grid.placed else None,
-        "bounds": list(grid.bounds) if grid.placed else None,
+        **_place_facts(source),
         "nodata_when": source.nodata_when,
         "mask": source.has_mask,
         "alpha": source.alpha,
+        "orientation": source.orientation,
+        "axes": list(source.axes),
         "classes": _classes(source),
+        "look": _look(source),
+        "notes": source.metadata.get("notes"),
     }
     bands = tuple({"number": n} | asdict(band) for n, band in enumerate(source.bands, 1))
-    return Description(facts, bands, tuple(asdict(one) for one in statistics))
+    found = tuple(asdict(one) for one in findings(source, pixels=check))
+    return Description(facts, bands, tuple(asdict(one) for one in statistics), found)
 
 
-def unnamed_fill(source: Source, statistics: Sequence[BandStatistics]) -> str | None:
-    """Return a warning where many pixels of every band hold its least value, and no band has a
-    no-data value: the mark of an edge that was filled and never said to be.
-    """
-    filled = [one for one in statistics if one.valid and one.min == one.p1 < one.p50]
-    if not statistics or len(filled) < len(statistics) or source.categories:
+def _bits(source: Source) -> int:
+    said = source.metadata.get("BitsPerSample", source.metadata.get("bits"))
+    said = said[0] if isinstance(said, list) and said else said
+    return said if isinstance(said, int) else 8 * source.dtype.itemsize
+
+
+def _place_facts(source: Source) -> dict[str, Any]:
+    grid = source.grid
+    name, unit, degrees = _system(source)
+    return {
+        "coordinate_system": grid.crs_text,
+        "coordinate_system_name": name,
+        "placed": grid.placed,
+        "pixel_size": list(grid.pixel_size) if grid.placed else None,
+        "pixel_unit": unit,
+        "rotated": grid.rotated,
+        "corners": [list(corner) for corner in grid.corners] if grid.placed else None,
+        "corners_lonlat": degrees,
+        "bounds": list(grid.bounds) if grid.placed else None,
+    }
+
+
+def _system(source: Source) -> tuple[str | None, str | None, list[list[float]] | None]:
+    """Return the coordinate system's name, its unit, and the corners in longitude/latitude."""
+    grid = source.grid
+    given = grid.crs_name if grid.crs_name != grid.crs_text else None
+    try:
+        system = grid.crs
+    except MetadataError:
+        return given, None, None
+    if system is None:
+        return given, None, None
+    unit = system.axis_info[0].unit_name if system.axis_info else None
+    if not grid.placed:
+        return str(system.name), unit, None
+    import pyproj
+
+    try:
+        turn = pyproj.Transformer.from_crs(system, "EPSG:4326", always_xy=True)
+        corners = [[round(v, 8) for v in turn.transform(*corner)] for corner in grid.corners]
+    except pyproj.exceptions.ProjError:
+        return system.name, unit, None
+    fine = all(math.isfinite(v) for corner in corners for v in corner)
+    return system.name, unit, corners if fine else None
+
+
+def _look(source: Source) -> dict[str, Any] | None:
+    if source.look is None:
         return None
-    if any(band.nodata is not None for band in source.bands) or source.has_mask or source.alpha:
-        return None
-    values = sorted({one.min for one in filled})
-    if len(values) > 1:
-        return None
-    return (
-        f"over 1 % of the pixels of every band are exactly {values[0]:g}, and no no-data value is "
-        f"set; if that is fill, say so (--nodata {values[0]:g})"
-    )
+    shown = source.look.to_dict()
+    shown.pop("classes", None)
+    return shown or None
 
 
 def _classes(source: Source) -> list[dict[str, Any]] | None:
@@ -109,17 +163,39 @@ def _spoken_facts(facts: dict[str, Any]) -> list[tuple[str, str]]:
     blocks = "{} x {} pixels".format(facts["block"][1], facts["block"][0])
     rows = [
         ("File", f"{facts['file'] or 'an array in memory'} ({facts['format']}{packed})"),
-        ("Size", f"{facts['columns']} columns x {facts['rows']} rows, {facts['type']}"),
+        *(
+            [("Members", f"{facts['members']} (spectrane describe --members lists them)")]
+            if facts["members"] > 1
+            else []
+        ),
+        ("Size", f"{facts['columns']} columns x {facts['rows']} rows, {_type(facts)}"),
         ("Blocks", blocks),
         ("Overviews", _overviews(facts["overviews"])),
         *_place(facts),
         ("Validity", _validity(facts)),
     ]
+    if facts["orientation"] != 1:
+        rows.append(("Orientation", f"{facts['orientation']}: turned upright when drawn"))
+    rows += [("Axes" if k == 0 else "", text) for k, text in enumerate(facts["axes"])]
+    if facts["look"]:
+        shown = ", ".join(f"{key} {_spoken_value(value)}" for key, value in facts["look"].items())
+        rows.append(("Display", shown))
+    if facts["notes"]:
+        rows.append(("Notes", str(facts["notes"])))
     if facts["classes"]:
         named = [f"{c['value']:g} {c['label'] or c['color']}" for c in facts["classes"]]
         more = f", and {len(named) - 16} more" if len(named) > 16 else ""
         rows.append(("Classes", ", ".join(named[:16]) + more))
     return rows
+
+
+def _spoken_value(value: Any) -> str:
+    return ",".join(map(str, value)) if isinstance(value, list) else str(value)
+
+
+def _type(facts: dict[str, Any]) -> str:
+    held = 8 * np.dtype(facts["type"]).itemsize
+    return str(facts["type"]) + (f" ({facts['bits']} bits used)" if facts["bits"] < held else "")
 
 
 def _overviews(shapes: Sequence[Sequence[int]]) -> str:
@@ -133,13 +209,20 @@ def _place(facts: dict[str, Any]) -> list[tuple[str, str]]:
         return [("Coordinates", system), ("Place", "none: positions are rows and columns")]
     dx, dy = facts["pixel_size"]
     size = f"{dx:.10g}" if dx == dy else f"{dx:.10g} x {dy:.10g}"
-    corners = facts["corners"]
-    low, high = corners[0], corners[2]
+    unit = facts["pixel_unit"]
+    size += "" if unit is None else f" {unit}" if dx == 1 or unit.endswith("s") else f" {unit}s"
+    spoken = []
+    degrees = facts["corners_lonlat"] or [None] * 4
+    for title, corner, lonlat in zip(("First corner", "Last corner"), facts["corners"][::2],
+                                     degrees[::2], strict=True):  # fmt: skip
+        text = f"x {corner[0]:.10g}, y {corner[1]:.10g}"
+        if lonlat is not None and facts["pixel_unit"] != "degree":
+            text += f"  (longitude {lonlat[0]:.6f}, latitude {lonlat[1]:.6f})"
+        spoken.append((title, text))
     return [
         ("Coordinates", system),
         ("Pixel size", size + (" (rows run askew to the axes)" if facts["rotated"] else "")),
-        ("First corner", f"x {low[0]:.10g}, y {low[1]:.10g}"),
-        ("Last corner", f"x {high[0]:.10g}, y {high[1]:.10g}"),
+        *spoken,
     ]
 
 
@@ -187,7 +270,7 @@ def _said(value: Any) -> str:
     return f"{value:.6g}" if isinstance(value, float) else str(value)
 
 
-def _table(rows: Sequence[Sequence[str]]) -> list[str]:
+def table(rows: Sequence[Sequence[str]]) -> list[str]:
     """Align columns: numbers to the right, words to the left."""
     columns = list(zip(*rows, strict=True))
     widths = [max(map(len, column)) for column in columns]
@@ -209,7 +292,7 @@ def _numeric(cell: str) -> bool:
     return True
 
 
-def _html_table(rows: Sequence[Sequence[str]]) -> str:
+def _html_rows(rows: Sequence[Sequence[str]]) -> str:
     import html
 
     def line(cells: Iterable[str], tag: str) -> str:

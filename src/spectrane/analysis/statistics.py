@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from typing import Any
 
 import numpy as np
@@ -18,12 +18,16 @@ from spectrane.analysis.ranking import (
     sorted_counts,
 )
 from spectrane.analysis.walking import walk
+from spectrane.engine.remembered import keep, recall
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.model.band import Band
 from spectrane.model.source import Source
 from spectrane.model.window import Window, area, whole
 
 PERCENTS = (1.0, 50.0, 99.0)
+_WORTH_KEEPING = 250_000
+"""Statistics of so many pixels and more are kept in the user's cache."""
+_VERSION = "statistics 1"
 
 
 @dataclass(frozen=True)
@@ -89,7 +93,28 @@ def band_statistics(
     8- and 16-bit data take one pass; other types one pass and, for the percentiles, one per 16
     bits. ``progress`` counts the first pass's pixels.
     """
-    window = whole(source.shape) if window is None else window
+    key = _key(source, bands) if window in (None, whole(source.shape)) else None
+    known = recall(key) if key else None
+    if known is not None:
+        return [BandStatistics(**one) for one in known]
+    found = _measured(source, bands, whole(source.shape) if window is None else window, progress)
+    if key:
+        keep(key, [asdict(one) for one in found])
+    return found
+
+
+def _key(source: Source, bands: Sequence[int]) -> tuple[Any, ...] | None:
+    """Return what the statistics of whole bands depend on; None where that cannot be told."""
+    if source.state is None or area(whole(source.shape)) < _WORTH_KEEPING:
+        return None
+    rules = [repr(band.nodata) for band in source.bands]
+    described = [(k, repr(source.bands[k])) for k in bands]
+    return (_VERSION, source.state, source.nodata_when, rules, described)
+
+
+def _measured(
+    source: Source, bands: Sequence[int], window: Window, progress: Progress
+) -> list[BandStatistics]:
     if small(source.dtype):
         return _from_all_counts(source, bands, window, progress)
     moments = [Moments() for _ in bands]

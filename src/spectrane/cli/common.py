@@ -7,7 +7,7 @@ import re
 import sys
 import threading
 import warnings
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any, TypeVar
 
 import click
@@ -36,6 +36,30 @@ def examples(*lines: str) -> Callable[[Command], Command]:
         return function
 
     return added
+
+
+def for_each(
+    files: Sequence[str], action: Callable[[str], None], after: Callable[[], None] = lambda: None
+) -> None:
+    """Do something with every file; one that fails does not stop the rest, and is told at the end.
+
+    A single file's error is raised as it is. ``after`` runs when a file is done.
+    """
+    failures = []
+    for file in files:
+        try:
+            action(file)
+            after()
+        except Exception as error:
+            if len(files) == 1:
+                raise
+            from spectrane.cli.entry import one_line
+
+            failures.append(one_line(error))
+    for failure in failures:
+        click.echo(f"error: {failure}", err=True)
+    if failures:
+        raise SystemExit(1)
 
 
 class Size(click.ParamType[Any]):

@@ -4,59 +4,90 @@ from __future__ import annotations
 
 import json
 import math
-import os
-import warnings
 from typing import Any
 
 import click
 
-from spectrane.cli.common import examples, progress_bar, shared_options, told_warnings
+from spectrane.cli.common import examples, for_each, progress_bar, shared_options, told_warnings
 
 
 @click.command("describe")
-@click.argument("file")
+@click.argument("files", nargs=-1, required=True, metavar="FILE...")
 @click.option("--statistics", is_flag=True, help="Read every pixel and add statistics per band.")
 @click.option("--metadata", is_flag=True, help="Add everything the file says.")
-@click.option("--member", type=click.IntRange(min=1), help="Which image of the file, from 1.")
+@click.option("--members", is_flag=True, help="List the rasters inside the file instead.")
+@click.option("--member", help="Which raster of the file: its number from 1, or its name.")
 @click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
 @shared_options
 @examples(
     "describe demo/sound_8band.tif",
     "describe demo/sound_8band.tif --statistics --json",
 )
-def command(
-    file: str, statistics: bool, metadata: bool, member: int | None, as_json: bool, quiet: bool
-) -> None:
-    """Say what a raster is: size, type, bands, place, no-data, and what looks wrong."""
+def command(files: tuple[str, ...], **options: Any) -> None:
+    """Say what rasters are: size, type, bands, place, no-data, and what looks wrong."""
+    answers: list[Any] = []
+
+    def one(file: str) -> None:
+        if options["members"]:
+            answers.append(_members(file, options["as_json"]))
+        else:
+            answers.append(_described(file, options))
+
+    try:
+        for_each(files, one, lambda: _told(answers, options["as_json"]))
+    finally:
+        if options["as_json"] and answers:
+            click.echo(json.dumps(_plain(answers if len(files) > 1 else answers[0]), indent=2))
+
+
+def _told(answers: list[Any], as_json: bool) -> None:
+    """Print what the last file was answered with; JSON of many files is one list."""
+    if as_json:
+        return
+    click.echo(("\n" if len(answers) > 1 else "") + answers[-1])
+
+
+def _members(file: str, as_json: bool) -> Any:
+    from dataclasses import asdict
+
+    from spectrane.analysis.description import printable, table
+    from spectrane.formats.registry import members_of
+
+    found = members_of(file)
+    if as_json:
+        return [asdict(member) for member in found]
+    rows = [["Member", "Name", "Columns", "Rows", "Bands", "Type"]]
+    rows += [[str(m.number), m.name, str(m.columns), str(m.rows), str(m.bands), m.dtype]
+             for m in found]  # fmt: skip
+    return printable("\n".join(table(rows)))
+
+
+def _described(file: str, options: dict[str, Any]) -> Any:
     import spectrane.raster
     from spectrane.analysis import statistics as measuring
-    from spectrane.analysis.description import describe, printable, unnamed_fill
-    from spectrane.model.errors import DataWarning
+    from spectrane.analysis.description import describe, printable
 
+    quiet, as_json = options["quiet"], options["as_json"]
     with (
         told_warnings(quiet or as_json) as told,
-        spectrane.raster.open(file, member=member) as raster,
+        spectrane.raster.open(file, member=options["member"]) as raster,
     ):
         source = raster._source
         found: list[measuring.BandStatistics] = []
-        if statistics:
+        if options["statistics"]:
             with progress_bar("reading", quiet) as progress:
                 bands = range(len(source.bands))
                 found = measuring.band_statistics(source, bands, None, progress)
         said = describe(source, found)
-        doubt = unnamed_fill(source, found)
-        if doubt:
-            warnings.warn(f"{os.path.basename(file)}: {doubt}", DataWarning, stacklevel=1)
     if as_json:
-        facts = said.to_dict() | {"warnings": told}
-        facts |= {"metadata": dict(source.metadata)} if metadata else {}
-        click.echo(json.dumps(_plain(facts), indent=2))
-        return
-    click.echo(str(said))
-    if metadata:
-        click.echo("\nMetadata")
-        for name, value in source.metadata.items():
-            click.echo(f"  {name}: {printable(_shortened(value))}")
+        facts = said.to_dict() | {"told": told}
+        return facts | ({"metadata": dict(source.metadata)} if options["metadata"] else {})
+    lines = [str(said)]
+    if options["metadata"]:
+        lines += ["", "Metadata"]
+        lines += [f"  {name}: {printable(_shortened(value))}"
+                  for name, value in source.metadata.items()]  # fmt: skip
+    return "\n".join(lines)
 
 
 def _plain(value: Any) -> Any:

@@ -11,8 +11,12 @@ import click
 # Name -> (module, what it does), in the order of the work. The help page needs no more.
 COMMANDS: dict[str, tuple[str, str]] = {
     "demo": ("spectrane.cli.demo", "Write the demo data and run the whole example on it."),
+    "survey": ("spectrane.cli.survey", "List the rasters below a folder."),
     "describe": ("spectrane.cli.describe", "Say what a raster is: size, type, bands, place."),
+    "raw": ("spectrane.cli.raw", "Describe a headerless binary, or guess its layout."),
+    "amend": ("spectrane.cli.amend", "Keep corrections with a file."),
     "render": ("spectrane.cli.render", "Draw rasters as pictures."),
+    "export": ("spectrane.cli.export", "Write data in another format, order or type."),
 }
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import re
+from collections.abc import Sequence
 from typing import Any
 
 import click
@@ -14,6 +15,7 @@ from spectrane.cli.common import (
     Numbers,
     Size,
     examples,
+    for_each,
     progress_bar,
     shared_options,
     told_warnings,
@@ -45,7 +47,7 @@ _LIMITS_HELP = (
 @click.option("--size", type=Size(), help="Fit in this many pixels; default 2048x2048 at most.")
 @click.option("--resample", type=click.Choice(["nearest", "area", "majority"]))
 @click.option("--bits", type=click.Choice(["8", "16"]), default="8", help="Bits per channel.")
-@click.option("--member", type=click.IntRange(min=1), help="Which image of the file, from 1.")
+@click.option("--member", help="Which raster of the file: its number from 1, or its name.")
 @click.option("--overwrite", is_flag=True, help="Replace pictures that exist.")
 @click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
 @shared_options
@@ -58,21 +60,8 @@ def command(files: tuple[str, ...], **options: Any) -> None:
     targets = _targets(files, options)
     look = _look(options)
     view = _view(options)
-    failures = []
-    for file, target in zip(files, targets, strict=True):
-        if len(files) == 1:
-            _draw(file, target, look, view, options)
-            continue
-        try:
-            _draw(file, target, look, view, options)
-        except Exception as error:
-            from spectrane.cli.entry import one_line
-
-            failures.append(one_line(error))
-    for failure in failures:
-        click.echo(f"error: {failure}", err=True)
-    if failures:
-        raise SystemExit(1)
+    places = dict(zip(files, targets, strict=True))
+    for_each(files, lambda file: _draw(file, places[file], look, view, options))
 
 
 def _targets(files: tuple[str, ...], options: dict[str, Any]) -> list[str]:
@@ -104,13 +93,18 @@ def _look(options: dict[str, Any]) -> dict[str, Any]:
     }
     given |= {name: True for name in ("shared", "invert", "exact") if options[name]}
     if options["limits"]:
-        limits = [_limit(text) for text in options["limits"]]
-        given["limits"] = limits[0] if len(limits) == 1 else limits
+        given["limits"] = limits_given(options["limits"])
     try:
         Look(**given)  # what is wrong whatever the file is wrong usage
     except LookError as error:
         raise click.UsageError(str(error)) from error
     return given
+
+
+def limits_given(texts: Sequence[str]) -> str | list[str]:
+    """Return limits as a look takes them: once, or once per channel."""
+    limits = [_limit(text) for text in texts]
+    return limits[0] if len(limits) == 1 else limits
 
 
 def _limit(text: str) -> str:

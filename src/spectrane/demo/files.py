@@ -10,11 +10,15 @@ from numpy.typing import NDArray
 
 from spectrane.demo.land import HEIGHT, WIDTH, Cover, Land, make_land
 from spectrane.demo.spectra import BANDS, see
+from spectrane.demo.troubled import depth, thermal, weekly, write_comet, write_pan, write_plan
+from spectrane.engine.files import check_target
 from spectrane.engine.memory import ArraySource
+from spectrane.formats.cf.writer import write_netcdf
 from spectrane.formats.tiff.writer import write_tiff
 from spectrane.model.band import Band
 from spectrane.model.grid import Grid
 from spectrane.model.look import Class, Look
+from spectrane.model.window import whole
 
 SEED = 2709
 _CRS, _LEFT, _TOP = "EPSG:32727", 486000.0, 7362000.0
@@ -54,16 +58,45 @@ def write_demo(
     grid = scene_grid(scale)
     x, y = positions(grid)
     land = make_land(x, y)
-    files = []
-    for name, source, what in (
-        ("sound_8band.tif", sound(grid, land, x, y), "reflectance in 8 bands, blue first"),
-        ("habitats.tif", habitats(grid, land), "habitat classes with names and colours"),
-    ):
-        path = folder / name
-        write_tiff(source, path, overwrite=overwrite)
+    seen = sound(grid, land, x, y)
+    files: list[Path] = []
+
+    def wrote(path: Path, what: str) -> None:
         told(path, what)
         files.append(path)
+
+    for name, source, what in (
+        ("sound_8band.tif", seen, "reflectance in 8 bands, blue first"),
+        ("habitats.tif", habitats(grid, land), "habitat classes with names and colours"),
+        ("sound_thermal.tif", thermal(grid, land, x, y), "kelvin as int16 x 0.01, another zone"),
+        ("sound_depth.tif", depth(grid, land), "depth in metres, -9999 on land"),
+    ):
+        write_tiff(source, folder / name, overwrite=overwrite)
+        wrote(folder / name, what)
+    _others(folder, seen, land, (x, y), overwrite, wrote)
     return files
+
+
+def _others(
+    folder: Path, seen: ArraySource, land: Land,
+    at: tuple[NDArray[np.float32], NDArray[np.float32]], overwrite: bool,
+    wrote: Callable[[Path, str], None],
+) -> None:  # fmt: skip
+    """Write the files of other formats."""
+    shown = seen.read(range(3), whole(seen.shape)).values
+    for name, write, what in (
+        ("sound_pan.bin", lambda path: write_pan(path, shown, land),
+         "headerless; its note swaps rows and columns"),
+        ("comet.fits", lambda path: write_comet(path, SEED), "four decades of brightness"),
+        ("barrage_plan.png", write_plan, "a drawing without a place, and tie points"),
+    ):  # fmt: skip
+        path = folder / name
+        check_target(str(path), overwrite=overwrite)
+        write(path)
+        wrote(path, what)
+    path = folder / "sound_weekly.nc"
+    write_netcdf(weekly(seen.grid, land, *at), path, overwrite=overwrite)
+    wrote(path, "four weeks of sea temperature, netCDF-4")
 
 
 def scene_grid(scale: float) -> Grid:

@@ -24,6 +24,7 @@ from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source, check_answer
 from spectrane.model.view import View, fitted
 from spectrane.model.window import Window, extent
+from spectrane.spatial.turned import upright
 
 DARK, BRIGHT, NARROW = 0.05, 0.95, 0.1
 """An unstretched picture with such a mean level, or such a share of its type used, is warned of."""
@@ -43,7 +44,8 @@ def render(
     2048. Warns (DataWarning) where the picture is likely to mislead. Raises BandError,
     LookError, GridMismatch.
     """
-    look = look or source.look or Look()
+    source = upright(source)
+    look, kept = _with_kept_limits(look or source.look or Look(), source.look)
     view = view or View()
     window = view.window(source.grid)
     shape = fitted(window, size or view.size)
@@ -54,7 +56,39 @@ def render(
     classes = classes_shown(source, look, bands)
     if classes.classes:
         return _render_classes(source, classes, bands, window, shape)
+    if kept is not None:
+        look = _unless_it_misses(source, look, bands, window, kept)
     return _render_shades(source, look, bands, window, shape)
+
+
+def _with_kept_limits(look: Look, own: Look | None) -> tuple[Look, Look | None]:
+    """Let ``auto`` mean the display range kept with the file; answer it where it did."""
+    if look.limits[0].kind != "auto" or own is None or own.limits[0].kind == "auto":
+        return look, own if look is own and look.limits[0].kind == "fixed" else None
+    return replace(look, limits=own.limits), own
+
+
+def _unless_it_misses(
+    source: Source, look: Look, bands: Sequence[int], window: Window, kept: Look
+) -> Look:
+    """Return the look, or ``auto`` without the kept range where that shows none of the data."""
+    if kept.limits[0].kind != "fixed" or len(look.limits) not in (1, len(bands)):
+        return look
+    size = fitted(window, (64, 64))
+    pixels = source.read(bands, window, size, "nearest")
+    for channel, index in enumerate(bands):
+        values = _valid_of(pixels, channel)
+        setting = look.limits[min(channel, len(look.limits) - 1)]
+        if not values.size or setting.kind != "fixed":
+            return look
+        band = source.bands[index]
+        physical = values * band.scale + band.offset
+        low, high = sorted(setting.parameters)
+        if low <= physical.max() and physical.min() <= high:
+            return look
+    _warn(f"the display range kept with the file ({look.limits[0]}) misses the data altogether "
+          "and is passed over; keep a better one with: spectrane amend --limits")  # fmt: skip
+    return replace(look, limits="percentile:1,99")
 
 
 def classes_shown(source: Source, look: Look, bands: Sequence[int]) -> Look:

@@ -32,6 +32,7 @@ class Described(Source):
         self.same_nodata = same and nodata_when in (None, parent.nodata_when)
         self.dtype, self.block_shape = parent.dtype, parent.block_shape
         self.carry_from(parent)
+        self.state = parent.state
         self.grid, self.look = grid or parent.grid, look or parent.look
         self.metadata = parent.metadata if metadata is None else metadata
         self.nodata_when = nodata_when or parent.nodata_when

@@ -98,9 +98,11 @@ def near_layouts(size: int, table: RawTable) -> Iterator[RawTable]:
             changes.append({name: body // line})
     if not table.header:
         changes += [{"rows": r, "columns": c} for r, c in _factors(pixels // table.bands, table)]
+    told = [table]
     for change in changes:
         one = table.model_copy(update=change)
-        if one != table and needed(one) == size:
+        if one not in told and needed(one) == size:
+            told.append(one)
             yield one
 
 
@@ -131,11 +133,11 @@ def guesses(
     """
     found = []
     for table in _candidates(file.size, rows, columns, bands, type, header):
-        roughness = _roughness(file, table)
+        with np.errstate(all="ignore"):  # wrong types give numbers of any kind
+            roughness = _roughness(file, table)
         if math.isfinite(roughness):
             found.append((roughness, table))
-    # A picture cut into several bands of the same smoothness is likelier one band.
-    return sorted(found, key=lambda pair: pair[0] * (1 + 0.05 * (pair[1].bands - 1)))
+    return sorted(found, key=lambda pair: pair[0])
 
 
 def _candidates(
@@ -166,6 +168,8 @@ def _candidates(
 def _shapes(pixels: int, rows: int | None, columns: int | None) -> Iterable[tuple[int, int]]:
     """Return shapes of so many pixels: as given and swapped, or of sensible proportions."""
     known = [n for n in (rows, columns) if n]
+    if rows and columns and rows * columns == pixels:
+        return dict.fromkeys([(rows, columns), (columns, rows)])
     if known:
         found = [(n, pixels // n) for n in known if pixels % n == 0]
         return dict.fromkeys(found + [(c, r) for r, c in found])
@@ -174,6 +178,8 @@ def _shapes(pixels: int, rows: int | None, columns: int | None) -> Iterable[tupl
     return [(n, pixels // n) for n in near[:24]]
 
 
+_DOUBT = 3.0
+"""How much rougher a layout counts that looks like a wrong reading of another one."""
 _SAMPLE = 192
 """Rows and columns that a guess looks at."""
 
@@ -184,15 +190,45 @@ def _roughness(file: ByteFile, table: RawTable) -> float:
     source.bands = numbered(table.bands)
     top, left = (max(0, (n - _SAMPLE) // 2) for n in (table.rows, table.columns))
     window = ((top, min(top + _SAMPLE, table.rows)), (left, min(left + _SAMPLE, table.columns)))
-    values = source.read([0], window).values[0].astype(np.float64)
-    if values.shape[0] < 3 or values.shape[1] < 3 or not np.isfinite(values).all():
+    stored = source.read([0], window).values[0]
+    if min(stored.shape) < 3 or not np.isfinite(stored).all():
         return math.inf
-    return _steps(values)
+    rough = _steps(stored.astype(np.float64)) * (1 + 0.05 * (table.bands - 1))
+    doubtful = _pairs_of_bytes(stored) or (table.bands > 1 and _goes_on(source, table))
+    return rough * _DOUBT if doubtful else rough
+
+
+def _pairs_of_bytes(stored: NDArray[Any]) -> bool:
+    """Tell whether both halves of 16-bit numbers are pictures: then they are pairs of 8 bits."""
+    if stored.dtype.kind not in "iu" or stored.dtype.itemsize != 2:
+        return False
+    bits = stored.view(np.uint16)
+    low, high = (bits & 0xFF).astype(np.float64), (bits >> 8).astype(np.float64)
+    return bool(high.max() > high.min() + 8 and _steps(low) < 0.5)
+
+
+def _goes_on(source: FlatSource, table: RawTable) -> bool:
+    """Tell whether a band's end runs smoothly into the next band: then they are one picture."""
+    rows, columns = table.rows, table.columns
+    if table.interleave == "bip":
+        return False
+    if table.interleave == "bil":
+        ends = source.read([0], ((0, rows), (columns - 1, columns))).values[0]
+        starts = source.read([1], ((0, rows), (0, 1))).values[0]
+    else:
+        ends = source.read([0], ((rows - 1, rows), (0, columns))).values[0]
+        starts = source.read([1], ((0, 1), (0, columns))).values[0]
+    ends, starts = ends.ravel().astype(np.float64), starts.ravel().astype(np.float64)
+    if not (np.isfinite(ends).all() and np.isfinite(starts).all()):
+        return False
+    mixed = np.random.default_rng(0).permutation(starts)
+    apart = np.abs(ends - mixed).mean()
+    return bool(apart > 0 and np.abs(ends - starts).mean() < 0.6 * apart)
 
 
 def _steps(values: NDArray[np.float64]) -> float:
     """Return how large steps to the next row and column are, of steps to any other pixel."""
-    with np.errstate(over="ignore", invalid="ignore"):
+    with np.errstate(all="ignore"):
         mixed = np.random.default_rng(0).permutation(values.ravel())
         apart = np.abs(np.diff(mixed)).mean()
         down = np.abs(np.diff(values, axis=0)).mean()

@@ -107,6 +107,8 @@ def open_source(path: str | os.PathLike[str], *, member: int | str | None = None
             source = open_raw(file, beside.raw)
         else:
             source = open_with(reader_of(file)[1], file, member)
+        local = "://" not in file.name
+        source.state = (*file.key, str(member)) if local else None
         return source if beside is None else sidecar.laid_over(source, beside)
     except BaseException:
         file.close()

@@ -47,6 +47,7 @@ class Source(ABC):
     format: str = "memory"
     name: str = ""
     metadata: Mapping[str, Any] = {}
+    state: tuple[Any, ...] | None = None  # what tells this state of this file from any other
     axes: tuple[str, ...] = ()  # what the file says of axes that are no map's, in words
     members: int = 1  # how many rasters the file holds
     orientation: int = 1  # as TIFF 6.0 numbers the ways a first row and column may lie

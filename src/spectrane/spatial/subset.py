@@ -28,17 +28,7 @@ class Subset(Source):
         self.dtype = parent.dtype
         self.block_shape = parent.block_shape
         self.overviews = tuple(self._scaled(shape) for shape in parent.overviews)
-        for name in (
-            "nodata_when",
-            "has_mask",
-            "alpha",
-            "format",
-            "name",
-            "metadata",
-            "axes",
-            "members",
-        ):
-            setattr(self, name, getattr(parent, name))
+        self.carry_from(parent)
         self.look = self._kept_look()
 
     def _scaled(self, shape: tuple[int, ...]) -> tuple[int, ...]:

@@ -95,9 +95,9 @@ class Hdf5Storage:
 
     def _listed(self) -> dict[str, Variable]:
         root = self._root()
-        self.is_netcdf = "_NCProperties" in root.attrs or any(
-            "_Netcdf4Dimid" in node.attrs for node in root.values()
-        )
+        said = root.attrs.get("Conventions", "")
+        said = said.decode("utf-8", "replace") if isinstance(said, bytes) else str(said)
+        self.is_netcdf = "_NCProperties" in root.attrs or said.startswith("CF-")
         found: dict[str, Variable] = {}
         self._gather(root, "", found, 0)
         return found

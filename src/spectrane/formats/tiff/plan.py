@@ -219,6 +219,10 @@ def spoken_nodata(value: int | float) -> str:
 
 def _main_fields(source: Source) -> list[TiffField]:
     found: list[TiffField] = [(Tag.Software, "S", "Spectrane"), *geo_fields(source.grid)]
+    history = [str(line) for line in source.metadata.get("provenance", ())]
+    if source.metadata.get("display only"):
+        history.insert(0, "Rescaled for display, not data: do not measure on it.")
+    found += [(Tag.ImageDescription, "S", "\n".join(history))] if history else []
     described = xmp.packet(source.bands, source.look, source.nodata_when)
     return found + ([(Tag.XMP, "B", described)] if described else [])
 

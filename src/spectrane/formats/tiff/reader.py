@@ -78,7 +78,7 @@ def open_file(file: ByteFile, member: int = 1) -> TiffSource:
     main = images[member - 1]
     _set_samples(source, main)
     _set_levels(source, main, _family(directories, main, taken))
-    source.metadata = metadata_of(main)
+    source.metadata = metadata_of(main) | ({"notes": source.notes} if source.notes else {})
     orientation = main.integer(Tag.Orientation, 1)
     source.orientation = orientation if 1 <= orientation <= 8 else 1
     return source
@@ -115,10 +115,13 @@ def _set_samples(source: TiffSource, main: Directory) -> None:
     source.grid = grid_of(main, (layout.rows, layout.columns))
     nodata = _nodata(main, layout)
     bands = tuple(replace(band, nodata=nodata) for band in _named(main, len(source.band_samples)))
-    described = xmp.described(_xmp(main), bands, source.name)
-    source.bands, classes, source.nodata_when = described
-    classes = classes or _palette_classes(main, layout)
-    source.look = Look(classes=classes) if classes and len(source.bands) == 1 else None
+    words = xmp.described(_xmp(main), bands, source.name)
+    source.bands, source.nodata_when = words.bands, words.nodata_when
+    source.notes, source.stale_overviews = words.notes, words.stale_overviews
+    classes = words.classes or _palette_classes(main, layout)
+    source.look = words.look
+    if source.look is None and classes and len(source.bands) == 1:
+        source.look = Look(classes=classes)
     if source.look is None:
         source.look = _grey_look(main, layout)
 
@@ -198,6 +201,8 @@ def _set_levels(source: TiffSource, main: Directory, family: list[Directory]) ->
     masks = {}
     reduced = [layout]
     for directory in family:
+        if source.stale_overviews and not _bits(directory) & tags.MASK:
+            continue
         try:
             found = layout_of(directory)
         except SpectraneError as error:

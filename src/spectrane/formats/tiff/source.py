@@ -216,6 +216,8 @@ class TiffSource(Source):
     format = "TIFF"
     band_samples: list[int]
     alpha_sample: int | None = None
+    notes: str = ""
+    stale_overviews: bool = False
 
     def __init__(self, file: ByteFile) -> None:
         self.file = file

@@ -8,9 +8,11 @@ a structure per class. The names are written out in docs/tiff.md.
 
 from __future__ import annotations
 
+import json
+import re
 import warnings
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import fields, replace
+from dataclasses import dataclass, field, fields, replace
 from typing import Any
 
 from spectrane.model.band import Band
@@ -24,13 +26,23 @@ _NUMBERS = ("wavelength", "scale", "offset")
 _TEXTS = ("name", "role", "unit", "description")
 
 
-def packet(bands: Sequence[Band], look: Look | None, nodata_when: str = "any") -> bytes:
-    """Return the packet that describes bands and classes; empty where there is nothing to say."""
+def packet(
+    bands: Sequence[Band], look: Look | None, nodata_when: str = "any", *,
+    notes: str | None = None, stale_overviews: bool = False, always: bool = False,
+) -> bytes:  # fmt: skip
+    """Return the packet that describes bands, classes and look.
+
+    Empty where there is nothing to say, unless ``always``. ``stale_overviews`` tells that the
+    file's overviews were made under another no-data rule.
+    """
     own = len({band.nodata for band in bands}) > 1
     named = [_properties(band, own or isinstance(band.nodata, tuple)) for band in bands]
     plain = all(found == {"name": f"band {n}"} for n, found in enumerate(named, 1))
     classes = look.classes if look else {}
-    if plain and not classes and nodata_when == "any":
+    shown = {} if look is None else look.to_dict()
+    shown.pop("classes", None)
+    silent = plain and not classes and not shown and not notes and nodata_when == "any"
+    if silent and not always:
         return b""
     items = "".join(map(_structure, named))
     body = f"<spectrane:bands><rdf:Seq>{items}</rdf:Seq></spectrane:bands>"
@@ -40,6 +52,11 @@ def packet(bands: Sequence[Band], look: Look | None, nodata_when: str = "any") -
         body += f"<spectrane:classes><rdf:Seq>{''.join(listed)}</rdf:Seq></spectrane:classes>"
     if nodata_when != "any":
         body += f"<spectrane:nodataWhen>{nodata_when}</spectrane:nodataWhen>"
+    extra = {
+        "look": json.dumps(shown) if shown else "", "notes": notes or "",
+        "staleOverviews": "true" if stale_overviews else "",
+    }  # fmt: skip
+    body += "".join(_element(name, text) for name, text in extra.items() if text)
     return (
         '<?xpacket begin="\ufeff" id="W5M0MpCehiHzreSzNTczkc9d"?>'
         '<x:xmpmeta xmlns:x="adobe:ns:meta/">'
@@ -52,11 +69,11 @@ def packet(bands: Sequence[Band], look: Look | None, nodata_when: str = "any") -
 def _properties(band: Band, with_nodata: bool) -> dict[str, str]:
     """Return what is worth saying; no-data only where tag 42113 cannot say it."""
     found = {}
-    for field in fields(band):
-        value = getattr(band, field.name)
-        if field.name == "nodata" or value is None or value == field.default:
+    for one in fields(band):
+        value = getattr(band, one.name)
+        if one.name == "nodata" or value is None or value == one.default:
             continue
-        found[field.name] = repr(value) if field.name in _NUMBERS else str(value)
+        found[one.name] = repr(value) if one.name in _NUMBERS else str(value)
     if with_nodata and band.nodata is not None:
         items = band.nodata if isinstance(band.nodata, tuple) else (band.nodata,)
         found["nodata"] = " ".join(_spoken(item) for item in items)
@@ -68,28 +85,50 @@ def _spoken(item: Any) -> str:
 
 
 def _structure(properties: Mapping[str, str]) -> str:
+    parts = "".join(_element(name, text) for name, text in properties.items())
+    return f'<rdf:li rdf:parseType="Resource">{parts}</rdf:li>'
+
+
+def _element(name: str, text: str) -> str:
     from html import escape  # here: who only reads has no use for it
 
-    parts = "".join(
-        f"<spectrane:{name}>{escape(_printable(text))}</spectrane:{name}>"
-        for name, text in properties.items()
-    )
-    return f'<rdf:li rdf:parseType="Resource">{parts}</rdf:li>'
+    return f"<spectrane:{name}>{escape(_printable(text))}</spectrane:{name}>"
 
 
 def _printable(text: str) -> str:
     return "".join(ch for ch in text if ch in "\t\n\r" or ch >= " ")
 
 
-def described(
-    raw: bytes, bands: tuple[Band, ...], name: str
-) -> tuple[tuple[Band, ...], dict[float, Class], str]:
-    """Return bands with what a packet says of them, the classes, and when no-data hides.
+def merged(before: bytes, packet: bytes) -> bytes:
+    """Return a packet put into one that other programs wrote, whose own words are kept."""
+    end = before.rfind(b"</rdf:RDF>")
+    if end < 0 or not packet:
+        return packet
+    own = rf"<rdf:Description[^>]*{NAMESPACE}.*?</rdf:Description>".encode()
+    kept = re.sub(own, b"", before[:end], flags=re.DOTALL)
+    found = re.search(own, packet, re.DOTALL)
+    return kept + (found.group() if found else b"") + before[end:]
+
+
+@dataclass
+class Words:
+    """What a packet says besides the bands."""
+
+    bands: tuple[Band, ...]
+    classes: dict[float, Class] = field(default_factory=dict)
+    nodata_when: str = "any"
+    look: Look | None = None
+    notes: str = ""
+    stale_overviews: bool = False
+
+
+def described(raw: bytes, bands: tuple[Band, ...], name: str) -> Words:
+    """Return bands with what a packet says of them, the classes, and the rest.
 
     A packet that cannot be used draws a warning and changes nothing.
     """
     if NAMESPACE.encode() not in raw:
-        return bands, {}, "any"
+        return Words(bands)
     try:
         return _described(raw, bands)
     except (SpectraneError, ValueError, ArithmeticError) as error:
@@ -97,12 +136,10 @@ def described(
             f"{name}: the description of the bands in its XMP packet is not usable ({error}); "
             "the bands are only numbered", DataWarning, stacklevel=2,
         )  # fmt: skip
-        return bands, {}, "any"
+        return Words(bands)
 
 
-def _described(
-    raw: bytes, bands: tuple[Band, ...]
-) -> tuple[tuple[Band, ...], dict[float, Class], str]:
+def _described(raw: bytes, bands: tuple[Band, ...]) -> Words:
     root = _parsed(raw)
     given = list(_structures(root, "bands"))
     if len(given) != len(bands):
@@ -112,8 +149,15 @@ def _described(
     for found in _structures(root, "classes"):
         parse_color(found["color"])
         classes[float(found["value"])] = (found["color"], found.get("label", ""))
-    when = root.findtext(f".//{{{NAMESPACE}}}nodataWhen") or "any"
-    return named, classes, when if when in ("any", "all") else "any"
+    when, look, notes, stale = (
+        root.findtext(f".//{{{NAMESPACE}}}{name}") or ""
+        for name in ("nodataWhen", "look", "notes", "staleOverviews")
+    )
+    shown = Look.from_dict(json.loads(look) | {"classes": {}}) if look else None
+    if shown is not None and classes:
+        shown = replace(shown, classes=classes)
+    when = when if when in ("any", "all") else "any"
+    return Words(named, classes, when, shown, notes, stale == "true")
 
 
 def _parsed(raw: bytes) -> Any:

@@ -1,0 +1,259 @@
+"""What looks wrong with a raster: real checks, each with the command that mends it."""
+
+from __future__ import annotations
+
+import re
+import shlex
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.analysis.sampling import Sample, sample_of
+from spectrane.model.errors import MetadataError
+from spectrane.model.roles import PRESETS
+from spectrane.model.source import Source
+
+FILLED = 0.05
+"""A value that fills a larger share than this from the edges inward looks like fill."""
+_STRETCH = "--limits percentile:2,98"
+_ABSURD = 0.02
+NARROW = 0.1
+"""A used range under this share of the type's comes out black, white or flat."""
+
+
+@dataclass(frozen=True)
+class Finding:
+    """Something to look at twice: a short code, what was found, and the command that mends it."""
+
+    code: str
+    message: str
+    fix: str
+
+
+def findings(source: Source, *, pixels: bool = True) -> list[Finding]:
+    """Return what looks wrong. With ``pixels`` a sample is read; else only the header is judged."""
+    found = list(_header_findings(source))
+    if pixels:
+        sample = sample_of(source)
+        found += [one for check in _PIXEL_CHECKS for one in check(source, sample)]
+    return found
+
+
+def _amend(source: Source, options: str) -> str:
+    name = shlex.quote(source.name or "FILE")
+    return f"spectrane amend {name} {options}"
+
+
+def _header_findings(source: Source) -> Iterator[Finding]:
+    yield from _place_findings(source)
+    roles = [band.role for band in source.bands]
+    natural = list(PRESETS["natural"])
+    if set(natural) <= set(roles) and roles[:3] != natural:
+        numbers = ",".join(str(roles.index(role) + 1) for role in natural)
+        yield Finding(
+            "order",
+            f"bands are not stored in display order: red, green, blue are bands {numbers}; shown "
+            "by their roles they come out right",
+            _amend(source, "--channels natural"),
+        )
+    plain_names = all(re.fullmatch(r"band \d+", band.name) for band in source.bands)
+    if len(source.bands) > 3 and plain_names and not any(roles):
+        yield Finding(
+            "unnamed", f"{len(source.bands)} bands without names, roles or wavelengths: nothing "
+            "says which is red", _amend(source, "--roles blue,green,red,nir,…"),
+        )  # fmt: skip
+
+
+def _place_findings(source: Source) -> Iterator[Finding]:
+    grid = source.grid
+    if len(grid.shape) != 2:
+        return
+    if grid.placed and not grid.crs_text:
+        yield Finding(
+            "no-crs", "has a place but no coordinate system: positions are numbers without a map",
+            _amend(source, "--crs EPSG:CODE"),
+        )  # fmt: skip
+    if not grid.placed:
+        return
+    dx, dy = grid.pixel_size
+    try:
+        geographic = grid.crs is not None and grid.crs.is_geographic
+    except MetadataError:
+        geographic = False
+    low, high = min(dx, dy), max(dx, dy)
+    odd = None
+    if high > 5 * low:
+        odd = "pixels are more than five times longer than wide"
+    elif geographic and high > 5:
+        odd = "pixels of more than 5 degrees: are these metres?"
+    elif not geographic and grid.crs_text and high < 1e-3:
+        odd = "pixels under a millimetre: are these degrees?"
+    elif geographic and not _on_earth(grid.bounds):
+        odd = f"longitude and latitude {tuple(round(v, 3) for v in grid.bounds)} are off the earth"
+    if odd:
+        yield Finding(
+            "pixel-size", f"suspicious pixel size {dx:.6g} x {dy:.6g}: {odd}",
+            _amend(source, "--corner X,Y --pixel-size DX,DY"),
+        )  # fmt: skip
+
+
+def _on_earth(bounds: tuple[float, float, float, float]) -> bool:
+    x_min, y_min, x_max, y_max = bounds
+    return x_min >= -361 and x_max <= 361 and y_min >= -90.01 and y_max <= 90.01
+
+
+def _edge_fill(source: Source, sample: Sample) -> Iterator[Finding]:
+    named = any(band.nodata is not None for band in source.bands)
+    if named or source.has_mask or source.alpha or source.categories:
+        return
+    value = _edge_value(sample)
+    if value is None:
+        return
+    if not source.grid.placed and source.dtype == np.uint8 and value != 0:
+        return  # the paper of a drawing, not fill
+    share = _filled_share(sample, value)
+    if share > FILLED:
+        about = "" if sample.complete else "about "
+        yield Finding(
+            "fill", f"{about}{share:.0%} of the pixels, from the edges inward, are exactly "
+            f"{value:g} in every band, and no no-data value is set",
+            _amend(source, f"--nodata {value:g}"),
+        )  # fmt: skip
+
+
+def _edge_value(sample: Sample) -> float | None:
+    """Return the commonest number along the raster's edge in the first band."""
+    lines: list[NDArray[Any]] = []
+    for part, sides in zip(sample.parts, sample.edges, strict=True):
+        band = part.values[0]
+        borders = (band[0], band[-1], band[:, 0], band[:, -1])
+        lines += [line for line, there in zip(borders, sides, strict=True) if there]
+    border = np.concatenate(lines)
+    border = border[np.isfinite(border)] if border.dtype.kind == "f" else border
+    if not border.size:
+        return None
+    values, counts = np.unique(border, return_counts=True)
+    return float(values[counts.argmax()]) if counts.max() >= FILLED * border.size else None
+
+
+def _filled_share(sample: Sample, value: float) -> float:
+    total, filled = 0, 0
+    for part, sides in zip(sample.parts, sample.edges, strict=True):
+        same = (part.values == value).all(axis=0)
+        inward = same if not all(sides) else _reached(same)
+        total, filled = total + same.size, filled + int(inward.sum())
+    return filled / total
+
+
+def _reached(same: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Return where a run of True reaches from any of the four edges."""
+    reached = np.zeros_like(same)
+    for axis in (0, 1):
+        reached |= np.logical_and.accumulate(same, axis=axis)
+        reached |= np.flip(np.logical_and.accumulate(np.flip(same, axis), axis=axis), axis)
+    return reached
+
+
+def _display_range(source: Source, sample: Sample) -> Iterator[Finding]:
+    """Judge the display range kept with the file, and the range its header claims."""
+    if source.look is not None and not source.categories:
+        for index, setting in enumerate(source.look.limits):
+            if setting.kind != "fixed" or index >= len(sample.bands):
+                continue
+            low, high = sorted(setting.parameters)
+            least, most = _ends(source, sample, index)
+            if least is None or most is None:
+                continue
+            if 0 <= most - least < _ABSURD * (high - low):
+                yield Finding(
+                    "display-range", f"the display range {low:g} to {high:g} is absurdly wide for "
+                    f"data from {least:g} to {most:g}", _amend(source, _STRETCH),
+                )  # fmt: skip
+            elif most < low or least > high:
+                yield Finding(
+                    "display-range", f"the display range {low:g} to {high:g} misses the data, "
+                    f"which run from {least:g} to {most:g}", _amend(source, _STRETCH),
+                )  # fmt: skip
+    claimed = _claimed_range(source)
+    least, most = _ends(source, sample, 0)
+    if claimed and least is not None and most is not None and sample.complete:
+        outside = claimed[0] > most or claimed[1] < least or claimed[0] >= claimed[1]
+        if outside:
+            yield Finding(
+                "header-range", f"the header claims values from {claimed[0]:g} to {claimed[1]:g}; "
+                f"the data run from {least:g} to {most:g}", "nothing to do: the claim is not used",
+            )  # fmt: skip
+
+
+def _claimed_range(source: Source) -> tuple[float, float] | None:
+    first: list[Any]
+    for low, high in (("DATAMIN", "DATAMAX"), ("SMinSampleValue", "SMaxSampleValue"),
+                      ("MinSampleValue", "MaxSampleValue")):  # fmt: skip
+        pair = [source.metadata.get(name) for name in (low, high)]
+        first = [value[0] if isinstance(value, list) and value else value for value in pair]
+        if all(isinstance(v, int | float) and not isinstance(v, bool) for v in first):
+            return float(first[0]), float(first[1])
+    return None
+
+
+def _ends(source: Source, sample: Sample, index: int) -> tuple[float | None, float | None]:
+    values = sample.values(index)
+    if not values.size:
+        return None, None
+    band = source.bands[sample.bands[index]]
+    ends = sorted(float(v) * band.scale + band.offset for v in (values.min(), values.max()))
+    return ends[0], ends[1]
+
+
+def _value_range(source: Source, sample: Sample) -> Iterator[Finding]:
+    """Judge the values against what a plain display, or the band's meaning, expects."""
+    if source.categories:
+        return
+    for index in range(len(sample.bands)):
+        band = source.bands[sample.bands[index]]
+        values = sample.values(index)
+        if not values.size:
+            yield Finding(
+                "empty", f"{band.name}: no valid pixel was found", _amend(source, "--nodata none")
+            )
+            return
+        physical = values.astype(np.float64) * band.scale + band.offset
+        text = f"{band.name} {band.description or ''}".lower()
+        if re.search(r"\b(nd[a-z]i|index)\b", text):
+            outside = float((np.abs(physical) > 1).mean())
+            if outside > 0.01:
+                yield Finding(
+                    "index-range", f"{band.name}: {outside:.0%} of an index lie outside -1 to 1: "
+                    "is a scale missing?", _amend(source, f"--band {index + 1}:scale=0.0001"),
+                )  # fmt: skip
+    yield from _plain_display(source, sample)
+
+
+def _plain_display(source: Source, sample: Sample) -> Iterator[Finding]:
+    kept = source.look is not None and source.look.limits[0].kind != "auto"
+    values = sample.values(0)
+    if kept or not values.size:
+        return
+    low, high = (float(v) for v in np.percentile(values, (1, 99)))
+    if source.dtype.kind == "f":
+        if low < 0.0 or high > 1.0:
+            yield Finding(
+                "float-range", f"float data from {low:.4g} to {high:.4g}: a display that expects "
+                "0 to 1 shows them black or white", _amend(source, _STRETCH),
+            )  # fmt: skip
+        return
+    span = np.iinfo(source.dtype) if source.dtype.kind in "iu" else None
+    used = (high - low) / (float(span.max) - float(span.min)) if span else 1.0
+    if used < NARROW:
+        yield Finding(
+            "narrow", f"the data use {used:.1%} of the range of {source.dtype.name}: unstretched "
+            "they come out dark or flat", _amend(source, _STRETCH),
+        )  # fmt: skip
+
+
+_PIXEL_CHECKS: tuple[Callable[[Source, Sample], Iterator[Finding]], ...] = (
+    _edge_fill, _display_range, _value_range,
+)  # fmt: skip

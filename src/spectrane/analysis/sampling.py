@@ -1,0 +1,68 @@
+"""A small and honest part of a raster, for checks that must not read all of it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.model.pixels import Pixels
+from spectrane.model.source import Source
+from spectrane.model.window import whole
+
+WHOLE = 1_500_000
+"""Rasters of up to so many pixels are looked at as a whole."""
+_BLOCK, _SIDE = 256, 4
+_MOST_BANDS = 8
+
+
+@dataclass(frozen=True)
+class Sample:
+    """Parts of a raster: each (bands, rows, columns) stored numbers with their validity.
+
+    ``edges[k]`` tells which sides of part k lie on the raster's edge: top, bottom, left, right.
+    ``complete`` is True where every pixel is there.
+    """
+
+    bands: tuple[int, ...]
+    parts: tuple[Pixels, ...]
+    edges: tuple[tuple[bool, bool, bool, bool], ...]
+    complete: bool
+
+    def values(self, index: int) -> NDArray[Any]:
+        """Return the valid and finite numbers of the band at an index of ``bands``."""
+        found = []
+        for part in self.parts:
+            valid = np.broadcast_to(part.valid, part.values.shape)[index]
+            found.append(part.values[index][valid])
+        flat = np.concatenate(found)
+        return flat[np.isfinite(flat)] if flat.dtype.kind == "f" else flat
+
+
+def sample_of(source: Source) -> Sample:
+    """Return all of a small raster, the smallest overview, or evenly spread blocks of 256 x 256."""
+    bands = tuple(range(min(len(source.bands), _MOST_BANDS)))
+    all_sides = (True, True, True, True)
+    rows, columns = source.shape
+    if rows * columns <= WHOLE:
+        return Sample(bands, (source.read(bands, whole(source.shape)),), (all_sides,), True)
+    if source.overviews and not source.categories:
+        size = min(source.overviews, key=lambda shape: shape[0] * shape[1])
+        part = source.read(bands, whole(source.shape), size, "area")
+        return Sample(bands, (part,), (all_sides,), False)
+    parts, edges = [], []
+    tops, lefts = _starts(rows), _starts(columns)
+    for top in tops:
+        for left in lefts:
+            window = ((top, min(top + _BLOCK, rows)), (left, min(left + _BLOCK, columns)))
+            parts.append(source.read(bands, window))
+            edges.append((top == 0, window[0][1] == rows, left == 0, window[1][1] == columns))
+    return Sample(bands, tuple(parts), tuple(edges), False)
+
+
+def _starts(length: int) -> Sequence[int]:
+    last = max(0, length - _BLOCK)
+    return sorted({round(k * last / (_SIDE - 1)) for k in range(_SIDE)})

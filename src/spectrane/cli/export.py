@@ -1,0 +1,138 @@
+"""``spectrane export``: data in another format, order, type or part."""
+
+from __future__ import annotations
+
+import json
+import os
+from typing import Any
+
+import click
+
+from spectrane.cli.common import (
+    NoData,
+    Numbers,
+    examples,
+    for_each,
+    progress_bar,
+    shared_options,
+    told_warnings,
+)
+from spectrane.cli.raw import TYPES
+from spectrane.cli.render import limits_given
+
+
+@click.command("export")
+@click.argument("files", nargs=-1, required=True, metavar="FILE... OUT")
+@click.option("--out-dir", type=click.Path(), help="A folder for one output per file.")
+@click.option("--format", "ending", help="With --out-dir: the ending that names the format.")
+@click.option("--bands", help="Bands to write, in this order: 3,2,1 or nir,red.")
+@click.option("--type", "dtype", type=click.Choice(TYPES), help="Another type.")
+@click.option("--rescale", type=click.Choice(["none", "full", "limits"]),
+              help="Numbers as they are (rounded, clamped, told) or stretched.")  # fmt: skip
+@click.option("--limits", multiple=True, help="With --rescale limits: percentile:2,98, LOW,HIGH.")
+@click.option("--nodata", type=NoData(), help="Stored numbers that mean nothing, or none.")
+@click.option("--unit", help="Physical values in another unit, such as celsius.")
+@click.option("--area", type=Numbers(4, "X1,Y1,X2,Y2"), help="Map bounds to write.")
+@click.option("--rows", type=Numbers(2, "START,STOP"), help="Rows to write, from 0.")
+@click.option("--columns", type=Numbers(2, "START,STOP"), help="Columns to write, from 0.")
+@click.option("--compress", help="TIFF: deflate, zstd, lzw or none.")
+@click.option("--interleave", help="TIFF: pixel or band. Raw: bsq, bil or bip.")
+@click.option("--quality", type=click.IntRange(1, 100), help="JPEG.")
+@click.option("--member", help="Which raster of the file: its number from 1, or its name.")
+@click.option("--preview", type=click.Path(), help="A picture (.png) of before and after.")
+@click.option("--overwrite", is_flag=True, help="Replace files that exist.")
+@click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
+@shared_options
+@examples(
+    "export demo/sound_8band.tif colours.tif --bands red,green,blue",
+    "export demo/sound_8band.tif quick.png --bands 3,2,1 --type uint8 --rescale limits",
+)
+def command(files: tuple[str, ...], **options: Any) -> None:
+    """Write data to another file: TIFF, FITS, PNG, JPEG, NPY, netCDF, Zarr or raw.
+
+    The ending of OUT names the format. The input is never changed.
+    """
+    pairs = _pairs(files, options)
+    if options["preview"] and len(pairs) > 1:
+        raise click.UsageError("--preview shows one export")
+    for_each(list(pairs), lambda file: _one(file, pairs[file], options))
+
+
+def _pairs(files: tuple[str, ...], options: dict[str, Any]) -> dict[str, str]:
+    folder = options["out_dir"]
+    if folder is None:
+        if len(files) != 2:
+            raise click.UsageError("say FILE and OUT, or several FILEs with --out-dir")
+        return {files[0]: files[1]}
+    ending = options["ending"]
+    ending = ".tif" if ending is None else "." + ending.lstrip(".")
+    names = {
+        file: os.path.join(folder, os.path.splitext(os.path.basename(file))[0] + ending)
+        for file in files
+    }
+    if len(set(names.values())) < len(files):
+        raise click.UsageError("two files would get the same output; export them one by one")
+    os.makedirs(folder, exist_ok=True)
+    return names
+
+
+def _one(file: str, target: str, options: dict[str, Any]) -> None:
+    import spectrane.raster
+    from spectrane.model.look import Look
+
+    quiet = options["quiet"]
+    look = Look(limits=limits_given(options["limits"])) if options["limits"] else None
+    own = {name: options[name] for name in ("compress", "interleave", "quality")
+           if options[name] is not None}  # fmt: skip
+    with (
+        told_warnings(quiet or options["as_json"]) as told,
+        spectrane.raster.open(file, member=options["member"]) as raster,
+        progress_bar(target, quiet) as progress,
+    ):
+        part = _part(raster, options)
+        part.save(
+            target, dtype=options["dtype"], rescale=options["rescale"], look=look,
+            overwrite=options["overwrite"], progress=progress, **own,
+        )  # fmt: skip
+        if options["preview"]:
+            _preview(raster, target, options)
+    if options["as_json"]:
+        click.echo(json.dumps({"file": file, "output": target, "told": told}))
+    elif not quiet:
+        count, rows, columns = part.shape
+        click.echo(f"{target}: {columns} x {rows}, {count} bands")
+
+
+def _part(raster: Any, options: dict[str, Any]) -> Any:
+    part = raster
+    if options["nodata"] is not None:
+        part = part.with_nodata(options["nodata"])
+    if options["bands"]:
+        part = part.select([name.strip() for name in options["bands"].split(",")])
+    rows, columns = (
+        None if pair is None else (int(pair[0]), int(pair[1]))
+        for pair in (options["rows"], options["columns"])
+    )
+    if options["area"] or rows or columns:
+        part = part.crop(bounds=options["area"], rows=rows, columns=columns)
+    return part.convert(options["unit"]) if options["unit"] else part
+
+
+def _preview(raster: Any, target: str, options: dict[str, Any]) -> None:
+    """Draw what was read and what was written, each as its stored order shows it."""
+    import spectrane.raster
+    from spectrane.display.side_by_side import side_by_side
+    from spectrane.engine.files import written_whole
+    from spectrane.formats.png.encoding import encode_png
+    from spectrane.model.look import Look
+
+    with spectrane.raster.open(target) as after:
+        pictures, captions = [], []
+        for name, one in (("before", raster), ("after", after)):
+            shown = one.bands[:3] if len(one.bands) >= 3 else one.bands[:1]
+            look = Look(channels=tuple(range(1, len(shown) + 1)), limits="percentile:2,98")
+            pictures.append(spectrane.raster.render(one, look, size=(640, 600)))
+            captions.append(f"{name}: {', '.join(b.name for b in shown)} as stored ({one.dtype})")
+    with written_whole(options["preview"], overwrite=options["overwrite"]) as file:
+        text = {"Description": "Preview of an export, not data."}
+        file.write(encode_png(side_by_side(pictures, captions), text))

@@ -1,0 +1,58 @@
+"""``spectrane survey``: the rasters below a folder."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import asdict
+from typing import Any
+
+import click
+
+from spectrane.cli.common import examples, progress_bar, shared_options
+
+
+@click.command("survey")
+@click.argument("folder", type=click.Path())
+@click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
+@shared_options
+@examples(
+    "survey demo",
+    "survey demo --json",
+)
+def command(folder: str, as_json: bool, quiet: bool) -> None:
+    """List every raster below a folder, found by its content whatever its name."""
+    from spectrane.surveying import survey
+
+    with progress_bar("looking", quiet) as progress:
+        found = survey(folder, progress)
+    if as_json:
+        click.echo(json.dumps([asdict(one) for one in found], indent=2))
+        return
+    from spectrane.analysis.description import printable, table
+
+    rows = [["File", "Format", "Size", "Bands", "Type", "Coordinates"]]
+    rows += [_row(folder, one) for one in found]
+    click.echo(printable("\n".join(table(rows))))
+    told = [(one.path, one.problem or one.unusual) for one in found if one.problem or one.unusual]
+    if told:
+        click.echo("\nUnusual")
+    for path, text in told:
+        click.echo(printable(f"  {_short(folder, path)}: {text}"))
+    broken = sum(bool(one.problem) for one in found)
+    click.echo(f"\n{len(found)} rasters" + (f", {broken} of them broken" if broken else ""))
+
+
+def _short(folder: str, path: str) -> str:
+    import os
+
+    return os.path.relpath(path, folder)
+
+
+def _row(folder: str, one: Any) -> list[str]:
+    if one.problem:
+        return [_short(folder, one.path), one.format or "?", "broken", "", "", ""]
+    members = f" ({one.members} members)" if one.members > 1 else ""
+    size = f"{one.columns} x {one.rows}{members}"
+    place = one.crs or "none"
+    place = place if len(place) < 30 else place[:27] + "..."
+    return [_short(folder, one.path), one.format, size, str(one.bands), one.type, place]

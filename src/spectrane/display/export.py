@@ -1,0 +1,119 @@
+"""Handing on data: another format, band order, type or range; told what it cost."""
+
+from __future__ import annotations
+
+import inspect
+import os
+import warnings
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from spectrane.display.limits import find_limits, settings_of, type_range
+from spectrane.engine.described import Described
+from spectrane.engine.threads import Progress, no_progress
+from spectrane.formats.registry import writer_for
+from spectrane.model.errors import AccessError, DataWarning, FormatError, LookError
+from spectrane.model.look import Look
+from spectrane.model.source import Source
+from spectrane.model.version import VERSION
+from spectrane.model.window import whole
+from spectrane.spatial.converted import Converted, Range, type_named
+
+RESCALES = ("none", "full", "limits")
+
+
+def save(
+    source: Source,
+    path: str | os.PathLike[str],
+    *,
+    dtype: str | np.dtype[Any] | None = None,
+    rescale: str | None = None,
+    look: Look | None = None,
+    progress: Progress = no_progress,
+    **options: Any,
+) -> None:
+    """Write a source's data to a file of the format its ending names.
+
+    ``dtype`` is another type. ``rescale`` says what becomes of the numbers: ``none`` keeps them
+    (rounded half up; out of range clamped, counted and warned of), ``full`` stretches the whole
+    range of the type (of the data, for floats) to that of the new one, ``limits`` the display
+    limits of ``look`` (default: the file's own, else percentile:1,99). A rescaled file says of
+    itself that it is for display. ``options`` are the writer's own.
+
+    Raises FormatError for what the format cannot hold, ExistingFile, AccessError; a file is never
+    written over the one it is read from.
+    """
+    writer = writer_for(path)
+    _check_not_itself(source, os.fspath(path))
+    _check_options(writer, options, path)
+    ready = converted(source, dtype, rescale, look)
+    ready = Described(ready, metadata={**ready.metadata, "provenance": provenance(source, ready)})
+    writer(ready, path, progress=progress, **options)
+    clamped = getattr(ready.parent, "clamped", 0)
+    if clamped:
+        warnings.warn(
+            f"{clamped} pixels lay outside {ready.dtype.name} and were clamped; --rescale full or "
+            "a wider --type keeps them", DataWarning, stacklevel=2,
+        )  # fmt: skip
+
+
+def _check_not_itself(source: Source, path: str) -> None:
+    both = source.name and os.path.exists(source.name) and os.path.exists(path)
+    if both and os.path.samefile(source.name, path):
+        raise AccessError(f"{path}: is the file being read; write to another name")
+
+
+def _check_options(writer: Any, options: dict[str, Any], path: Any) -> None:
+    known = [name for name in inspect.signature(writer).parameters if name not in
+             ("source", "target", "progress")]  # fmt: skip
+    for name in options:
+        if name not in known:
+            raise FormatError(
+                f"{os.fspath(path)}: {name} means nothing for this format; its options are "
+                f"{', '.join(known)}"
+            )
+
+
+def converted(
+    source: Source, dtype: str | np.dtype[Any] | None, rescale: str | None, look: Look | None = None
+) -> Source:
+    """Return a source in another type and range; itself where neither is asked for."""
+    if rescale not in (None, *RESCALES):
+        raise LookError(f"rescale {rescale!r}: expected one of {', '.join(RESCALES)}")
+    wanted = source.dtype if dtype is None else type_named(str(np.dtype(dtype)
+                                                               if not isinstance(dtype, str)
+                                                               else dtype))  # fmt: skip
+    if rescale in (None, "none"):
+        return source if wanted == source.dtype else Converted(source, wanted)
+    return Converted(source, wanted, _ranges(source, rescale, look))
+
+
+def _ranges(source: Source, rescale: str, look: Look | None) -> Sequence[Range]:
+    """Return each band's stored low and high, which become the ends of the new type."""
+    if rescale == "full" and source.dtype.kind != "f":
+        return [type_range(source.dtype)] * len(source.bands)
+    chosen = Look(limits="minmax") if rescale == "full" else (look or source.look or Look())
+    if rescale == "limits" and chosen.limits[0].kind == "auto":
+        chosen = Look(limits="percentile:1,99")
+    found: list[Range] = []
+    for index, band in enumerate(source.bands):
+        one = Look(limits=[chosen.limits[min(index, len(chosen.limits) - 1)]])
+        settings = settings_of(one, 1, source.dtype)
+        low, high, _ = find_limits(source, [index], settings, chosen, whole(source.shape))[0]
+        found.append(((low - band.offset) / band.scale, (high - band.offset) / band.scale))
+    return found
+
+
+def provenance(source: Source, ready: Source) -> list[str]:
+    """Say where a written file comes from: the source's file name and what was done to it."""
+    steps = [*source.metadata.get("provenance", ())]
+    name = os.path.basename(source.name) or "an array in memory"
+    bands = ", ".join(band.name for band in source.bands[:16])
+    step = f"from {name}; bands {bands}"
+    if ready.dtype != source.dtype:
+        step += f"; {source.dtype.name} to {ready.dtype.name}"
+    if ready.metadata.get("display only"):
+        step += "; rescaled for display, not data"
+    return [*steps, f"{step}; written by Spectrane {VERSION}"]

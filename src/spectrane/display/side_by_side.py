@@ -1,0 +1,46 @@
+"""Pictures side by side on one sheet, each under its caption."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.display.picture import Picture
+
+_GAP, _CAPTION = 12, 44
+_PAPER, _INK = (246, 246, 244), (32, 36, 40)
+
+
+def side_by_side(pictures: Sequence[Picture], captions: Sequence[str]) -> NDArray[np.uint8]:
+    """Return (rows, columns, 4) uint8: pictures in a row, top edges aligned, captions above."""
+    from PIL import Image, ImageDraw, ImageFont
+
+    widths = [max(picture.rgba.shape[1], 220) for picture in pictures]
+    high = max(picture.rgba.shape[0] for picture in pictures)
+    size = (sum(widths) + _GAP * (len(widths) + 1), high + _CAPTION + _GAP)
+    sheet = Image.new("RGB", size, _PAPER)
+    draw = ImageDraw.Draw(sheet)
+    font: Any = ImageFont.load_default(13)
+    left = _GAP
+    for picture, caption, width in zip(pictures, captions, widths, strict=True):
+        for number, line in enumerate(_lines(draw, caption, font, width)[:2]):
+            draw.text((left, 8 + 16 * number), line, _INK, font)
+        image = Image.fromarray(np.ascontiguousarray(picture.rgba), "RGBA")
+        sheet.paste(image, (left, _CAPTION), image)
+        left += width + _GAP
+    return np.asarray(sheet.convert("RGBA"))
+
+
+def _lines(draw: Any, text: str, font: Any, width: int) -> list[str]:
+    """Break a caption into lines that fit."""
+    lines = [""]
+    for word in text.split():
+        longer = f"{lines[-1]} {word}".strip()
+        if draw.textlength(longer, font) <= width or not lines[-1]:
+            lines[-1] = longer
+        else:
+            lines.append(word)
+    return lines

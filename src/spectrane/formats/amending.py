@@ -1,0 +1,155 @@
+"""Corrections made once: kept in the sidecar, or inside the file where its format has a place."""
+
+from __future__ import annotations
+
+import base64
+import json
+import os
+from collections.abc import Mapping
+from typing import Any
+
+from spectrane.formats import registry, sidecar
+from spectrane.formats.keeping import (
+    changes_table,
+    put_text,
+    sidecar_table,
+    with_other_place_gone,
+    write_sidecar,
+)
+from spectrane.formats.sidecar_schema import checked
+from spectrane.formats.sidecar_schema import laid_over as lay
+from spectrane.model.band import find_band
+from spectrane.model.errors import FormatError, MetadataError
+from spectrane.model.look import Look
+
+_INSIDE = {
+    "TIFF": "spectrane.formats.tiff.amending:amend_tiff",
+    "FITS": "spectrane.formats.fits.amending:amend_fits",
+    "PNG": "spectrane.formats.png.amending:amend_png",
+}
+
+
+def amend(
+    path: str | os.PathLike[str],
+    *,
+    nodata: Any = ...,
+    nodata_when: str | None = None,
+    bands: Mapping[Any, Mapping[str, Any]] | None = None,
+    crs: str | None = None,
+    bounds: tuple[float, float, float, float] | None = None,
+    corner: tuple[float, float] | None = None,
+    pixel_size: tuple[float, float] | None = None,
+    affine: Any = None,
+    look: Look | Mapping[str, Any] | None = None,
+    notes: str | None = None,
+    inside: bool = False,
+) -> str:
+    """Keep corrections with a file, so that the next load has them; return what was written.
+
+    ``nodata`` is a number or a list with (low, high) ranges; None means there is none. ``bands``
+    maps a number (from 1), name or role to fields of a band. Without ``inside`` they go to the
+    sidecar ``NAME.spectrane.toml``; with it, into the file's own fields (TIFF, FITS, PNG), whose
+    pixels are left alone. ``undo`` takes the last correction back.
+
+    Raises MetadataError for what cannot be (an unknown band or key, two places at once), and
+    FormatError where the format has no place for it inside.
+    """
+    name = os.fspath(path)
+    source = registry.open_source(name)
+    try:
+        numbered = {
+            find_band(source.bands, key) + 1: dict(fields) for key, fields in (bands or {}).items()
+        }
+        table = changes_table(
+            nodata=nodata, nodata_when=nodata_when, bands=numbered, crs=crs, bounds=bounds,
+            corner=corner, pixel_size=pixel_size, affine=affine, look=look, notes=notes,
+        )  # fmt: skip
+        if not table:
+            raise MetadataError(f"{name}: nothing to amend; say what is to be another")
+        # What cannot be laid over must not be kept.
+        changed = lay(source, checked(table, name))
+        changed.grid.crs  # noqa: B018 - a coordinate system that nobody can parse is refused here
+        if not inside:
+            before = sidecar.text_of(name)
+            _remember(name, {"kind": "sidecar", "text": before})
+            return write_sidecar(name, with_other_place_gone(table), before)
+        _check_inside(name, source.format)
+        edit = registry._loaded(_INSIDE[source.format])
+        source.close()
+        _remember(name, edit(name, changed, table))
+        return f"{name}: amended inside"
+    finally:
+        source.close()
+
+
+def _check_inside(name: str, kind: str) -> None:
+    if "://" in name:
+        raise FormatError(f"{name}: only local files are amended inside")
+    if kind not in _INSIDE:
+        raise FormatError(
+            f"{name}: {kind} has no place inside for such corrections; leave them in the sidecar"
+        )
+
+
+def _journal(name: str) -> str:
+    return os.path.join(os.path.dirname(name), f".{os.path.basename(name)}.spectrane.undo.json")
+
+
+def _remember(name: str, step: dict[str, Any]) -> None:
+    steps = _steps(name)
+    put_text(_journal(name), json.dumps([*steps, step]))
+
+
+def _steps(name: str) -> list[dict[str, Any]]:
+    try:
+        with open(_journal(name), encoding="utf-8") as file:
+            found: list[dict[str, Any]] = json.load(file)
+            return found
+    except (OSError, ValueError):
+        return []
+
+
+def undo(path: str | os.PathLike[str]) -> str:
+    """Take the last correction of a file back; return what that was.
+
+    Raises MetadataError where there is none, or the file has changed since.
+    """
+    name = os.fspath(path)
+    steps = _steps(name)
+    if not steps:
+        raise MetadataError(f"{name}: there is no correction to take back")
+    *rest, last = steps
+    if last["kind"] == "sidecar":
+        put_text(sidecar.path_of(name), last["text"])
+    else:
+        _undo_inside(name, last)
+    put_text(_journal(name), json.dumps(rest) if rest else None)
+    return "the sidecar" if last["kind"] == "sidecar" else "the fields inside the file"
+
+
+def _undo_inside(name: str, step: dict[str, Any]) -> None:
+    """Put the old bytes back: in place for a patch, by a whole new file for a splice."""
+    if os.path.getsize(name) != step["size_after"]:
+        raise MetadataError(f"{name}: has changed since it was amended; it is left as it is")
+    old = base64.b64decode(step["old"])
+    start = step["start"]
+    if step["kind"] == "patch":
+        with open(name, "r+b") as file:
+            file.seek(start)
+            file.write(old)
+            file.flush()
+            os.fsync(file.fileno())
+            file.truncate(step["size_before"])
+        return
+    from spectrane.formats.splicing import splice
+
+    splice(name, start, step["length"], old)
+
+
+def kept_table(path: str | os.PathLike[str]) -> dict[str, Any]:
+    """Return what is known of a file, corrections included, as a sidecar's tables."""
+    source = registry.open_source(path)
+    try:
+        return sidecar_table(source)
+    finally:
+        source.close()

@@ -1,0 +1,115 @@
+"""Every raster below a folder, found by its content."""
+
+from __future__ import annotations
+
+import os
+import warnings
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from spectrane.analysis.checks import findings
+from spectrane.engine.threads import Progress, no_progress
+from spectrane.formats.registry import open_file, open_with, reader_of
+from spectrane.formats.sidecar import ENDING
+from spectrane.model.errors import FormatError, SpectraneError
+
+_HIDDEN_ENDINGS = (".partial", ".undo.json", ENDING)
+_FOLDERS = (".zarr",)
+
+
+@dataclass(frozen=True)
+class Found:
+    """One raster, or one file that should be one: what it is, what is unusual, or the reason."""
+
+    path: str
+    format: str | None
+    rows: int | None
+    columns: int | None
+    bands: int | None
+    type: str | None
+    members: int | None
+    crs: str | None
+    pixel_size: float | None
+    bytes: int
+    unusual: str
+    problem: str
+
+
+def survey(folder: str | os.PathLike[str], progress: Progress = no_progress) -> list[Found]:
+    """Return every raster below a folder; only headers are read.
+
+    Files of no raster format are passed over; broken ones are listed with the reason.
+    ``progress`` counts files. Raises FormatError where there is no such folder.
+    """
+    top = os.fspath(folder)
+    if not os.path.isdir(top):
+        raise FormatError(f"{top}: is not a folder; survey looks below one")
+    paths = list(_candidates(top))
+    found = []
+    for number, path in enumerate(paths, 1):
+        one = _looked_at(path)
+        if one is not None:
+            found.append(one)
+        progress(number, len(paths))
+    return found
+
+
+def _candidates(top: str) -> Iterator[str]:
+    for folder, below, files in os.walk(top):
+        below.sort()
+        stores = [name for name in below if _is_store(os.path.join(folder, name))]
+        for name in stores:
+            below.remove(name)
+            yield os.path.join(folder, name)
+        for name in sorted(files):
+            if not name.endswith(_HIDDEN_ENDINGS):
+                yield os.path.join(folder, name)
+
+
+def _is_store(path: str) -> bool:
+    return any(os.path.isfile(os.path.join(path, mark)) for mark in ("zarr.json", ".zgroup",
+                                                                     ".zarray"))  # fmt: skip
+
+
+def _looked_at(path: str) -> Found | None:
+    kind: str | None = None
+    size = 0
+    try:
+        file = open_file(path)
+        size = file.size
+        try:
+            described = os.path.exists(path + ENDING)
+            kind, reader = (None, None) if described else reader_of(file)
+        except FormatError:
+            file.close()
+            return None
+        return _facts(path, kind, reader, file)
+    except SpectraneError as error:
+        nothing = (None,) * 7
+        return Found(path, kind, *nothing, bytes=size, unusual="", problem=_reason(path, error))
+
+
+def _facts(path: str, kind: str | None, reader: Any, file: Any) -> Found:
+    from spectrane.formats.registry import open_source
+
+    with warnings.catch_warnings(record=True) as told:
+        warnings.simplefilter("always")
+        source = open_source(path) if reader is None else open_with(reader, file)
+        unusual = [one.message for one in findings(source, pixels=False)]
+    unusual += [_reason(path, one.message) for one in told]
+    rows, columns = source.shape
+    grid = source.grid
+    size = grid.pixel_size[0] if grid.placed else None
+    found = Found(
+        path, source.format, rows, columns, len(source.bands), source.dtype.name, source.members,
+        grid.crs_text, size, file.size, "; ".join(unusual), "",
+    )  # fmt: skip
+    source.close()
+    file.close()
+    return found
+
+
+def _reason(path: str, error: Any) -> str:
+    """Return a message without the path that the row names already."""
+    return " ".join(str(error).removeprefix(f"{path}: ").split())
