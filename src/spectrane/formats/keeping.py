@@ -90,9 +90,11 @@ def _merge(target: Any, changes: Mapping[str, Any]) -> None:
     for key, value in changes.items():
         if value is None:
             target.pop(key, None)
-        elif key == "bands" and key in target:
+        elif isinstance(value, list) and key == "bands" and key in target:
             _merge_bands(target, value)
-        elif isinstance(value, Mapping) and isinstance(target.get(key), Mapping):
+        elif isinstance(value, Mapping):
+            if not isinstance(target.get(key), Mapping):
+                target[key] = {}
             _merge(target[key], value)
         else:
             target[key] = value

@@ -19,7 +19,7 @@ from spectrane.model.errors import MetadataError
 from spectrane.model.nodata import NoDataRule
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source, answer_size, check_answer
-from spectrane.model.window import Window, extent
+from spectrane.model.window import Window, extent, whole
 
 TYPES = ("uint8", "uint16", "uint32", "uint64", "int8", "int16", "int32", "int64", "float16",
          "float32", "float64")  # fmt: skip
@@ -38,6 +38,7 @@ class Converted(Source):
         self, parent: Source, dtype: np.dtype[Any], ranges: Sequence[Range] | None = None
     ) -> None:
         self.parent, self.dtype, self.ranges = parent, dtype, ranges
+        self._hides = hides(parent)
         self.carry_from(parent)
         self.grid, self.block_shape = parent.grid, parent.block_shape
         self.bands = tuple(self._band(band) for band in parent.bands)
@@ -49,7 +50,7 @@ class Converted(Source):
 
     def _band(self, band: Band) -> Band:
         """Return a band as it is afterwards: its no-data must be a number of the new type."""
-        hidden = band.nodata is not None or self.parent.has_mask or self.parent.dtype.kind == "f"
+        hidden = band.nodata is not None or self._hides
         if self.ranges is None:
             kept = band.rule.matching(self.dtype) if band.nodata is not None else []
             if kept and not band.rule.ranges:
@@ -158,6 +159,16 @@ class Converted(Source):
     def close(self) -> None:
         """Let go of the parent's file."""
         self.parent.close()
+
+
+def hides(source: Source) -> bool:
+    """Tell whether a source may hold invalid pixels; of plain floats every one is looked at."""
+    if any(band.nodata is not None for band in source.bands) or source.has_mask:
+        return True
+    if source.dtype.kind != "f":
+        return False
+    bands, everything = range(len(source.bands)), whole(source.shape)
+    return any(not pixels.valid.all() for _, pixels in source.blocks(bands, everything))
 
 
 def type_named(name: str) -> np.dtype[Any]:

@@ -35,6 +35,11 @@ def grid_from_axes(
         return Grid(shape, crs_text=crs)
     steps = [_even_step(values) for values, _ in (y, x)]
     dy, dx = steps
+    # A single row or column says nothing of its height or width: pixels are taken for square.
+    if dy is None and shape[0] == 1 and dx is not None:
+        dy = -abs(dx)
+    if dx is None and shape[1] == 1 and dy is not None:
+        dx = abs(dy)
     if dy is None or dx is None:
         warnings.warn(
             f"{name}: its coordinates are not evenly spaced, so it has no place on a regular grid",

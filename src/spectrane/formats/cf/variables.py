@@ -214,15 +214,20 @@ def _nodata(variable: Variable, dtype: np.dtype[Any]) -> Any:
         (-np.inf, np.inf) if dtype.kind == "f" else (_limit(dtype, "min"), _limit(dtype, "max"))
     )
     if isinstance(low, int | float) and low > limits[0]:
-        below = np.nextafter(low, -np.inf) if dtype.kind == "f" else low - 1
-        found.append((limits[0], float(below) if dtype.kind == "f" else below))
+        found.append((limits[0], _neighbour(low, -np.inf, dtype)))
     if isinstance(high, int | float) and high < limits[1]:
-        above = np.nextafter(high, np.inf) if dtype.kind == "f" else high + 1
-        found.append((float(above) if dtype.kind == "f" else above, limits[1]))
+        found.append((_neighbour(high, np.inf, dtype), limits[1]))
     unique = [v for k, v in enumerate(found) if repr(v) not in map(repr, found[:k])]
     if len(unique) == 1 and not isinstance(unique[0], tuple):
         return unique[0]
     return tuple(unique) or None
+
+
+def _neighbour(value: Any, towards: float, dtype: np.dtype[Any]) -> Any:
+    """Return the next number of a type in a direction."""
+    if dtype.kind != "f":
+        return value + (1 if towards > 0 else -1)
+    return float(np.nextafter(dtype.type(value), dtype.type(towards)))
 
 
 def _limit(dtype: np.dtype[Any], end: str) -> int:

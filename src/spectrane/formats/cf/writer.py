@@ -14,7 +14,7 @@ import numpy as np
 from spectrane.engine.files import check_target
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.storing import filled, single_fill
-from spectrane.model.errors import AccessError, DataWarning, MetadataError
+from spectrane.model.errors import AccessError, DataWarning, ExistingFile, MetadataError
 from spectrane.model.grid import Grid
 from spectrane.model.source import Source
 
@@ -46,10 +46,9 @@ def write_netcdf(
             said["_FillValue"] = np.asarray(said["_FillValue"], kept.dtype)
         kept.attrs.update(said)
         for number, name in enumerate(_dimensions(source)):
-            scale = root[name]
-            if not scale.is_scale:
-                scale.make_scale(name)
-            kept.dims[number].attach_scale(scale)
+            kept.dims[number].label = name
+            if name in root:
+                kept.dims[number].attach_scale(root[name])
         _copy(source, kept, progress)
 
 
@@ -81,7 +80,9 @@ def write_zarr(
 def _partial(path: str, overwrite: bool) -> Iterator[str]:
     """Yield a hidden path beside the target, which gets the target's name at the end."""
     folder = os.path.isdir(path) and path.endswith(".zarr")
-    if not (folder and overwrite):
+    if folder and not overwrite:
+        raise ExistingFile(f"{path}: exists already; overwrite (--overwrite) replaces it")
+    if not folder:
         check_target(path, overwrite=overwrite)
     partial = os.path.join(os.path.dirname(path), f".{os.path.basename(path)}.partial")
     _remove(partial)
@@ -124,11 +125,10 @@ def _shapes(source: Source) -> tuple[tuple[int, ...], tuple[int, ...]]:
 def _coordinates(source: Source) -> dict[str, tuple[tuple[str, ...], Any, dict[str, Any]]]:
     """Return name -> (dimensions, values, attributes) of the coordinate variables."""
     grid = source.grid
-    y, x = _axes(grid)
-    kind = _axis_attributes(grid)
-    found: dict[str, tuple[tuple[str, ...], Any, dict[str, Any]]] = {
-        "y": (("y",), y, kind[0]), "x": (("x",), x, kind[1])
-    }  # fmt: skip
+    found: dict[str, tuple[tuple[str, ...], Any, dict[str, Any]]] = {}
+    if grid.placed:
+        (y, x), kind = _axes(grid), _axis_attributes(grid)
+        found |= {"y": (("y",), y, kind[0]), "x": (("x",), x, kind[1])}
     if len(source.bands) > 1:
         found["band"] = (("band",), np.arange(1, len(source.bands) + 1, dtype=np.int32),
                          {"long_name": "band number"})  # fmt: skip
@@ -154,8 +154,6 @@ def _axes(grid: Grid) -> tuple[Any, Any]:
 
 
 def _axis_attributes(grid: Grid) -> tuple[dict[str, Any], dict[str, Any]]:
-    if not grid.placed:
-        return {"long_name": "row"}, {"long_name": "column"}
     try:
         geographic = grid.crs is not None and grid.crs.is_geographic
     except MetadataError:
