@@ -10,7 +10,6 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from spectrane.analysis import statistics as _statistics
-from spectrane.display import render as _render
 from spectrane.engine.memory import ArraySource, loaded
 from spectrane.engine.threads import no_progress
 from spectrane.formats.registry import open_source
@@ -321,4 +320,6 @@ def render(
     >>> picture.rgba[0, :, 0].tolist()
     [0, 128, 255]
     """
+    from spectrane.display import render as _render
+
     return _render.render(raster._source, look, view=view, size=size)

@@ -50,6 +50,7 @@ def save(
     _check_options(writer, options, path)
     ready = converted(source, dtype, rescale, look)
     ready = Described(ready, metadata={**ready.metadata, "provenance": provenance(source, ready)})
+    _tell_lost_digits(source, ready)
     writer(ready, path, progress=progress, **options)
     clamped = getattr(ready.parent, "clamped", 0)
     if clamped:
@@ -63,6 +64,18 @@ def _check_not_itself(source: Source, path: str) -> None:
     both = source.name and os.path.exists(source.name) and os.path.exists(path)
     if both and os.path.samefile(source.name, path):
         raise AccessError(f"{path}: is the file being read; write to another name")
+
+
+def _tell_lost_digits(source: Source, ready: Source) -> None:
+    """Warn where a float type cannot hold all digits of what is put into it."""
+    into = ready.dtype
+    shown = into.kind != "f" or ready.metadata.get("display only")
+    if shown or np.can_cast(source.dtype, into, "safe"):
+        return
+    warnings.warn(
+        f"{into.name} keeps about {np.finfo(into).precision + 1} digits of a number, fewer than "
+        f"{source.dtype.name} may have", DataWarning, stacklevel=3,
+    )  # fmt: skip
 
 
 def _check_options(writer: Any, options: dict[str, Any], path: Any) -> None:

@@ -180,6 +180,8 @@ def write_jpeg(
     warnings.warn(f"JPEG does not keep {', '.join(lost)}", DataWarning, stacklevel=2)
     pixels = np.ascontiguousarray(values.transpose(1, 2, 0))
     data = imagecodecs.jpeg8_encode(pixels[..., 0] if len(values) == 1 else pixels, level=quality)
+    note = "\n".join(map(str, source.metadata.get("provenance", ()))).encode()[:65000]
+    comment = b"\xff\xfe" + struct.pack(">H", len(note) + 2) + note if note else b""
     with written_whole(target, overwrite=overwrite) as file:
-        file.write(data)
+        file.write(data[:2] + comment + data[2:])
     progress(1, 1)

@@ -20,7 +20,8 @@ _HEADING = "What this says of the file beside it wins over what the file says of
 
 def sidecar_table(source: Source) -> dict[str, Any]:
     """Return what is known of a source as the tables of a sidecar; empty where nothing is."""
-    found: dict[str, Any] = {}
+    history = [str(line) for line in source.metadata.get("provenance", ())]
+    found: dict[str, Any] = {"provenance": history} if history else {}
     if source.nodata_when != "any":
         found["nodata"] = {"when": source.nodata_when}
     bands = [_band_table(number, band) for number, band in enumerate(source.bands, 1)]

@@ -8,6 +8,7 @@ import os
 import struct
 import warnings
 import zipfile
+import zlib
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -30,6 +31,7 @@ if TYPE_CHECKING:
 _MAGIC = b"\x93NUMPY"
 _LONGEST_HEADER = 1 << 20
 _GREATEST_RATIO = 1100
+_ZIP_FAULTS = (zipfile.BadZipFile, OSError, RuntimeError, ValueError, EOFError, zlib.error)
 
 
 class NpyReader:
@@ -108,7 +110,7 @@ def _archive(file: ByteFile) -> zipfile.ZipFile:
         if file.mapped() is not None:
             return zipfile.ZipFile(file.name)
         return zipfile.ZipFile(io.BytesIO(file.read(0, file.size)))
-    except (zipfile.BadZipFile, OSError, NotImplementedError) as error:
+    except _ZIP_FAULTS as error:
         raise FormatError(f"{file.name}: {error}; expected an .npz") from error
 
 
@@ -122,7 +124,7 @@ def _arrays(file: ByteFile) -> list[tuple[Member, str]]:
                 with archive.open(info) as entry:
                     head = entry.read(min(info.file_size, 65536))
                 layout = layout_of(lambda o, n, head=head: head[o : o + n], file.name)
-            except (FormatError, zipfile.BadZipFile, RuntimeError, struct.error, IndexError):
+            except (FormatError, struct.error, IndexError, *_ZIP_FAULTS):
                 continue  # what is no raster is no member
             name = info.filename.removesuffix(".npy")
             member = Member(len(found) + 1, name, layout.rows, layout.columns, layout.bands,
@@ -154,7 +156,7 @@ class NpzSource(DecodedSource):
                 raise FormatError(f"{self.name}: {self.entry} claims {info.file_size} bytes")
             try:
                 raw = archive.read(info)
-            except (zipfile.BadZipFile, OSError, RuntimeError) as error:
+            except _ZIP_FAULTS as error:
                 raise FormatError(f"{self.name}: {self.entry}: {error}") from error
         layout = layout_of(lambda o, n: raw[o : o + n], self.name)
         if layout.end > len(raw):

@@ -74,6 +74,7 @@ class Sidecar(_Table):
 
     version: Literal[1] = 1
     notes: str | None = None
+    provenance: list[str] = []
     nodata: NoDataTable | None = None
     bands: list[BandTable] = []
     grid: GridTable | None = None
@@ -137,6 +138,7 @@ def laid_over(source: Source, beside: Sidecar) -> Source:
     look = None if beside.look is None else Look.from_dict(beside.look)
     grid = None if beside.grid is None else placed(source.grid, beside.grid, source.name)
     metadata = dict(source.metadata) | ({"notes": beside.notes} if beside.notes else {})
+    metadata |= {"provenance": beside.provenance} if beside.provenance else {}
     return Described(
         source, bands, beside.nodata.when if beside.nodata else None, grid=grid, look=look,
         metadata=metadata,

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import itertools
 import math
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -43,7 +44,11 @@ class FitsReader:
 
 def images(file: ByteFile) -> list[tuple[Member, Unit]]:
     """Return the images of a file with the units that hold them."""
-    found: list[tuple[Member, Unit]] = []
+    return list(_walked(file))
+
+
+def _walked(file: ByteFile) -> Iterator[tuple[Member, Unit]]:
+    count = 0
     for unit in read_units(file):
         shape = image_shape(unit)
         if shape is None:
@@ -51,9 +56,8 @@ def images(file: ByteFile) -> list[tuple[Member, Unit]]:
         bits = unit.integer("ZBITPIX" if is_compressed(unit) else "BITPIX")
         bands, rows, columns = shape
         dtype = _unsigned(unit, bits) or np.dtype(TYPES[bits]).newbyteorder("=").name
-        number = len(found) + 1
-        found.append((Member(number, unit.name, rows, columns, bands, dtype), unit))
-    return found
+        count += 1
+        yield Member(count, unit.name, rows, columns, bands, dtype), unit
 
 
 def is_compressed(unit: Unit) -> bool:
@@ -81,7 +85,9 @@ def image_shape(unit: Unit) -> tuple[int, int, int] | None:
 
 def open_file(file: ByteFile, member: int | str | None = None) -> Source:
     """Open one image of a FITS file. Raises FormatError on what is broken or unsupported."""
-    found = images(file)
+    # Of a file elsewhere only the headers up to the first image are asked for.
+    first = itertools.islice(_walked(file), 1) if member is None and "://" in file.name else None
+    found = images(file) if first is None else list(first)
     if not found:
         raise FormatError(f"{file.name}: holds no image of two axes or more")
     chosen = find_member([one for one, _ in found], member, file.name)
