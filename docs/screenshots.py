@@ -29,20 +29,27 @@ def main() -> None:
             shutil.copy(f"demo/{name}.png", HERE / f"render_{name}.png")
         terminal("demo.png", [("demo", told)])
         scene = "demo/sound_8band.tif"
-        terminal("describe.png", [
-            (f"describe {scene} --statistics", run("describe", scene, "--statistics")),
-            ("describe demo/habitats.tif --json | head -4", _first_lines(4)),
-        ])  # fmt: skip
+        terminal("describe.png", [(f"describe {scene}", run("describe", scene))])
         black = f"render {scene} --limits type -o black.png"
         wrong = f"render {scene} --channels nir,redd,green -o x.png"
-        terminal("render_warning.png", [
-            (black, run(*black.split())),
-            (wrong, run(*wrong.split())),
-        ])  # fmt: skip
+        terminal("render_warning.png", talks(black, wrong))
+        terminal("survey.png", talks("survey demo"))
+        pan = "raw demo/sound_pan.bin --rows 1500 --columns 550"
+        _, guess = talks(pan, f"{pan} --guess --preview guess.png")
+        terminal("raw_guess.png", [guess], picture="guess.png")
+        export = f"export {scene} colours.tif --bands red,green,blue --preview both.png"
+        terminal("export_preview.png", talks(export), picture="both.png")
+        keep = f"amend {scene} --nodata 0 --channels natural --limits percentile:2,98"
+        terminal("amend.png", [
+            *talks(keep),
+            ("", Path(f"{scene}.spectrane.toml").read_text()),
+            *talks(f"render {scene} -o right.png", f"amend {scene} --undo"),
+        ], picture="right.png")  # fmt: skip
 
 
-def _first_lines(count: int) -> str:
-    return "\n".join(run("describe", "demo/habitats.tif", "--json").split("\n")[:count])
+def talks(*commands: str) -> list[tuple[str, str]]:
+    """Return each command with what it answers."""
+    return [(command, run(*command.split())) for command in commands]
 
 
 def run(*arguments: str) -> str:
@@ -54,22 +61,30 @@ def run(*arguments: str) -> str:
     return done.stdout
 
 
-def terminal(name: str, talks: list[tuple[str, str]]) -> None:
-    """Draw commands and their answers as a terminal of 1280 x 800 shows them."""
+def terminal(name: str, said: list[tuple[str, str]], picture: str | None = None) -> None:
+    """Draw commands and their answers as a terminal of 1280 x 800 shows them.
+
+    ``picture`` is what they drew; it is put below.
+    """
     font = ImageFont.truetype("DejaVuSansMono.ttf", 15)
-    picture = Image.new("RGB", SIZE, _BACK)
-    draw = ImageDraw.Draw(picture)
+    screen = Image.new("RGB", SIZE, _BACK)
+    draw = ImageDraw.Draw(screen)
     columns, y = int((SIZE[0] - 40) / font.getlength("m")), 16
-    for command, answer in talks:
-        draw.text((20, y), f"$ spectrane {command}", _PROMPT, font)
-        y += _LINE
+    for command, answer in said:
+        if command:
+            draw.text((20, y), f"$ spectrane {command}", _PROMPT, font)
+            y += _LINE
         for line in answer.rstrip("\n").split("\n"):
             for part in textwrap.wrap(line, columns, drop_whitespace=False) or [""]:
                 draw.text((20, y), part, _TEXT, font)
                 y += _LINE
         y += _LINE
-    picture = picture.crop((0, 0, SIZE[0], min(SIZE[1], y)))
-    picture.save(HERE / name, optimize=True)
+    if picture is not None:
+        drawn = Image.open(picture).convert("RGBA")
+        drawn.thumbnail((SIZE[0] - 40, SIZE[1] - y - 10))
+        screen.paste(drawn, (20, y), drawn)
+        y += drawn.size[1] + 10
+    screen.crop((0, 0, SIZE[0], min(SIZE[1], y))).save(HERE / name, optimize=True)
 
 
 if __name__ == "__main__":

@@ -51,7 +51,8 @@ def _header_findings(source: Source) -> Iterator[Finding]:
     yield from _place_findings(source)
     roles = [band.role for band in source.bands]
     natural = list(PRESETS["natural"])
-    if set(natural) <= set(roles) and roles[:3] != natural:
+    shown = source.look is not None and source.look.channels is not None
+    if not shown and set(natural) <= set(roles) and roles[:3] != natural:
         numbers = ",".join(str(roles.index(role) + 1) for role in natural)
         yield Finding(
             "order",
