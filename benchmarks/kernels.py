@@ -15,7 +15,6 @@ from spectrane.display.shading import Scale, Shading
 from spectrane.engine.threads import in_parallel, row_parts
 from spectrane.kernels import choice, counting, curves, shrinking, steps
 from spectrane.model.band import Band
-from spectrane.model.look import Setting
 from spectrane.model.pixels import Pixels
 
 SIDE = 6000
@@ -38,7 +37,7 @@ def rows() -> Iterator[Row]:
 
 def _shading(name: str) -> Shading:
     scale = Scale(name, 300.0, 5200.0, "linear", False, None, True, "fixed:300,5200")
-    return Shading(Band(name, nodata=0), scale, Setting("linear"))
+    return Shading(Band(name, nodata=0), scale, curves.linear)
 
 
 def _integers(band: np.ndarray) -> Iterator[Row]:

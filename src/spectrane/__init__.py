@@ -13,6 +13,8 @@ from spectrane.model import version
 if TYPE_CHECKING:
     from spectrane.analysis.description import Description
     from spectrane.analysis.histogram import Histogram
+    from spectrane.analysis.spectra import Spectra
+    from spectrane.display.colormaps import Colormap, colormaps
     from spectrane.display.picture import Picture
     from spectrane.model.band import Band
     from spectrane.model.errors import (
@@ -32,7 +34,17 @@ if TYPE_CHECKING:
     from spectrane.model.grid import Grid
     from spectrane.model.look import Look
     from spectrane.model.view import View
-    from spectrane.raster import Raster, amend, from_array, members, open, render, survey
+    from spectrane.raster import (
+        Raster,
+        amend,
+        from_array,
+        members,
+        open,
+        probe,
+        profile,
+        render,
+        survey,
+    )
 
 __version__ = version.VERSION
 
@@ -49,7 +61,10 @@ _HOMES = {
     "spectrane.model.grid": ["Grid"],
     "spectrane.model.look": ["Look"],
     "spectrane.model.view": ["View"],
-    "spectrane.raster": ["Raster", "amend", "from_array", "members", "open", "render", "survey"],
+    "spectrane.analysis.spectra": ["Spectra"],
+    "spectrane.display.colormaps": ["Colormap", "colormaps"],
+    "spectrane.raster": ["Raster", "amend", "from_array", "members", "open", "probe", "profile",
+                         "render", "survey"],
 }  # fmt: skip
 _HOME_OF = {name: module for module, names in _HOMES.items() for name in names}
 
@@ -58,6 +73,7 @@ __all__ = [
     "Band",
     "BandError",
     "ChangedFile",
+    "Colormap",
     "DataWarning",
     "Description",
     "ExistingFile",
@@ -72,12 +88,16 @@ __all__ = [
     "Picture",
     "Raster",
     "ResourceError",
+    "Spectra",
     "SpectraneError",
     "View",
     "amend",
+    "colormaps",
     "from_array",
     "members",
     "open",
+    "probe",
+    "profile",
     "render",
     "survey",
 ]

@@ -139,6 +139,21 @@ class Raster:
         """Return the raster with bands described anew, e.g. ``{1: {"role": "nir"}}``."""
         return Raster(_described.with_bands(self._source, bands))
 
+    def compute(self, given: Mapping[str, str], *, unit: str | None = None) -> Raster:
+        """Return computed bands alone, e.g. ``{"greenness": "(nir - red) / (nir + red)"}``.
+
+        See ``analysis.expressions``; named indices (``ndvi``, ``nbr``, …) are expressions too.
+        """
+        from spectrane.analysis.expressions import Computed
+
+        return Raster(Computed(self._source, given, unit))
+
+    def propose_look(self, band: BandName = 1) -> Look:
+        """Return a look that fits what a band means: see ``display.proposals.proposed``."""
+        from spectrane.display.proposals import proposed
+
+        return proposed(self._source, find_bands(self.bands, band)[0])[0]
+
     def convert(self, unit: str) -> Raster:
         """Return the raster in another unit (``celsius``, ``mm``): see ``converted.in_unit``."""
         from spectrane.spatial.converted import in_unit
@@ -158,12 +173,12 @@ class Raster:
         return Raster(Described(self._source, look=look))
 
     def statistics(
-        self, bands: Bands = None, *, region: Bounds | View | None = None,
+        self, bands: Bands = None, *, region: Any = None,
         progress: Callable[[int, int], None] = no_progress,
     ) -> pandas.DataFrame:  # fmt: skip
         """Return exact statistics of valid pixels, a row per band, in physical values.
 
-        ``region`` is map bounds or a View; None: everything. σ divides by N.
+        ``region`` is map bounds, a View, a polygon (GeoJSON), or None: everything. σ divides by N.
         """
         import pandas
 
@@ -171,29 +186,29 @@ class Raster:
         return pandas.DataFrame(found).set_index("band")
 
     def _statistics(
-        self, bands: Bands, region: Bounds | View | None,
+        self, bands: Bands, region: Any,
         progress: Callable[[int, int], None] = no_progress,
     ) -> list[_statistics.BandStatistics]:  # fmt: skip
         indices = find_bands(self.bands, bands)
-        return _statistics.band_statistics(self._source, indices, self._region(region), progress)
+        source, window = self._region(region)
+        return _statistics.band_statistics(source, indices, window, progress)
 
     def histogram(
         self, bands: Bands = None, *, bins: int | str = "auto",
-        range: tuple[float, float] | None = None, region: Bounds | View | None = None,
+        range: tuple[float, float] | None = None, region: Any = None,
     ) -> Histogram:  # fmt: skip
         """Return counts and edges per band: see ``analysis.histogram.band_histogram``."""
         from spectrane.analysis import histogram as _histogram
 
+        source, window = self._region(region)
         return _histogram.band_histogram(
-            self._source, find_bands(self.bands, bands), self._region(region), bins=bins,
-            value_range=range,
-        )  # fmt: skip
+            source, find_bands(self.bands, bands), window, bins=bins, value_range=range
+        )
 
-    def _region(self, region: Bounds | View | None) -> Window | None:
-        if region is None:
-            return None
-        view = region if isinstance(region, View) else View(bounds=region)
-        return view.window(self.grid)
+    def _region(self, region: Any) -> tuple[Source, Window | None]:
+        from spectrane.spatial.regions import region_of
+
+        return (self._source, None) if region is None else region_of(self._source, region)
 
     def save(
         self, path: str | os.PathLike[str], *, dtype: str | np.dtype[Any] | None = None,
@@ -323,3 +338,46 @@ def render(
     from spectrane.display import render as _render
 
     return _render.render(raster._source, look, view=view, size=size)
+
+
+def probe(
+    layers: Any, *, x: float | None = None, y: float | None = None, row: int | None = None,
+    column: int | None = None, points: Any = None, crs: str | None = None,
+) -> pandas.DataFrame:  # fmt: skip
+    """Return what stands under a point in every band of every layer: see ``display.probing``.
+
+    ``layers`` is a raster, or a list of rasters or (raster, look) pairs. One point by ``x`` and
+    ``y`` or ``row`` and ``column``, or many by ``points`` (GeoJSON, CSV, mappings).
+
+    >>> import numpy as np
+    >>> probe(from_array(np.array([[0, 51]], np.uint8)), row=0, column=1)["level"].tolist()
+    [51]
+    """
+    import pandas
+
+    from spectrane.display.probing import probed
+
+    named = []
+    for number, one in enumerate(_layer_list(layers), 1):
+        raster, look = one if isinstance(one, tuple) else (one, None)
+        named.append((os.path.basename(raster.source) or f"layer {number}", raster._source, look))
+    return pandas.DataFrame(probed(named, x=x, y=y, row=row, column=column, points=points, crs=crs))
+
+
+def _layer_list(layers: Any) -> Iterable[Any]:
+    return [layers] if isinstance(layers, Raster | tuple) else list(layers)
+
+
+def profile(raster: Raster, points: Any, *, crs: str | None = None) -> pandas.DataFrame:
+    """Return a value by band for each named point, or mean and σ for each polygon.
+
+    ``points`` is as for ``probe``, or GeoJSON with polygons. Columns: ``zone band wavelength unit
+    count invalid mean std min max p5 p50 p95``; a point counts 1.
+    """
+    import pandas
+
+    from spectrane.analysis.spectra import zone_table
+    from spectrane.spatial.regions import zones_of
+
+    zones = zones_of(raster._source, points, crs)
+    return pandas.DataFrame(zone_table(raster._source, range(len(raster.bands)), zones))

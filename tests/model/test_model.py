@@ -212,7 +212,7 @@ def test_limits_are_read(given, text):
         ({"limits": ["auto", "auto"]}, "one per channel"),
         ({"channels": "1,2"}, "expected 1 band"),
         ({"channels": (1, 2, "")}, "expected 1 band"),
-        ({"curve": "bent"}, "expected one of linear"),
+        ({"curve": "bent"}, "expected one of asinh"),
         ({"limits_from": "moon"}, "expected one of image, view"),
         ({"nodata_when": "some"}, "expected one of any, all"),
         ({"resample": "sinc"}, "expected one of nearest"),

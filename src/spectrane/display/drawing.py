@@ -8,10 +8,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.display.shading import Shading
+from spectrane.display.adjusting import adjusted
+from spectrane.display.shading import Palette, Shading
 from spectrane.engine.threads import in_parallel, row_parts
-from spectrane.kernels import steps, tables
-from spectrane.model.look import Class, parse_color
+from spectrane.kernels import curves, steps, tables
+from spectrane.model.look import Class, Look, parse_color
 from spectrane.model.pixels import Pixels
 
 Rgba = NDArray[np.uint8]
@@ -47,7 +48,7 @@ def _painter(pixels: Pixels, shadings: Sequence[Shading], hidden: int) -> Any:
     plain = pixels.mask is None and pixels.alpha is None and len(shadings) in (1, 3)
     if plain and dtype.kind in "biu" and dtype.itemsize <= 2:
         return _table_painter(dtype, shadings, hidden, work)
-    if plain and dtype == np.float32 and len(shadings) == 1:
+    if plain and dtype == np.float32 and len(shadings) == 1 and shadings[0].stepped:
         nodata = shadings[0].band.rule
         single = nodata.matching(dtype) or [np.float32(np.nan)]
         if len(single) == 1 and not nodata.ranges:
@@ -58,6 +59,13 @@ def _painter(pixels: Pixels, shadings: Sequence[Shading], hidden: int) -> Any:
 def _table_painter(
     dtype: np.dtype[Any], shadings: Sequence[Shading], hidden: int, work: int
 ) -> Any:
+    palette = shadings[0].palette
+    if palette is not None:
+        values = tables.index_values(dtype)
+        shown = ~shadings[0].band.rule.invalid(values)
+        words = np.where(shown, palette.words[shadings[0].codes(values)], np.uint32(hidden))
+        find = tables.indexed_words.choose(work)
+        return lambda part, out: find(tables.as_index(part.values[0]), words, out)
     made = [shading.table(dtype) for shading in shadings]
     if len(made) == 1:
         grey = (made[0] & 0xFF).astype(np.uint32) * 0x010101 | np.uint32(tables.OPAQUE)
@@ -75,6 +83,8 @@ def _table_painter(
 
 def _step_painter(shading: Shading, nodata: float, hidden: int, work: int) -> Any:
     greys = np.arange(256, dtype=np.uint32) * 0x010101 | np.uint32(tables.OPAQUE)
+    if shading.palette is not None:
+        greys = np.resize(shading.palette.words, 256)
     step, stairs = steps.step_words.choose(work), shading.stairs
     return lambda part, out: step(part.values[0], stairs, greys, nodata, hidden, out)
 
@@ -83,12 +93,53 @@ def _paint_planes(
     part: Pixels, shadings: Sequence[Shading], hidden: int, out: NDArray[np.uint32], work: int
 ) -> None:
     """Paint any type, mask and alpha: levels per channel, then packed."""
+    if shadings[0].palette is not None:
+        _paint_codes(part, shadings[0].palette, shadings[0].codes(part.values[0]), hidden, out)
+        return
     planes = [s.levels(values, work) for s, values in zip(shadings, part.values, strict=True)]
     cover = planes.pop() if len(planes) == 4 else None
     colors = planes * 3 if len(planes) == 1 else planes
     alpha = _coverage(part, cover, 255)
     steps.packed_words(colors, alpha.astype(np.uint8), out)
     out[~part.shown] = hidden
+
+
+def _paint_codes(
+    part: Pixels, palette: Palette, codes: NDArray[np.intp], hidden: int, out: NDArray[np.uint32]
+) -> None:
+    out[...] = palette.words[codes]
+    if part.alpha is not None:
+        bytes_of = out.view(np.uint8).reshape(*out.shape, 4)
+        share = _coverage(part, None, 255) / 255
+        bytes_of[..., 3] = np.floor(bytes_of[..., 3] * share + 0.5)
+    out[~part.shown] = hidden
+
+
+def draw_adjusted(
+    pixels: Pixels, shadings: Sequence[Shading], look: Look, top: int
+) -> NDArray[Any]:
+    """Return (rows, columns, 4), 8 bits (``top`` 255) or 16 (65535), after a look's adjustments."""
+    dtype = np.uint8 if top == 255 else np.uint16
+    shown = np.array(pixels.shown)
+    planes = [s.t(values) for s, values in zip(shadings[:3], pixels.values, strict=False)]
+    done = adjusted(planes, shown, look)
+    cover = None
+    if len(shadings) == 4:
+        cover = np.nan_to_num(curves.level(shadings[3].t(pixels.values[3]), top))
+    out = np.empty((*pixels.values.shape[1:], 4), dtype)
+    palette = shadings[0].palette
+    if palette is not None:
+        words = palette.words[palette.codes(done[0]).astype(np.intp)]
+        out[...] = words.view(np.uint8).reshape(*words.shape, 4).astype(dtype) * (top // 255)
+    else:
+        for channel in range(3):
+            out[..., channel] = curves.level(done[channel if len(done) == 3 else 0], top)
+        out[..., 3] = top
+    share = _coverage(pixels, cover, top) / top
+    out[..., 3] = np.floor(out[..., 3] * share + 0.5)
+    color = parse_color(look.nodata_color) if look.nodata_color else (0, 0, 0, 0)
+    out[~shown] = np.array(color, dtype) * (top // 255)
+    return out
 
 
 def _coverage(part: Pixels, cover: NDArray[Any] | None, top: int) -> NDArray[np.float64]:
@@ -103,7 +154,9 @@ def _coverage(part: Pixels, cover: NDArray[Any] | None, top: int) -> NDArray[np.
 
 
 def draw16(pixels: Pixels, shadings: Sequence[Shading], hidden: str | None) -> NDArray[np.uint16]:
-    """Return (rows, columns, 4) uint16, each level from t itself."""
+    """Return (rows, columns, 4) uint16, each level from t itself; palettes have 8 bits."""
+    if shadings[0].palette is not None:
+        return draw(pixels, shadings, hidden).astype(np.uint16) * np.uint16(257)
     planes = [s.levels16(values) for s, values in zip(shadings, pixels.values, strict=True)]
     cover = planes.pop() if len(planes) == 4 else None
     out = np.empty((*pixels.values.shape[1:], 4), np.uint16)

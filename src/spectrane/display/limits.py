@@ -12,15 +12,19 @@ from numpy.typing import NDArray
 from spectrane.analysis.ranking import count_small, exact_percentiles, from_counts, sorted_counts
 from spectrane.analysis.statistics import Moments, small
 from spectrane.analysis.walking import sampled, valid_values, walk
+from spectrane.kernels import curves
 from spectrane.model.band import Band
 from spectrane.model.errors import DataWarning, LookError
 from spectrane.model.look import Look, Setting
 from spectrane.model.source import Source
 from spectrane.model.window import Window, area, extent, whole
+from spectrane.spatial.regions import region_of
 
 MOST_EXACT = 16_000_000
 """Limits come from every pixel up to so many, and from about a million above."""
 ENOUGH = 1_000_000
+_BINS = 4096
+"""Bins of the equalising curve of floats."""
 DEFAULT = Setting("percentile", (1.0, 99.0))
 
 Found = tuple[float, float, bool]
@@ -67,7 +71,7 @@ def find_limits(
 
     Warns where a band has no valid value, or all its values are one.
     """
-    window = seen if look.limits_from == "view" else whole(source.shape)
+    source, window = seen_by(source, look, seen)
     from_data = [k for k, setting in enumerate(settings) if setting.kind in _FROM_VALUES]
     found: dict[int, Found] = {}
     if from_data:
@@ -84,12 +88,32 @@ def find_limits(
     return [found[k] for k in range(len(settings))]
 
 
-_FROM_VALUES = ("minmax", "percentile", "deviation")
+def seen_by(source: Source, look: Look, seen: Window) -> tuple[Source, Window]:
+    """Return what limits and the equalising curve are found from: image, view, or a region."""
+    if look.limits_from == "view":
+        return source, seen
+    if look.limits_from == "image":
+        return source, whole(source.shape)
+    return region_of(source, look.limits_from)
+
+
+def equaliser(
+    source: Source, index: int, look: Look, seen: Window, low: float, high: float
+) -> curves.Curve:
+    """Return the equalising curve of one band between two limits."""
+    source, window = seen_by(source, look, seen)
+    return _Values(source, [index], window, look.exact).shares(0, low, high)
+
+
+_FROM_VALUES = ("minmax", "percentile", "deviation", "symmetric")
 
 
 def _given(setting: Setting, dtype: np.dtype[Any], band: Band) -> Found:
     if setting.kind == "fixed":
         return setting.parameters[0], setting.parameters[1], True
+    if setting.kind == "window":
+        center, width = setting.parameters
+        return center - width / 2, center + width / 2, True
     low, high = (end * band.scale + band.offset for end in type_range(dtype))
     return min(low, high), max(low, high), True
 
@@ -137,6 +161,9 @@ class _Values:
     def limits(self, channel: int, setting: Setting) -> Found:
         """Return one channel's limits."""
         band = self.source.bands[self.bands[channel]]
+        if setting.kind == "symmetric":
+            reach = self._greatest([channel], band, setting.parameters[0])
+            return -reach, reach, self.exact
         low, high = self._ends([channel], setting)
         low, high = low * band.scale + band.offset, high * band.scale + band.offset
         return min(low, high), max(low, high), self.exact
@@ -147,6 +174,11 @@ class _Values:
         if len(scales) > 1:
             raise LookError("shared limits need bands with one scale and offset")
         scale, offset = scales.pop()
+        if setting.kind == "symmetric":
+            everything = range(len(self.bands))
+            reach = self._greatest(everything, self.source.bands[self.bands[0]],
+                                   setting.parameters[0])  # fmt: skip
+            return -reach, reach, self.exact
         ends = self._ends(range(len(self.bands)), setting)
         low, high = sorted(end * scale + offset for end in ends)
         return low, high, self.exact
@@ -166,6 +198,41 @@ class _Values:
             return moments.low, moments.high
         reach = setting.parameters[0] * float(np.sqrt(moments.squares / moments.count))
         return moments.mean - reach, moments.mean + reach
+
+    def _greatest(self, channels: Sequence[int], band: Band, percent: float) -> float:
+        """Return the greatest magnitude of physical values, or its percentile."""
+
+        def magnitudes() -> Iterable[NDArray[Any]]:
+            for blocks in self.walk():
+                for k in channels:
+                    yield np.abs(blocks[k].astype(np.float64) * band.scale + band.offset)
+
+        return exact_percentiles(magnitudes, (percent,))[0]
+
+    def shares(self, channel: int, low: float, high: float) -> curves.Curve:
+        """Return the equalising curve: the share of values between the limits that are <= v."""
+        band = self.source.bands[self.bands[channel]]
+        first = next(iter(self.walk()))[channel]
+        if small(first.dtype):
+            counts = np.zeros(1 << (8 * first.dtype.itemsize), np.int64)
+            for blocks in self.walk():
+                count_small(blocks[channel], counts)
+            values, found = sorted_counts(first.dtype, counts)
+            physical = values.astype(np.float64) * band.scale + band.offset
+            inside = (physical >= min(low, high)) & (physical <= max(low, high))
+            at = curves.position(physical[inside], low, high)
+            order = np.argsort(at, kind="stable")
+            total = np.concatenate([[0], np.cumsum(found[inside][order])])
+            return curves.shares(at[order], total / max(1, total[-1]))
+        table = np.zeros(_BINS, np.int64)
+        for blocks in self.walk():
+            physical = blocks[channel].astype(np.float64) * band.scale + band.offset
+            inside = (physical >= min(low, high)) & (physical <= max(low, high))
+            at = curves.position(physical[inside], low, high)
+            table += np.bincount(np.minimum((at * _BINS).astype(int), _BINS - 1), minlength=_BINS)
+        total = np.concatenate([[0], np.cumsum(table)]) / max(1, table.sum())
+        numbers = np.column_stack([np.linspace(0, 1, _BINS + 1), total]).ravel()
+        return curves.points(numbers.tolist())
 
     def _percentiles(self, channels: Sequence[int], percents: Sequence[float]) -> list[float]:
         first = next(iter(self.walk()))[0]

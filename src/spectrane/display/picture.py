@@ -31,6 +31,7 @@ class Picture:
     scales: tuple[Scale, ...]
     source: str
     _draw16: Callable[[], NDArray[np.uint16]] = field(repr=False, compare=False)
+    notes: tuple[str, ...] = ()
 
     @cached_property
     def rgba16(self) -> NDArray[np.uint16]:
@@ -46,6 +47,7 @@ class Picture:
         lines.append(f"Channels: {channels or 'classes'}")
         lines.append(f"Limits: {'; '.join(map(str, self.scales)) or 'none'}")
         lines += [f"Curve: {self.scales[0].curve}"] if self.scales else []
+        lines += self.notes
         if self.grid.placed:
             bounds = ", ".join(f"{value:.10g}" for value in self.grid.bounds)
             lines.append(f"Bounds: {bounds} ({self.grid.crs_text or 'no coordinate system'})")

@@ -12,13 +12,23 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.display.channels import shown_bands
-from spectrane.display.drawing import Rgba, draw, draw16, draw_classes
-from spectrane.display.limits import find_limits, settings_of, type_range
+from spectrane.display.colormaps import colormap_of
+from spectrane.display.drawing import (
+    Rgba,
+    draw,
+    draw16,
+    draw_adjusted,
+    draw_classes,
+    word_of,
+)
+from spectrane.display.limits import equaliser, find_limits, settings_of, type_range
 from spectrane.display.picture import Picture
-from spectrane.display.shading import Scale, Shading
+from spectrane.display.proposals import settled_colormap
+from spectrane.display.shading import Palette, Scale, Shading, curve_of
 from spectrane.engine.described import Described
+from spectrane.kernels import curves
 from spectrane.model.errors import DataWarning
-from spectrane.model.look import CURVE_KINDS, Look, parse_setting
+from spectrane.model.look import Look, parse_curve
 from spectrane.model.physical import value_dtype
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source, check_answer
@@ -26,6 +36,7 @@ from spectrane.model.view import View, fitted
 from spectrane.model.window import Window, extent
 from spectrane.spatial.turned import upright
 
+CUT, SATURATED = 0.2, 0.02
 DARK, BRIGHT, NARROW = 0.05, 0.95, 0.1
 """An unstretched picture with such a mean level, or such a share of its type used, is warned of."""
 
@@ -53,12 +64,14 @@ def render(
     if look.nodata_when not in (None, source.nodata_when):
         source = Described(source, source.bands, look.nodata_when)
     bands = shown_bands(source, look)
+    look, told = settled_colormap(source, look, bands)
     classes = classes_shown(source, look, bands)
     if classes.classes:
         return _render_classes(source, classes, bands, window, shape)
     if kept is not None:
         look = _unless_it_misses(source, look, bands, window, kept)
-    return _render_shades(source, look, bands, window, shape)
+    picture = _render_shades(source, look, bands, window, shape)
+    return picture if told is None else replace(picture, notes=(told,))
 
 
 def _with_kept_limits(look: Look, own: Look | None) -> tuple[Look, Look | None]:
@@ -113,6 +126,10 @@ def _resample(look: Look, window: Window, shape: Sequence[int], categories: bool
 def _render_classes(
     source: Source, look: Look, bands: list[int], window: Window, shape: tuple[int, int]
 ) -> Picture:
+    if look.resample not in (None, "nearest", "majority"):
+        _warn(f"resample {look.resample} mixes neighbours, and classes have no between: majority "
+              "or nearest is used")  # fmt: skip
+        look = replace(look, resample=None)
     pixels = source.read(bands, window, shape, _resample(look, window, shape, True))
     rgba, unlisted = draw_classes(pixels, look.classes, look.nodata_color)
     if unlisted:
@@ -128,28 +145,69 @@ def _render_classes(
 def _render_shades(
     source: Source, look: Look, bands: list[int], window: Window, shape: tuple[int, int]
 ) -> Picture:
-    settings = settings_of(look, len(bands), source.dtype)
-    limits = find_limits(source, bands, settings, look, window)
-    curve = parse_setting("curve", look.curve, CURVE_KINDS)
-    alone = parse_setting("curve", "linear", CURVE_KINDS)
-    shadings = []
-    for channel, (index, setting, found) in enumerate(zip(bands, settings, limits, strict=True)):
-        band, is_alpha = source.bands[index], channel == 3
-        invert = look.invert and not is_alpha
-        scale = Scale(band.name, found[0], found[1], "linear" if is_alpha else look.curve, invert,
-                      band.unit, found[2], str(setting))  # fmt: skip
-        shadings.append(Shading(band, scale, alone if is_alpha else curve))
+    shadings = shadings_of(source, look, bands, window)
     method = _resample(look, window, shape, source.categories)
     pixels = _straight(source.read(bands, window, shape, method), source.alpha)
-    rgba = draw(pixels, shadings, look.nodata_color)
+    rgba = _drawn(pixels, shadings, look)
     _warn_of_misleading(source, pixels, shadings, rgba)
     scales = tuple(shading.scale for shading in shadings)
     turned = source.grid.cropped(window).flips()
 
     def again() -> NDArray[np.uint16]:
-        return _turned(draw16(pixels, shadings, look.nodata_color), turned)
+        if look.adjusted:
+            return _turned(draw_adjusted(pixels, shadings, look, 65535), turned)
+        return _turned(draw16(pixels, shadings, hidden_color(look)), turned)
 
     return _finished(source, rgba, scales, window, shape, again)
+
+
+def shadings_of(source: Source, look: Look, bands: Sequence[int], window: Window) -> list[Shading]:
+    """Return how each channel goes from stored numbers to levels: limits, curve, colours."""
+    settings = settings_of(look, len(bands), source.dtype)
+    limits = find_limits(source, bands, settings, look, window)
+    curve = parse_curve(look.curve)
+    palette = palette_of(look) if len(bands) == 1 and look.colormap is not None else None
+    shadings = []
+    for channel, (index, setting, found) in enumerate(zip(bands, settings, limits, strict=True)):
+        band, is_alpha = source.bands[index], channel == 3
+        invert = look.invert and not is_alpha
+        scale = Scale(band.name, found[0], found[1], "linear" if is_alpha else str(curve), invert,
+                      band.unit, found[2], str(setting))  # fmt: skip
+        way: curves.Curve = curves.linear
+        if is_alpha:
+            pass  # alpha is shown as it is
+        elif curve.kind == "equalise":
+            way = equaliser(source, index, look, window, found[0], found[1])
+        else:
+            way = curve_of(curve)
+        ts = curve.parameters[1::2] if curve.kind == "points" else ()
+        monotone = list(ts) in (sorted(ts), sorted(ts, reverse=True))
+        shadings.append(Shading(band, scale, way, palette, monotone))
+    return shadings
+
+
+def palette_of(look: Look) -> Palette:
+    """Return a look's colour map as picture words, with colours for what lies beyond."""
+    chosen = colormap_of(look.colormap)
+    words = np.ascontiguousarray(chosen.entries).view(np.uint32).ravel()
+    if chosen.under is None and chosen.over is None:
+        return Palette(words)
+    under = words[0] if chosen.under is None else np.uint32(word_of(chosen.under))
+    over = words[-1] if chosen.over is None else np.uint32(word_of(chosen.over))
+    return Palette(np.concatenate([[under], words, [over]]).astype(np.uint32), ends=True)
+
+
+def hidden_color(look: Look) -> str | None:
+    """Return the colour of invalid pixels: the look's, or its colour map's."""
+    if look.nodata_color is not None or look.colormap is None:
+        return look.nodata_color
+    return colormap_of(look.colormap).nodata
+
+
+def _drawn(pixels: Pixels, shadings: Sequence[Shading], look: Look) -> Rgba:
+    if look.adjusted:
+        return np.asarray(draw_adjusted(pixels, shadings, look, 255))
+    return draw(pixels, shadings, hidden_color(look))
 
 
 def _straight(pixels: Pixels, alpha: str | None) -> Pixels:
@@ -194,6 +252,7 @@ def _warn_of_misleading(
               "value and the area")  # fmt: skip
         return
     colors = shadings[:3]
+    _warn_of_cut(source, pixels, colors)
     unstretched = [s for s in colors if s.scale.limits == "type"]
     if len(unstretched) < len(colors):
         return
@@ -207,6 +266,25 @@ def _warn_of_misleading(
         f"the picture is {what} (mean level {mean:.0%}): the limits are the type's whole range, "
         f"of which the data use {used:.0%}; try limits percentile:2,98 ({tries})"
     )
+
+
+def _warn_of_cut(source: Source, pixels: Pixels, shadings: Sequence[Shading]) -> None:
+    """Warn where limits cut off much, or a channel stands at the end of its type."""
+    for channel, shading in enumerate(shadings):
+        values = _valid_of(pixels, channel)
+        if not values.size:
+            continue
+        low, high = sorted((shading.scale.low, shading.scale.high))
+        physical = shading.physical(values)
+        cut = float(((physical < low) | (physical > high)).mean())
+        if cut > CUT and low < high:
+            _warn(f"{shading.band.name}: the limits {low:.6g} to {high:.6g} cut off {cut:.0%} of "
+                  "the pixels shown; try percentile:2,98")  # fmt: skip
+        if source.dtype.kind in "iu" and source.dtype.itemsize > 1:
+            full = float((values == np.iinfo(source.dtype).max).mean())
+            if full > SATURATED:
+                _warn(f"{shading.band.name}: {full:.0%} of the pixels shown are at the type's "
+                      "greatest number: the channel is saturated")  # fmt: skip
 
 
 def _valid_of(pixels: Pixels, channel: int) -> NDArray[np.float64]:

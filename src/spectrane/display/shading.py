@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
@@ -16,8 +17,22 @@ from spectrane.model.look import Setting
 
 _ROWS = 64
 
-CURVES: dict[str, Any] = {"linear": lambda: curves.linear}
+CURVES: dict[str, Callable[..., curves.Curve]] = {
+    "linear": lambda: curves.linear,
+    "sqrt": lambda: curves.sqrt,
+    "square": lambda: curves.square,
+    "gamma": curves.gamma,
+    "log": curves.log,
+    "asinh": curves.asinh,
+    "logistic": curves.logistic,
+    "points": lambda *numbers: curves.points(numbers),
+}
 """Name -> a function from the curve's parameters to the curve."""
+
+
+def curve_of(setting: Setting) -> curves.Curve:
+    """Return a curve that needs no values of the image."""
+    return CURVES[setting.kind](*setting.parameters)
 
 
 @dataclass(frozen=True)
@@ -48,6 +63,32 @@ class Scale:
 
 
 @dataclass(frozen=True)
+class Palette:
+    """The colours of one channel as picture words: one per entry of a colour map.
+
+    With ``ends``, a colour for what lies below the limits stands before them, and one for what
+    lies above after them; a falling scale turns the two round.
+    """
+
+    words: NDArray[np.uint32]
+    ends: bool = False
+
+    @property
+    def entries(self) -> int:
+        """Colours between the limits."""
+        return len(self.words) - 2 * self.ends
+
+    @property
+    def last(self) -> int:
+        """The greatest code."""
+        return len(self.words) - 1
+
+    def codes(self, t: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return floor(t n), at most n - 1, moved past the colour for what lies below."""
+        return np.minimum(np.floor(t * self.entries), self.entries - 1) + float(self.ends)
+
+
+@dataclass(frozen=True)
 class Shading:
     """A band's numbers to levels: physical value, limits, curve, inversion.
 
@@ -57,18 +98,40 @@ class Shading:
 
     band: Band
     scale: Scale
-    curve: Setting
+    curve: curves.Curve
+    palette: Palette | None = None
+    monotone: bool = True
 
     def t(self, stored: NDArray[Any]) -> NDArray[np.float64]:
         """Return t in 0...1 in float64; NaN stays NaN."""
+        low, high = self.scale.low, self.scale.high
+        return curves.shade(self.physical(stored), low, high, self.curve, self.scale.invert)
+
+    def physical(self, stored: NDArray[Any]) -> NDArray[np.float64]:
+        """Return stored numbers as physical values in float64."""
         values = stored.astype(np.float64)
-        if self.band.scaled:
-            values = values * self.band.scale + self.band.offset
-        curve = CURVES[self.curve.kind](*self.curve.parameters)
-        return curves.shade(values, self.scale.low, self.scale.high, curve, self.scale.invert)
+        return values * self.band.scale + self.band.offset if self.band.scaled else values
 
     def _level(self, stored: NDArray[Any]) -> NDArray[np.float64]:
-        return curves.level(self.t(stored), 255)
+        if self.palette is None:
+            return curves.level(self.t(stored), 255)
+        codes = self.palette.codes(self.t(stored))
+        if not self.palette.ends:
+            return codes
+        values, (low, high) = self.physical(stored), sorted((self.scale.low, self.scale.high))
+        falling = self.scale.invert != (self.scale.low > self.scale.high)
+        first, last = (self.palette.last, 0) if falling else (0, self.palette.last)
+        codes = np.where(values < low, first, codes)
+        return np.where(values > high, last, codes)
+
+    @property
+    def stepped(self) -> bool:
+        """Whether levels are a staircase of at most 256, rising or falling."""
+        return self.monotone and (self.palette is None or self.palette.last <= 255)
+
+    def codes(self, stored: NDArray[Any]) -> NDArray[np.intp]:
+        """Return the palette's code of each number; NaN gets the first."""
+        return np.nan_to_num(self._level(stored), nan=0.0).astype(np.intp)
 
     def table(self, dtype: np.dtype[Any]) -> NDArray[np.uint16]:
         """Return ``level | valid << 8`` for each index of an 8- or 16-bit type."""
@@ -83,7 +146,8 @@ class Shading:
         """The steps of the definition over float32 numbers."""
         low, high = self.scale.low, self.scale.high
         stair = steps.staircase(self._level)
-        if self.curve.kind != "linear" or low == high or not math.isfinite(high - low):
+        plain = self.curve is curves.linear and self.palette is None
+        if not plain or low == high or not math.isfinite(high - low):
             return stair
         band = self.band
         line = steps.Line(band.scale, band.offset, low, high - low, self.scale.invert)
@@ -95,7 +159,7 @@ class Shading:
             table = (self.table(stored.dtype) & 0xFF).astype(np.uint8)
             return np.take(table, tables.as_index(np.ascontiguousarray(stored)), mode="wrap")
         out = np.empty(stored.shape, np.uint8)
-        if stored.dtype in (np.float16, np.float32):
+        if stored.dtype in (np.float16, np.float32) and self.stepped:
             step = steps.step_levels.choose(work)
             step(stored.astype(np.float32, copy=False), self.stairs, out)
             return out

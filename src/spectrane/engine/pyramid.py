@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine.threads import in_parallel, row_parts
-from spectrane.kernels import shrinking
+from spectrane.kernels import convolving, shrinking
 from spectrane.model.errors import LookError
 from spectrane.model.physical import value_dtype
 from spectrane.model.pixels import Pixels
@@ -85,6 +85,8 @@ def read_resized(
         return _nearest(levels[0], bands, window, size)
     if resample == "majority":
         return _majority(levels[0], bands, window, size)
+    if resample in convolving.KERNELS:
+        return _mixed(_nearest_above(levels, window, size), bands, window, size, resample)
     return _area(_nearest_above(levels, window, size), bands, window, size)
 
 
@@ -128,6 +130,53 @@ def _nearest(level: Level, bands: Sequence[int], window: Window, size: tuple[int
         _put_picked(pixels, np.ix_(*inside), out, target)
     assert out is not None
     return out
+
+
+def _mixed(
+    level: Level, bands: Sequence[int], window: Window, size: tuple[int, ...], kernel: str
+) -> Pixels:
+    """Answer by a kernel that mixes neighbours, also those outside the window; rows at a time."""
+    ends = [(a / s, b / s) for (a, b), s in zip(window, level.scale, strict=True)]
+    steps = [(b - a) / n for (a, b), n in zip(ends, size, strict=True)]
+    centres = [a + step * (np.arange(n, dtype=np.float64) + 0.5) for (a, _), step, n in
+               zip(ends, steps, size, strict=True)]  # fmt: skip
+    rows, columns = (
+        convolving.taps(kernel, at, step, length)
+        for at, step, length in zip(centres, steps, level.shape, strict=True)
+    )
+    across = _reach(columns, level.shape[1])
+    per_row = max(1.0, steps[0]) * (across[1] - across[0]) * len(bands)
+    chunk = max(1, int(AT_ONCE / 4 / per_row))
+    values = np.full((len(bands), *size), np.nan)
+    shown = np.zeros((len(bands), *size), bool)
+    alpha: NDArray[Any] | None = None
+    dtype = np.dtype(np.float32)
+    for start in range(0, size[0], chunk):
+        part = slice(start, start + chunk)
+        some = convolving.Taps(rows.first[part], rows.weights[part])
+        down = _reach(some, level.shape[0])
+        pixels = level.read(bands, (down, across))
+        dtype = value_dtype(pixels.values.dtype)
+        valid = _finite_valid(pixels)
+        origin = (down[0], across[0])
+        for band, plane in enumerate(pixels.values):
+            mask = None if valid is None else valid[min(band, len(valid) - 1)]
+            values[band, part], shown[band, part] = convolving.convolved(
+                plane, mask, some, columns, origin
+            )
+        if pixels.alpha is not None:
+            alpha = np.zeros(size, np.float32) if alpha is None else alpha
+            top = 1.0 if pixels.alpha.dtype.kind == "f" else float(np.iinfo(pixels.alpha.dtype).max)
+            cover, _ = convolving.convolved(pixels.alpha / top, None, some, columns, origin)
+            alpha[part] = np.clip(cover, 0, 1)
+    mask = None if shown.all() else shown
+    return Pixels(values.astype(dtype), mask=mask, alpha=alpha)
+
+
+def _reach(axis: convolving.Taps, length: int) -> tuple[int, int]:
+    """Return the inputs that an axis's taps touch, inside the raster."""
+    first, last = int(axis.first.min()), int(axis.first.max()) + axis.count
+    return max(0, min(first, length - 1)), max(1, min(last, length))
 
 
 def _empty_like(pixels: Pixels, size: tuple[int, ...]) -> Pixels:

@@ -55,6 +55,7 @@ def amend(
     FormatError where the format has no place for it inside.
     """
     name = os.fspath(path)
+    _check_local(name)
     source = registry.open_source(name)
     try:
         numbered = {
@@ -82,9 +83,12 @@ def amend(
         source.close()
 
 
-def _check_inside(name: str, kind: str) -> None:
+def _check_local(name: str) -> None:
     if "://" in name:
-        raise FormatError(f"{name}: only local files are amended inside")
+        raise FormatError(f"{name}: only files of this machine can be amended; fetch it first")
+
+
+def _check_inside(name: str, kind: str) -> None:
     if kind not in _INSIDE:
         raise FormatError(
             f"{name}: {kind} has no place inside for such corrections; leave them in the sidecar"

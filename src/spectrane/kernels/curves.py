@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any, TypeAlias
 
 import numpy as np
@@ -15,6 +15,61 @@ FloatArray: TypeAlias = NDArray[np.float64]
 def linear(u: FloatArray) -> FloatArray:
     """Return u itself."""
     return u
+
+
+def sqrt(u: FloatArray) -> FloatArray:
+    """Return the square root."""
+    return np.sqrt(u)
+
+
+def square(u: FloatArray) -> FloatArray:
+    """Return the square."""
+    return u * u
+
+
+def gamma(g: float) -> Curve:
+    """Return u^(1/g)."""
+    return lambda u: u ** (1.0 / g)
+
+
+def log(decades: float) -> Curve:
+    """Return log10(1 + (10^d - 1) u) / d.
+
+    >>> log(3.0)(np.array([0.0, 1.0])).tolist()
+    [0.0, 1.0]
+    """
+    return lambda u: np.log10(1.0 + (10.0**decades - 1.0) * u) / decades
+
+
+def asinh(share: float) -> Curve:
+    """Return asinh(u / s) / asinh(1 / s)."""
+    return lambda u: np.arcsinh(u / share) / np.arcsinh(1.0 / share)
+
+
+def logistic(s: float) -> Curve:
+    """Return the logistic function of s (u - ½), moved and scaled so that 0 and 1 are kept."""
+
+    def plain(u: FloatArray) -> FloatArray:
+        return 1.0 / (1.0 + np.exp(-s * (u - 0.5)))
+
+    low, high = (float(plain(np.array(end))) for end in (0.0, 1.0))
+    return lambda u: (plain(u) - low) / (high - low)
+
+
+def points(numbers: Sequence[float]) -> Curve:
+    """Return the line through (u, t) points, held constant beyond its ends."""
+    us, ts = np.array(numbers[::2], np.float64), np.array(numbers[1::2], np.float64)
+    return lambda u: np.where(np.isnan(u), np.nan, np.interp(u, us, ts))
+
+
+def shares(values: FloatArray, cumulated: FloatArray) -> Curve:
+    """Return the share of values at or below u, from the distinct values' positions in order."""
+
+    def curve(u: FloatArray) -> FloatArray:
+        found = cumulated[np.searchsorted(values, u, side="right")]
+        return np.where(np.isnan(u), np.nan, found)
+
+    return curve
 
 
 def position(values: NDArray[Any], low: float, high: float) -> FloatArray:

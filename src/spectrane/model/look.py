@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import math
+import os
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field, fields
+from itertools import pairwise
 from typing import Any, TypeAlias
 
 from spectrane.model.band import BandName
-from spectrane.model.errors import LookError, nearest
+from spectrane.model.errors import AccessError, ExistingFile, LookError, MissingFile, nearest
 from spectrane.model.roles import PRESETS
 from spectrane.model.source import RESAMPLINGS
 
@@ -25,8 +27,32 @@ LIMIT_KINDS: dict[str, tuple[int, tuple[float, ...]]] = {
     "percentile": (2, ()),
     "deviation": (1, ()),
     "fixed": (2, ()),
+    "window": (2, ()),
+    "symmetric": (1, (100.0,)),
 }
-CURVE_KINDS: dict[str, tuple[int, tuple[float, ...]]] = {"linear": (0, ())}
+CURVE_KINDS: dict[str, tuple[int, tuple[float, ...]]] = {
+    "linear": (0, ()),
+    "sqrt": (0, ()),
+    "square": (0, ()),
+    "gamma": (1, ()),
+    "log": (1, (3.0,)),
+    "asinh": (1, (0.1,)),
+    "logistic": (1, (8.0,)),
+    "equalise": (0, ()),
+}
+# Name -> centre and width in Hounsfield units, as radiology uses them.
+WINDOWS: dict[str, tuple[float, float]] = {
+    "abdomen": (60.0, 400.0),
+    "angio": (300.0, 600.0),
+    "bone": (480.0, 2500.0),
+    "brain": (40.0, 80.0),
+    "liver": (90.0, 150.0),
+    "lung": (-600.0, 1500.0),
+    "mediastinum": (50.0, 350.0),
+    "soft tissue": (50.0, 400.0),
+    "stroke": (35.0, 35.0),
+    "subdural": (75.0, 215.0),
+}
 
 
 @dataclass(frozen=True)
@@ -38,7 +64,10 @@ class Setting:
 
     def __str__(self) -> str:
         """Write it as it is given."""
-        numbers = ",".join(f"{value:.10g}" for value in self.parameters)
+        texts = [f"{value:.10g}" for value in self.parameters]
+        if self.kind == "points":
+            texts = [f"{u}/{t}" for u, t in zip(texts[::2], texts[1::2], strict=True)]
+        numbers = ",".join(texts)
         return f"{self.kind}:{numbers}" if numbers else self.kind
 
 
@@ -52,7 +81,8 @@ def parse_setting(
     """
     kind, _, tail = str(text).strip().partition(":")
     if kind not in kinds:
-        raise LookError(f"{what} {text!r}: expected one of {', '.join(sorted(kinds))}")
+        raise LookError(f"{what} {text!r}: expected one of {', '.join(sorted(kinds))}"
+                        f"{_nearest_kind(kind, kinds)}")  # fmt: skip
     count, defaults = kinds[kind]
     try:
         numbers = tuple(float(part) for part in tail.split(",")) if tail else defaults
@@ -65,6 +95,40 @@ def parse_setting(
     return Setting(kind, numbers)
 
 
+def _nearest_kind(kind: str, kinds: Mapping[str, Any]) -> str:
+    found = nearest(kind, kinds)
+    return found if "did you mean" in found else ""
+
+
+def parse_curve(text: str) -> Setting:
+    """Read a curve: a name with its numbers, or ``points:u1/t1,u2/t2,…``.
+
+    >>> str(parse_curve("log")), str(parse_curve("points:0/0,0.5/0.8,1/1"))
+    ('log:3', 'points:0/0,0.5/0.8,1/1')
+    """
+    kind, _, tail = str(text).strip().partition(":")
+    if kind == "points":
+        return Setting("points", _points(text, tail))
+    setting = parse_setting("curve", text, CURVE_KINDS | {"points": (0, ())})
+    if setting.parameters and not setting.parameters[0] > 0:
+        raise LookError(f"curve {text!r}: the number must be above 0")
+    return setting
+
+
+def _points(text: str, tail: str) -> tuple[float, ...]:
+    try:
+        pairs = [tuple(map(float, part.split("/"))) for part in tail.split(",")]
+    except ValueError:
+        pairs = []
+    if len(pairs) < 2 or any(len(pair) != 2 for pair in pairs):
+        raise LookError(f"curve {text!r}: expected points:u1/t1,u2/t2,… with two points or more")
+    if not all(0 <= value <= 1 for pair in pairs for value in pair):
+        raise LookError(f"curve {text!r}: u and t must lie between 0 and 1")
+    if any(later[0] <= before[0] for before, later in pairwise(pairs)):
+        raise LookError(f"curve {text!r}: u must grow from point to point")
+    return tuple(value for pair in pairs for value in pair)
+
+
 def parse_limits(given: Any) -> Setting:
     """Read limits: a text such as ``percentile:2,98``, or a pair (low, high).
 
@@ -75,13 +139,49 @@ def parse_limits(given: Any) -> Setting:
         return given
     if isinstance(given, tuple | list) and len(given) == 2:
         given = f"fixed:{given[0]!r},{given[1]!r}"
-    setting = parse_setting("limits", given, LIMIT_KINDS)
+    setting = parse_setting("limits", _window_by_name(given), LIMIT_KINDS)
     numbers = setting.parameters
+    if setting.kind == "symmetric" and not 0 < numbers[0] <= 100:
+        raise LookError(f"limits {given!r}: expected a percentile above 0 and up to 100")
+    if setting.kind == "window" and not numbers[1] > 0:
+        raise LookError(f"limits {given!r}: a window's width must be above 0")
     if setting.kind == "percentile" and not 0 <= numbers[0] < numbers[1] <= 100:
         raise LookError(f"limits {given!r}: expected 0 <= low < high <= 100")
     if setting.kind == "deviation" and not numbers[0] > 0:
         raise LookError(f"limits {given!r}: the number of deviations must be above 0")
     return setting
+
+
+def _window_by_name(given: Any) -> str:
+    """Put numbers in the place of a window's name: ``window:lung``."""
+    kind, _, name = str(given).strip().partition(":")
+    if kind != "window" or not re.search("[a-zA-Z]", name):
+        return str(given)
+    known = WINDOWS | own_windows()
+    found = known.get(name.strip().lower().replace("_", " "))
+    if found is None:
+        raise LookError(f"limits {given!r}: no window {name!r}{nearest(name, sorted(known))}")
+    return f"window:{found[0]!r},{found[1]!r}"
+
+
+def own_windows() -> dict[str, tuple[float, float]]:
+    """Return the windows of the user's configuration: ``windows.toml`` in Spectrane's folder.
+
+    Each is ``name = [centre, width]``; they win over those built in.
+    """
+    import platformdirs
+
+    path = os.path.join(platformdirs.user_config_dir("spectrane", appauthor=False), "windows.toml")
+    if not os.path.isfile(path):
+        return {}
+    import tomllib
+
+    try:
+        with open(path, "rb") as file:
+            found = tomllib.load(file)
+        return {str(k).lower(): (float(c), float(w)) for k, (c, w) in found.items()}
+    except (OSError, ValueError, TypeError) as error:
+        raise LookError(f"{path}: expected lines of name = [centre, width]: {error}") from error
 
 
 def _is_pair(given: Any) -> bool:
@@ -95,13 +195,19 @@ class Look:
     ``channels``: one band in grey; three as red, green, blue; four with the last as alpha; or a
     preset (``natural``, ``infrared``, ``shortwave``). Bands are named by number (from 1), name
     or role. ``limits``: ``auto``, ``type``, ``minmax``, ``percentile:low,high``,
-    ``deviation:n``, ``fixed:low,high`` or a pair; one, or a list with one per channel, in
-    physical values. ``shared`` finds one pair from all displayed bands; ``limits_from`` is
-    ``image`` or ``view``. ``classes`` maps a value to (colour, label). ``nodata_when`` hides a
+    ``deviation:n``, ``fixed:low,high`` or a pair, ``window:centre,width`` or ``window:lung``,
+    ``symmetric[:percentile]``; one, or a list with one per channel, in physical values.
+    ``shared`` finds one pair from all displayed bands; ``limits_from`` is ``image``, ``view``, or
+    a region: a mapping with ``bounds``, ``rows``/``columns``, or ``polygon`` (GeoJSON).
+    ``curve``: ``linear``, ``sqrt``, ``square``, ``gamma:g``, ``log:decades``, ``asinh:share``,
+    ``logistic:s``, ``equalise``, ``points:u1/t1,u2/t2,…``. ``colormap`` is a name or a Colormap,
+    for one band. On top, in this order: ``local_contrast`` (a clip limit; 0 is none), ``sharpen``
+    (radius in picture pixels, amount), ``brightness`` (-1 to 1), ``contrast`` (1 is as it is),
+    ``saturation``. ``classes`` maps a value to (colour, label). ``nodata_when`` hides a
     pixel when ``any`` displayed band is invalid or only when ``all`` are; ``nodata_color``
-    (``#rrggbb``) paints what is hidden inside the raster. ``resample``: ``nearest``, ``area`` or
-    ``majority``; None takes ``area`` to shrink and ``nearest`` to enlarge. ``exact`` asks for
-    limits from every pixel, however many there are.
+    (``#rrggbb``) paints what is hidden inside the raster. ``resample``: ``nearest``, ``area``,
+    ``majority``, ``bilinear``, ``cubic``, ``lagrange`` or ``lanczos``; None takes ``area`` to
+    shrink and ``nearest`` to enlarge. ``exact`` asks for limits from every pixel, however many.
 
     >>> Look(channels="nir,red,green", limits="percentile:2,98").channels
     ('nir', 'red', 'green')
@@ -114,12 +220,18 @@ class Look:
     channels: Channels | None = None
     limits: Any = "auto"
     shared: bool = False
-    limits_from: str = "image"
+    limits_from: Any = "image"
     curve: str = "linear"
     invert: bool = False
+    colormap: Any = None
     classes: Mapping[float, Class] = field(default_factory=dict)
     nodata_when: str | None = None
     nodata_color: str | None = None
+    local_contrast: float = 0.0
+    sharpen: tuple[float, float] | None = None
+    brightness: float = 0.0
+    contrast: float = 1.0
+    saturation: float = 1.0
     resample: str | None = None
     exact: bool = False
 
@@ -127,8 +239,10 @@ class Look:
         """Check every field at once, so that a look that exists can be carried out."""
         object.__setattr__(self, "channels", _parsed_channels(self.channels))
         object.__setattr__(self, "limits", _parsed_limit_list(self.limits))
-        parse_setting("curve", self.curve, CURVE_KINDS)
-        _check_choice("limits_from", self.limits_from, ("image", "view"))
+        object.__setattr__(self, "curve", str(parse_curve(self.curve)))
+        if isinstance(self.limits_from, str):
+            _check_choice("limits_from", self.limits_from, ("image", "view"))
+        self._check_adjustments()
         if self.nodata_when is not None:
             _check_choice("nodata_when", self.nodata_when, ("any", "all"))
         if self.resample is not None:
@@ -137,6 +251,27 @@ class Look:
             parse_color(self.nodata_color)
         for color, _ in self.classes.values():
             parse_color(color)
+
+    def _check_adjustments(self) -> None:
+        if self.sharpen is not None:
+            pair = self.sharpen if isinstance(self.sharpen, tuple | list) else (1.0, self.sharpen)
+            if len(pair) != 2 or not (pair[0] > 0 and math.isfinite(pair[0] + pair[1])):
+                raise LookError(f"sharpen {self.sharpen!r}: expected (radius above 0, amount)")
+            object.__setattr__(self, "sharpen", (float(pair[0]), float(pair[1])))
+        bounds = {"brightness": (-1.0, 1.0), "contrast": (0.0, 100.0),
+                  "saturation": (0.0, 100.0), "local_contrast": (0.0, 100.0)}  # fmt: skip
+        for name, (low, high) in bounds.items():
+            value = getattr(self, name)
+            if isinstance(value, bool) or not isinstance(value, int | float):
+                raise LookError(f"{name} {value!r}: expected a number")
+            if not low <= value <= high:
+                raise LookError(f"{name} {value!r}: expected {low:g} to {high:g}")
+
+    @property
+    def adjusted(self) -> bool:
+        """Whether anything is changed after limits and curve."""
+        plain = (self.local_contrast, self.sharpen, self.brightness, self.contrast)
+        return plain != (0.0, None, 0.0, 1.0) or self.saturation != 1.0
 
     def to_dict(self) -> dict[str, Any]:
         """Return the fields that differ from their defaults, as plain values for TOML or JSON.
@@ -152,9 +287,45 @@ class Look:
                 value = texts[0] if len(texts) == 1 else texts
             if item.name == "classes":
                 value = {f"{k:g}": list(v) for k, v in sorted(value.items())}
+            if item.name == "colormap" and value is not None and not isinstance(value, str):
+                value = value.to_dict()
             if value not in (item.default, {}, None):
                 found[item.name] = list(value) if isinstance(value, tuple) else value
         return found
+
+    def save(self, path: str | os.PathLike[str], *, overwrite: bool = False) -> None:
+        """Write a look file (``scene.look.toml``), to be applied to as many rasters as you like.
+
+        Raises ExistingFile where it is there and ``overwrite`` is false.
+        """
+        import tomlkit
+
+        name = os.fspath(path)
+        if os.path.exists(name) and not overwrite:
+            raise ExistingFile(f"{name}: exists already; overwrite (--overwrite) replaces it")
+        partial = os.path.join(os.path.dirname(name), f".{os.path.basename(name)}.partial")
+        try:
+            with open(partial, "w", encoding="utf-8") as file:
+                file.write(tomlkit.dumps(self.to_dict()))
+            os.replace(partial, name)
+        except OSError as error:
+            raise AccessError(f"{name}: cannot be written: {error.strerror}") from error
+
+    @classmethod
+    def load(cls, path: str | os.PathLike[str]) -> Look:
+        """Read a look file. Raises LookError: what is wrong in it, and the nearest known field."""
+        import tomllib
+
+        name = os.fspath(path)
+        try:
+            with open(path, "rb") as file:
+                return cls.from_dict(tomllib.load(file))
+        except FileNotFoundError as error:
+            raise MissingFile(f"{name}: no such look file") from error
+        except tomllib.TOMLDecodeError as error:
+            raise LookError(f"{name}: not TOML: {error}") from error
+        except (LookError, TypeError, ValueError, IndexError) as error:
+            raise LookError(f"{name}: {error}") from error
 
     @classmethod
     def from_dict(cls, given: Mapping[str, Any]) -> Look:

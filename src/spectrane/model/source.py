@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from spectrane.model.look import Look
     from spectrane.model.pixels import Pixels
 
-RESAMPLINGS = ("nearest", "area", "majority")
+RESAMPLINGS = ("nearest", "area", "majority", "bilinear", "cubic", "lagrange", "lanczos")
 """The ways to answer a read at another size."""
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Bounds, Grid
@@ -19,8 +20,9 @@ class View:
 
     ``bounds`` are (x min, y min, x max, y max); ``center`` is (x, y) and ``pixel`` the side of a
     picture pixel in map units, which needs ``size``. ``rows`` and ``columns`` are half-open
-    pairs. ``size`` is (rows, columns): the picture has it exactly where it has the area's
-    proportions, and fits inside it otherwise, since pictures are never stretched.
+    pairs. ``crs`` is the system of ``bounds`` or ``center`` (``pixel`` stays in the raster's units)
+    where it is not the raster's own. ``size`` is (rows, columns): the picture has it exactly where
+    it has the area's proportions, and fits inside it otherwise, since pictures are never stretched.
 
     >>> View(rows=(0, 100)).window(Grid((200, 300)))
     ((0, 100), (0, 300))
@@ -32,6 +34,7 @@ class View:
     rows: tuple[int, int] | None = None
     columns: tuple[int, int] | None = None
     size: tuple[int, int] | None = None
+    crs: str | None = None
 
     def __post_init__(self) -> None:
         """Check that the area is said in one way."""
@@ -56,12 +59,41 @@ class View:
 
     def _wanted(self, grid: Grid) -> Window:
         if self.center is not None and self.size is not None and self.pixel is not None:
-            (x, y), (rows, columns) = self.center, self.size
+            (x, y), (rows, columns) = self.middle(grid), self.size
             half_x, half_y = columns * self.pixel / 2, rows * self.pixel / 2
             return grid.window_of((x - half_x, y - half_y, x + half_x, y + half_y))
         if self.bounds is not None:
-            return grid.window_of(self.bounds)
+            return grid.window_of(self._bounds(grid))
         return (_pair("rows", self.rows, grid.rows), _pair("columns", self.columns, grid.columns))
+
+    def _turn(self, grid: Grid) -> Any:
+        """Return the way from the view's own coordinate system to the raster's."""
+        import pyproj
+
+        if grid.crs is None:
+            raise GridMismatch(
+                f"view: positions are in {self.crs}, and the raster has no coordinate system; say "
+                "which it is (spectrane amend --crs)"
+            )
+        try:
+            return pyproj.Transformer.from_crs(self.crs, grid.crs, always_xy=True)
+        except pyproj.exceptions.CRSError as error:
+            raise LookError(f"view: crs {self.crs!r}: not a code or WKT") from error
+
+    def middle(self, grid: Grid) -> tuple[float, float]:
+        """Return the view's centre in the raster's own coordinate system."""
+        assert self.center is not None
+        if self.crs is None:
+            return self.center
+        x, y = self._turn(grid).transform(*self.center)
+        return float(x), float(y)
+
+    def _bounds(self, grid: Grid) -> Bounds:
+        assert self.bounds is not None
+        if self.crs is None:
+            return self.bounds
+        x_min, y_min, x_max, y_max = self._turn(grid).transform_bounds(*self.bounds)
+        return float(x_min), float(y_min), float(x_max), float(y_max)
 
     def _miss(self, grid: Grid, wanted: Window) -> str:
         if self.rows is None and self.columns is None:

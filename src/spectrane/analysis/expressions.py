@@ -1,0 +1,250 @@
+"""Band expressions: a small grammar of our own over Python's ``ast``; nothing is evaluated.
+
+``+ - * / **``, comparisons, ``and or not``, numbers, and ``where abs sqrt log exp min max clip``;
+bands by name, role, ``b1``, ``b2``, …, or ``band("any name")``. Values are physical; 0/0 and x/0
+are invalid.
+"""
+
+from __future__ import annotations
+
+import ast
+import operator
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.engine.pyramid import Whole, cut_blocks, read_resized
+from spectrane.model.band import Band, find_band
+from spectrane.model.errors import BandError, LookError, nearest
+from spectrane.model.pixels import Pixels
+from spectrane.model.source import Source, answer_size, check_answer
+from spectrane.model.window import Window, extent
+
+_DEEPEST, _LONGEST = 64, 4000
+_OPERATORS: dict[type[ast.operator], Callable[[Any, Any], Any]] = {
+    ast.Add: operator.add, ast.Sub: operator.sub, ast.Mult: operator.mul, ast.Div: operator.truediv,
+    ast.Pow: operator.pow,
+}  # fmt: skip
+_COMPARISONS: dict[type[ast.cmpop], Callable[[Any, Any], Any]] = {
+    ast.Lt: operator.lt, ast.LtE: operator.le, ast.Gt: operator.gt, ast.GtE: operator.ge,
+    ast.Eq: operator.eq, ast.NotEq: operator.ne,
+}  # fmt: skip
+_FUNCTIONS: dict[str, tuple[int, Callable[..., Any]]] = {
+    "where": (3, lambda test, yes, no: np.where(
+        np.isnan(test), np.nan, np.where(np.asarray(test) != 0, yes, no))),
+    "abs": (1, np.abs), "sqrt": (1, np.sqrt), "log": (1, np.log), "exp": (1, np.exp),
+    "min": (2, np.minimum), "max": (2, np.maximum), "clip": (3, np.clip),
+}  # fmt: skip
+
+INDICES: dict[str, str] = {
+    "ndvi": "(nir - red) / (nir + red)",
+    "ndwi": "(green - nir) / (green + nir)",
+    "ndbi": "(swir16 - nir) / (swir16 + nir)",
+    "nbr": "(nir - swir22) / (nir + swir22)",
+    "ndsi": "(green - swir16) / (green + swir16)",
+    "ndre": "(nir - rededge) / (nir + rededge)",
+    "evi": "2.5 * (nir - red) / (nir + 6 * red - 7.5 * blue + 1)",
+    "savi": "1.5 * (nir - red) / (nir + red + 0.5)",
+}
+"""Named indices of the trade, by role."""
+
+
+@dataclass(frozen=True)
+class Expression:
+    """A checked expression: its text, and the bands (from 0) it needs."""
+
+    text: str
+    tree: ast.expr
+    bands: tuple[int, ...]
+    names: Mapping[str, int]
+
+    def value(self, planes: Mapping[int, NDArray[np.float64]]) -> NDArray[np.float64]:
+        """Return the value for physical planes by band index; what is undefined is not finite."""
+        with np.errstate(all="ignore"):
+            found = np.asarray(self._of(self.tree, planes), np.float64)
+        shape = next(iter(planes.values())).shape
+        return np.where(np.isfinite(found), found, np.nan) + np.zeros(shape)
+
+    def _of(self, node: ast.expr, planes: Mapping[int, NDArray[np.float64]]) -> Any:
+        if isinstance(node, ast.Constant):
+            return float(node.value)  # type: ignore[arg-type]
+        if isinstance(node, ast.Name):
+            return planes[self.names[node.id]]
+        if isinstance(node, ast.BinOp):
+            left, right = self._of(node.left, planes), self._of(node.right, planes)
+            return _OPERATORS[type(node.op)](np.asarray(left), np.asarray(right))
+        if isinstance(node, ast.UnaryOp):
+            inner = self._of(node.operand, planes)
+            if isinstance(node.op, ast.Not):
+                return np.where(np.isnan(inner), np.nan, np.asarray(inner) == 0)
+            return -inner if isinstance(node.op, ast.USub) else inner
+        if isinstance(node, ast.BoolOp):
+            return self._logic(node, planes)
+        if isinstance(node, ast.Compare):
+            return self._compared(node, planes)
+        assert isinstance(node, ast.Call)
+        assert isinstance(node.func, ast.Name)
+        if node.func.id == "band":
+            return planes[self.names[_band_text(node)]]
+        _, function = _FUNCTIONS[node.func.id]
+        return function(*(self._of(argument, planes) for argument in node.args))
+
+    def _logic(self, node: ast.BoolOp, planes: Mapping[int, NDArray[np.float64]]) -> Any:
+        parts = [np.asarray(self._of(part, planes)) for part in node.values]
+        join = np.logical_and if isinstance(node.op, ast.And) else np.logical_or
+        unknown = np.logical_or.reduce(np.broadcast_arrays(*[np.isnan(part) for part in parts]))
+        found = join.reduce(np.broadcast_arrays(*[part != 0 for part in parts]))
+        return np.where(unknown, np.nan, found)
+
+    def _compared(self, node: ast.Compare, planes: Mapping[int, NDArray[np.float64]]) -> Any:
+        sides = [np.asarray(self._of(side, planes)) for side in (node.left, *node.comparators)]
+        found: Any = True
+        for test, left, right in zip(node.ops, sides, sides[1:], strict=False):
+            found = found & _COMPARISONS[type(test)](left, right)
+        unknown = np.logical_or.reduce(np.broadcast_arrays(*[np.isnan(side) for side in sides]))
+        return np.where(unknown, np.nan, found)
+
+
+def parsed(text: str, bands: Sequence[Band]) -> Expression:
+    """Check an expression against the bands there are.
+
+    Raises LookError for what the grammar has no place for, BandError for an unknown band.
+
+    >>> parsed("(nir - b1) / 2", (Band("B1"), Band("B2", role="nir"))).bands
+    (0, 1)
+    """
+    text = INDICES.get(text.strip().lower(), text)
+    if len(text) > _LONGEST:
+        raise LookError(f"expression: longer than {_LONGEST} letters")
+    try:
+        tree = ast.parse(text.strip(), mode="eval").body
+    except (SyntaxError, ValueError, MemoryError, RecursionError) as error:
+        raise LookError(f"expression {text!r}: cannot be read: {error}") from error
+    names: dict[str, int] = {}
+    for node in _checked(tree, text, 0):
+        name = node.id if isinstance(node, ast.Name) else _band_text(node)
+        names[name] = _band_index(bands, name, isinstance(node, ast.Name))
+    if not names:
+        raise LookError(f"expression {text!r}: names no band")
+    return Expression(text, tree, tuple(sorted(set(names.values()))), names)
+
+
+def _checked(node: ast.expr, text: str, depth: int) -> Iterator[Any]:
+    """Yield the nodes that name bands, or raise where the grammar has no place for one."""
+    if depth > _DEEPEST:
+        raise LookError(f"expression {text!r}: nested deeper than {_DEEPEST}")
+    children: Sequence[ast.expr] = ()
+    if isinstance(node, ast.Constant) and type(node.value) in (int, float, bool):
+        return
+    if isinstance(node, ast.Name):
+        yield node
+    elif isinstance(node, ast.BinOp) and type(node.op) in _OPERATORS:
+        children = (node.left, node.right)
+    elif isinstance(node, ast.UnaryOp) and isinstance(node.op, ast.USub | ast.UAdd | ast.Not):
+        children = (node.operand,)
+    elif isinstance(node, ast.BoolOp):
+        children = node.values
+    elif isinstance(node, ast.Compare) and all(type(op) in _COMPARISONS for op in node.ops):
+        children = (node.left, *node.comparators)
+    elif isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and not node.keywords:
+        if node.func.id == "band":
+            _band_text(node)
+            yield node
+            return
+        children = _arguments(node, text)
+    else:
+        raise LookError(
+            f"expression {text!r}: {ast.unparse(node)!r} has no place in it; it may hold + - * / "
+            f"**, comparisons, and or not, numbers, bands, {', '.join(_FUNCTIONS)}"
+        )
+    for child in children:
+        yield from _checked(child, text, depth + 1)
+
+
+def _arguments(node: ast.Call, text: str) -> Sequence[ast.expr]:
+    assert isinstance(node.func, ast.Name)
+    name = node.func.id
+    if name not in _FUNCTIONS:
+        raise LookError(f"expression {text!r}: no function {name!r}{nearest(name, _FUNCTIONS)}")
+    count = _FUNCTIONS[name][0]
+    if len(node.args) != count:
+        raise LookError(f"expression {text!r}: {name} takes {count} values, not {len(node.args)}")
+    return node.args
+
+
+def _band_text(node: ast.Call) -> str:
+    first = node.args[0] if len(node.args) == 1 else None
+    if not isinstance(first, ast.Constant) or not isinstance(first.value, str):
+        raise LookError('expression: band takes one name in quotes: band("any name")')
+    return first.value
+
+
+def _band_index(bands: Sequence[Band], name: str, bare: bool) -> int:
+    try:
+        return find_band(bands, name)
+    except BandError:
+        number = name[1:]
+        if bare and name[:1] == "b" and number.isdecimal() and len(number) < 9:
+            return find_band(bands, int(number))
+        raise
+
+
+class Computed(Source):
+    """Bands computed from another source's, block by block, in float32 (or float64)."""
+
+    def __init__(self, parent: Source, given: Mapping[str, str], unit: str | None = None) -> None:
+        self.parent = parent
+        self.carry_from(parent)
+        self.look = None
+        self.expressions = [parsed(text, parent.bands) for text in given.values()]
+        small = parent.dtype.itemsize <= 2 or parent.dtype == np.float32
+        self.dtype = np.dtype(np.float32 if small else np.float64)
+        self.bands = tuple(
+            Band(name, unit=unit, description=one.text)
+            for name, one in zip(given, self.expressions, strict=True)
+        )
+        self.has_mask, self.alpha, self.nodata_when = parent.has_mask, None, "any"
+        self.grid, self.block_shape = parent.grid, parent.block_shape
+        if not self.bands:
+            raise LookError("compute: say at least one band: {name: expression}")
+
+    def read(
+        self,
+        bands: Sequence[int],
+        window: Window,
+        size: tuple[int, ...] | None = None,
+        resample: str = "nearest",
+    ) -> Pixels:
+        """Compute one window; another size is made from the computed values."""
+        window = self.checked(window)
+        self.check_bands(bands)
+        wanted = answer_size(window, size)
+        check_answer(len(bands), wanted, self.dtype)
+        if wanted != extent(window):
+            return read_resized([Whole.of(self)], bands, window, wanted, resample)
+        chosen = [self.expressions[band] for band in bands]
+        needed = sorted({index for one in chosen for index in one.bands})
+        pixels = self.parent.read(needed, window)
+        return self._computed(chosen, needed, pixels)
+
+    def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:
+        """Walk blocks as the parent has them."""
+        return cut_blocks(self, bands, self.checked(window), self.block_shape)
+
+    def _computed(
+        self, chosen: Sequence[Expression], needed: Sequence[int], pixels: Pixels
+    ) -> Pixels:
+        valid = np.broadcast_to(pixels.valid, pixels.values.shape)
+        planes = {}
+        for place, index in enumerate(needed):
+            band = self.parent.bands[index]
+            physical = pixels.values[place].astype(np.float64) * band.scale + band.offset
+            planes[index] = np.where(valid[place], physical, np.nan)
+        return Pixels(np.stack([one.value(planes) for one in chosen]).astype(self.dtype))
+
+    def close(self) -> None:
+        """Let go of the parent's file."""
+        self.parent.close()

@@ -1,0 +1,132 @@
+"""Spectra: values by band at points or over regions, and named ones to compare with."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.analysis.walking import valid_values
+from spectrane.model.errors import LookError, MetadataError, nearest
+from spectrane.model.source import Source
+from spectrane.model.window import Window, area
+
+
+def zone_table(
+    source: Source, bands: Sequence[int], zones: Sequence[tuple[str, Source, Window]],
+    percents: Sequence[float] = (5.0, 50.0, 95.0),
+) -> list[dict[str, Any]]:  # fmt: skip
+    """Return a row per zone and band: count, share invalid, mean, σ, least, greatest, percentiles.
+
+    ``zones`` are names with a source masked to the zone and the window that holds it. Physical
+    values; σ divides by N; NaN where nothing is valid.
+    """
+    rows = []
+    for name, masked, window in zones:
+        inside = _inside_count(masked, window)
+        pixels = masked.read(bands, window)
+        for index, values in zip(bands, valid_values(pixels), strict=True):
+            band = source.bands[index]
+            physical = values.astype(np.float64) * band.scale + band.offset
+            rows.append({
+                "zone": name, "band": band.name, "wavelength": band.wavelength, "unit": band.unit,
+                "count": int(physical.size),
+                "invalid": 1 - physical.size / inside if inside else float("nan"),
+                **_figures(physical, percents),
+            })  # fmt: skip
+    return rows
+
+
+def _inside_count(masked: Source, window: Window) -> int:
+    zone = getattr(masked, "zone", None)  # a polygon's own pixels, whatever they hold
+    return area(window) if zone is None else int(zone(window).sum())
+
+
+def _figures(physical: NDArray[np.float64], percents: Sequence[float]) -> dict[str, float]:
+    if not physical.size:
+        nothing = float("nan")
+        names = ["mean", "std", "min", "max", *(f"p{p:g}" for p in percents)]
+        return dict.fromkeys(names, nothing)
+    found = np.percentile(physical, percents)
+    return {
+        "mean": float(physical.mean()), "std": float(physical.std()),
+        "min": float(physical.min()), "max": float(physical.max()),
+        **{f"p{p:g}": float(v) for p, v in zip(percents, found, strict=True)},
+    }  # fmt: skip
+
+
+@dataclass
+class Spectra:
+    """Named spectra: one number per wavelength (nm), with a unit; kept as TOML.
+
+    >>> known = Spectra([490.0, 842.0], {"water": [0.05, 0.01], "grass": [0.03, 0.4]})
+    >>> [name for name, angle in known.ranked([0.06, 0.012])]
+    ['water', 'grass']
+    """
+
+    wavelengths: list[float]
+    known: dict[str, list[float]] = field(default_factory=dict)
+    unit: str | None = None
+
+    def add(self, name: str, values: Sequence[float]) -> None:
+        """Keep a spectrum under a name. Raises MetadataError where its length does not fit."""
+        if len(values) != len(self.wavelengths):
+            raise MetadataError(
+                f"spectrum {name!r}: {len(values)} values for {len(self.wavelengths)} wavelengths"
+            )
+        self.known[name] = [float(value) for value in values]
+
+    def ranked(self, values: Sequence[float]) -> list[tuple[str, float]]:
+        """Return names with their spectral angle (radians) to a spectrum, the nearest first.
+
+        The angle between two spectra as vectors: brightness does not count (Kruse et al., 1993).
+        Wavelengths without a number in either are left out.
+        """
+        found = [(name, _angle(np.array(values, float), np.array(one, float)))
+                 for name, one in self.known.items()]  # fmt: skip
+        return sorted(found, key=lambda pair: (np.isnan(pair[1]), pair[1]))
+
+    def save(self, path: str | os.PathLike[str], *, overwrite: bool = False) -> None:
+        """Write ``.toml``: wavelengths, unit, and a table of spectra."""
+        import tomlkit
+
+        from spectrane.engine.files import written_whole
+
+        table: dict[str, Any] = {"wavelengths": self.wavelengths}
+        table |= {"unit": self.unit} if self.unit else {}
+        table["spectra"] = self.known
+        with written_whole(path, overwrite=overwrite) as file:
+            file.write(tomlkit.dumps(table).encode())
+
+    @classmethod
+    def load(cls, path: str | os.PathLike[str]) -> Spectra:
+        """Read what ``save`` writes."""
+        import tomllib
+
+        try:
+            with open(path, "rb") as file:
+                table: Mapping[str, Any] = tomllib.load(file)
+            made = cls([float(w) for w in table["wavelengths"]], {}, table.get("unit"))
+            for name, values in table.get("spectra", {}).items():
+                made.add(name, values)
+        except (OSError, ValueError, KeyError, TypeError) as error:
+            raise MetadataError(f"{os.fspath(path)}: not a file of spectra: {error}") from error
+        return made
+
+    def __getitem__(self, name: str) -> list[float]:
+        if name not in self.known:
+            raise LookError(f"spectrum {name!r}: there is none{nearest(name, self.known)}")
+        return self.known[name]
+
+
+def _angle(first: NDArray[np.float64], second: NDArray[np.float64]) -> float:
+    both = np.isfinite(first) & np.isfinite(second)
+    first, second = first[both], second[both]
+    length = float(np.linalg.norm(first) * np.linalg.norm(second))
+    if not length:
+        return float("nan")
+    return float(np.arccos(np.clip(first @ second / length, -1.0, 1.0)))

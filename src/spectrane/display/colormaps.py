@@ -1,0 +1,278 @@
+"""Colour maps: our own, made by code from paths through OKLab; and anybody's, from points."""
+
+from __future__ import annotations
+
+import csv
+import io
+import os
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.model.errors import LookError, nearest
+from spectrane.model.look import parse_color
+from spectrane.model.oklab import from_oklab, shown, to_oklab
+
+ENTRIES = 256
+Knot = tuple[float, float, float]
+"""Lightness 0...1, chroma, hue in degrees, in OKLab."""
+
+
+@dataclass(frozen=True, eq=False)
+class Colormap:
+    """Colours from first to last: ``entries`` is (n, 4) uint8.
+
+    ``under`` and ``over`` (``#rrggbb``) paint what lies beyond the limits, ``nodata`` what is
+    invalid; None: the end's colour, and transparent. ``kind`` is ``sequential``, ``diverging``,
+    ``cyclic`` or ``categorical``.
+
+    >>> grey = Colormap.from_points([(0.0, "#000000"), (1.0, "#ffffff")])
+    >>> grey.sample(3)[:, 0].tolist()
+    [0, 100, 255]
+    """
+
+    name: str
+    entries: NDArray[np.uint8]
+    under: str | None = None
+    over: str | None = None
+    nodata: str | None = None
+    kind: str = "sequential"
+
+    def __post_init__(self) -> None:
+        """Check the entries and colours."""
+        if self.entries.ndim != 2 or self.entries.shape[1] != 4 or len(self.entries) < 1:
+            raise LookError(f"colour map {self.name}: expected (n, 4) entries")
+        for color in (self.under, self.over, self.nodata):
+            if color is not None:
+                parse_color(color)
+
+    @classmethod
+    def from_points(
+        cls, points: Sequence[tuple[float, str]], *, name: str = "own", entries: int = ENTRIES,
+        **options: Any,
+    ) -> Colormap:  # fmt: skip
+        """Return the map through (position 0...1, ``#rrggbb``) points, even in OKLab between them.
+
+        Two points at one position make a sharp edge.
+        """
+        found = [(float(place), parse_color(color)) for place, color in points]
+        places = [place for place, _ in found]
+        if len(found) < 2 or places != sorted(places) or (places[0], places[-1]) != (0.0, 1.0):
+            raise LookError("colour map: expected two points or more, positions from 0 to 1")
+        colors = np.array([color for _, color in found], np.float64) / 255
+        lab = np.column_stack([to_oklab(colors[:, :3]), colors[:, 3]])
+        at = np.linspace(0, 1, entries)
+        mixed = np.column_stack([_between(at, np.array(places), lab[:, k]) for k in range(4)])
+        rgb = np.clip(from_oklab(mixed[:, :3]), 0, 1)
+        return cls(name, _bytes(np.column_stack([rgb, mixed[:, 3]])), **options)
+
+    def sample(self, n: int) -> NDArray[np.uint8]:
+        """Return (n, 4) uint8, evenly from first to last."""
+        if n < 1:
+            raise LookError(f"sample {n}: expected 1 or more")
+        at = np.linspace(0, len(self.entries) - 1, n)
+        return np.asarray(self.entries[np.floor(at + 0.5).astype(int)])
+
+    def reversed(self) -> Colormap:
+        """Return the map from last to first; what lies under stays under."""
+        return replace(self, name=f"{self.name} reversed", entries=self.entries[::-1].copy())
+
+    def discrete(self, steps: int) -> Colormap:
+        """Return the map in so many even steps."""
+        return replace(self, name=f"{self.name} in {steps}", entries=self.sample(steps))
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return plain values for TOML or JSON."""
+        colors = [f"#{bytes(entry[: 3 if entry[3] == 255 else 4]).hex()}" for entry in self.entries]
+        found: dict[str, Any] = {"name": self.name, "kind": self.kind, "colors": colors}
+        ends = {"under": self.under, "over": self.over, "nodata": self.nodata}
+        return found | {key: value for key, value in ends.items() if value is not None}
+
+    @classmethod
+    def from_dict(cls, given: Mapping[str, Any]) -> Colormap:
+        """Read what ``to_dict`` returns."""
+        known = ("name", "kind", "colors", "under", "over", "nodata")
+        for key in given:
+            if key not in known:
+                raise LookError(f"colour map: no key {key!r}{nearest(key, known)}")
+        entries = np.array([parse_color(color) for color in given.get("colors", [])], np.uint8)
+        ends = {key: given[key] for key in ("under", "over", "nodata", "kind") if key in given}
+        return cls(str(given.get("name", "own")), entries.reshape(-1, 4), **ends)
+
+    def save(self, path: str | os.PathLike[str], *, overwrite: bool = False) -> None:
+        """Write ``.toml`` (everything) or ``.csv`` (red, green, blue, alpha; a row per entry)."""
+        from spectrane.engine.files import written_whole
+
+        name = os.fspath(path)
+        if name.endswith(".toml"):
+            import tomlkit
+
+            text = tomlkit.dumps(self.to_dict())
+        elif name.endswith(".csv"):
+            rows = "".join(",".join(map(str, entry)) + "\n" for entry in self.entries.tolist())
+            text = "red,green,blue,alpha\n" + rows
+        else:
+            raise LookError(f"{name}: colour maps are written as .csv or .toml")
+        with written_whole(path, overwrite=overwrite) as file:
+            file.write(text.encode())
+
+    @classmethod
+    def load(cls, path: str | os.PathLike[str]) -> Colormap:
+        """Read what ``save`` writes; a CSV may lack alpha and its heading."""
+        import tomllib
+
+        name = os.fspath(path)
+        with open(path, encoding="utf-8") as file:
+            text = file.read(4 << 20)
+        try:
+            if name.endswith(".toml"):
+                return cls.from_dict(tomllib.loads(text))
+            rows = [row for row in csv.reader(io.StringIO(text)) if row]
+            numbers = [[int(v) for v in row] for row in rows if row[0].strip().isdecimal()]
+            entries = np.array([row + [255] * (4 - len(row)) for row in numbers])
+            if not len(entries) or entries.min() < 0 or entries.max() > 255:
+                raise ValueError("numbers outside 0 to 255")
+        except (ValueError, TypeError) as error:
+            raise LookError(f"{name}: not a colour map: {error}") from error
+        return cls(os.path.splitext(os.path.basename(name))[0], entries.astype(np.uint8))
+
+
+def _between(at: NDArray[np.float64], places: NDArray[np.float64], values: Any) -> Any:
+    """Interpolate; of two points at one place the later one begins there."""
+    later = np.clip(np.searchsorted(places, at, side="right"), 1, len(places) - 1)
+    left, right = places[later - 1], places[later]
+    share = np.where(right > left, (at - left) / np.where(right > left, right - left, 1), 1.0)
+    return values[later - 1] * (1 - share) + values[later] * share
+
+
+def _bytes(rgba: NDArray[np.float64]) -> NDArray[np.uint8]:
+    return np.floor(rgba * 255 + 0.5).astype(np.uint8)
+
+
+def _path(knots: Sequence[Knot], count: int) -> NDArray[np.float64]:
+    """Return sRGB (count, 3) along a smooth path through knots, in steps that look even."""
+    lab = np.array([
+        (light, chroma * np.cos(np.radians(hue)), chroma * np.sin(np.radians(hue)))
+        for light, chroma, hue in knots
+    ])  # fmt: skip
+    fine = np.linspace(0, len(knots) - 1, 2001)
+    dense = np.column_stack([np.interp(fine, np.arange(len(knots)), lab[:, k]) for k in range(3)])
+    width = 2001 // (len(knots) * 2) | 1
+    kernel = np.hanning(width + 2)[1:-1]
+    pad = np.pad(dense, ((width // 2, width // 2), (0, 0)), mode="reflect", reflect_type="odd")
+    smooth = np.column_stack([np.convolve(pad[:, k], kernel / kernel.sum(), "valid")
+                              for k in range(3)])  # fmt: skip
+    seen = to_oklab(shown(smooth))
+    along = np.concatenate([[0], np.cumsum(np.sqrt((np.diff(seen, axis=0) ** 2).sum(axis=1)))])
+    even = np.linspace(0, along[-1], count)
+    return shown(np.column_stack([np.interp(even, along, seen[:, k]) for k in range(3)]))
+
+
+def _made(name: str, knots: Sequence[Knot], kind: str = "sequential") -> Colormap:
+    rgb = _path(knots, ENTRIES)
+    return Colormap(name, _bytes(np.column_stack([rgb, np.ones(ENTRIES)])), kind=kind)
+
+
+def _diverging(name: str, low: Sequence[Knot], high: Sequence[Knot]) -> Colormap:
+    """Return two arms of equal lightness that meet in a pale middle."""
+    pale = (0.965, 0.004, 100.0)
+    left, right = (_path([*arm, pale], ENTRIES // 2) for arm in (low, high))
+    rgb = np.concatenate([left, right[::-1]])
+    return Colormap(name, _bytes(np.column_stack([rgb, np.ones(ENTRIES)])), kind="diverging")
+
+
+def _cyclic(name: str) -> Colormap:
+    """Return a round of hues whose lightness rises and falls once, so that both halves differ."""
+    turn = np.linspace(0, 2 * np.pi, ENTRIES, endpoint=False)
+    light, hue = 0.62 - 0.24 * np.cos(turn), turn + np.radians(250)
+    chroma = 0.105
+    lab = np.column_stack([light, chroma * np.cos(hue), chroma * np.sin(hue)])
+    rgb = shown(lab)
+    return Colormap(name, _bytes(np.column_stack([rgb, np.ones(ENTRIES)])), kind="cyclic")
+
+
+def _depth_and_height() -> Colormap:
+    """Return water below a sharp zero in the middle, land above it."""
+    water = _path([(0.22, 0.09, 268), (0.42, 0.11, 255), (0.66, 0.09, 235), (0.88, 0.04, 215)], 128)
+    land = _path([(0.50, 0.09, 142), (0.66, 0.09, 118), (0.80, 0.07, 90), (0.97, 0.01, 80)], 128)
+    rgb = np.concatenate([water, land])
+    return Colormap("chartroom", _bytes(np.column_stack([rgb, np.ones(ENTRIES)])), kind="diverging")
+
+
+_PEBBLES = (
+    "#3b6fb6", "#e08a1e", "#3f9b57", "#c8423d", "#8a63b0", "#7a5a43", "#d879b5", "#6f7680",
+    "#b3ad35", "#35a9bd", "#1f3b63", "#f2c9a1",
+)  # fmt: skip
+
+
+def _categorical() -> Colormap:
+    entries = np.array([parse_color(color) for color in _PEBBLES], np.uint8)
+    return Colormap("pebbles", entries, kind="categorical")
+
+
+_SEQUENTIAL: dict[str, Sequence[Knot]] = {
+    "slate": [(0.16, 0.01, 255), (0.55, 0.035, 250), (0.97, 0.01, 240)],
+    "kelpbed": [(0.18, 0.05, 190), (0.48, 0.09, 160), (0.75, 0.12, 130), (0.96, 0.08, 110)],
+    "hearth": [(0.14, 0.05, 20), (0.42, 0.15, 27), (0.66, 0.17, 50), (0.95, 0.09, 95)],
+    "foxglove": [(0.17, 0.08, 295), (0.42, 0.15, 325), (0.68, 0.15, 0), (0.95, 0.05, 60)],
+    "estuary": [(0.18, 0.07, 265), (0.45, 0.09, 230), (0.72, 0.10, 195), (0.96, 0.05, 170)],
+    "peatbog": [(0.17, 0.03, 60), (0.45, 0.06, 65), (0.72, 0.07, 80), (0.96, 0.03, 95)],
+}
+_MAKERS: dict[str, Any] = {
+    **{name: (lambda name=name, knots=knots: _made(name, knots))
+       for name, knots in _SEQUENTIAL.items()},
+    "grey": lambda: Colormap("grey", _bytes(np.column_stack(
+        [*[np.arange(256) / 255] * 3, np.ones(256)]))),
+    "kiln": lambda: _made("kiln", [(0.12, 0.06, 285), (0.36, 0.16, 315), (0.58, 0.19, 20),
+                                   (0.78, 0.16, 65), (0.98, 0.06, 105)]),
+    "sward": lambda: _made("sward", [(0.90, 0.05, 75), (0.78, 0.09, 100), (0.58, 0.13, 135),
+                                     (0.28, 0.08, 145)]),
+    "ebbflow": lambda: _diverging("ebbflow", [(0.34, 0.11, 262), (0.65, 0.10, 245)],
+                                  [(0.34, 0.10, 40), (0.65, 0.13, 55)]),
+    "heathsea": lambda: _diverging("heathsea", [(0.34, 0.07, 195), (0.65, 0.09, 185)],
+                                   [(0.34, 0.13, 345), (0.65, 0.13, 350)]),
+    "gorsewine": lambda: _diverging("gorsewine", [(0.34, 0.12, 310), (0.65, 0.11, 305)],
+                                    [(0.34, 0.08, 115), (0.65, 0.12, 110)]),
+    "weathervane": lambda: _cyclic("weathervane"),
+    "chartroom": _depth_and_height,
+    "pebbles": _categorical,
+}  # fmt: skip
+
+
+class Colormaps(Mapping[str, Colormap]):
+    """The built-in colour maps by name, each made when it is first asked for."""
+
+    def __init__(self) -> None:
+        self._made: dict[str, Colormap] = {}
+
+    def __getitem__(self, name: str) -> Colormap:
+        if name not in _MAKERS:
+            raise LookError(f"colour map {name!r}: there is none{nearest(name, _MAKERS)}")
+        if name not in self._made:
+            self._made[name] = _MAKERS[name]()
+        return self._made[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(_MAKERS)
+
+    def __len__(self) -> int:
+        return len(_MAKERS)
+
+
+colormaps = Colormaps()
+"""Names -> Colormap."""
+
+
+def colormap_of(given: Any) -> Colormap:
+    """Return a colour map by name (``NAME reversed`` too), from a dictionary, or itself."""
+    if isinstance(given, Colormap):
+        return given
+    if isinstance(given, Mapping):
+        return Colormap.from_dict(given)
+    name = str(given)
+    if name.endswith(" reversed"):
+        return colormaps[name.removesuffix(" reversed")].reversed()
+    return colormaps[name]

@@ -1,0 +1,83 @@
+"""A colour map that fits what a band means; told, never silently put on."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import replace
+
+from spectrane.analysis.sampling import sample_of
+from spectrane.model.band import Band
+from spectrane.model.look import Look
+from spectrane.model.source import Source
+
+_WORDS: tuple[tuple[str, str, str], ...] = (
+    (r"\b(nd[a-z]i|evi|savi|nbr|greenness|vegetation|index)\b", "sward", "an index"),
+    (
+        r"\b(depth|bathymetr\w*|elevation|height|altitude|terrain|relief)\b",
+        "chartroom",
+        "a depth or height",
+    ),
+    (r"\b(temperature|thermal|heat|brightness temp\w*)\b", "kiln", "a temperature"),
+    (r"\b(direction|aspect|phase|azimuth|orientation)\b", "weathervane", "a direction"),
+)
+_WARM = {"k", "kelvin", "degc", "celsius", "degf", "°c"}
+
+
+def proposed(source: Source, index: int) -> tuple[Look, str]:
+    """Return a look that fits a band, and why: its classes, its meaning, or the signs it takes.
+
+    A depth or height has its sharp zero in the middle only where both signs occur.
+    """
+    band = source.bands[index]
+    if source.categories and source.look is not None:
+        return Look(channels=(index + 1,), classes=source.look.classes), "classes"
+    meaning = _meaning(band)
+    signed = _signed(source, index)
+    if meaning is not None:
+        name, why = meaning
+        if name == "chartroom" and not signed:
+            name = "estuary reversed" if "depth" in _text(band) else "peatbog"
+        limits = "symmetric:99" if name == "chartroom" else "percentile:1,99"
+        return Look(channels=(index + 1,), colormap=name, limits=limits), why
+    if signed:
+        look = Look(channels=(index + 1,), colormap="ebbflow", limits="symmetric:99")
+        return look, "values of both signs"
+    return Look(channels=(index + 1,), colormap="grey", limits="percentile:1,99"), "plain values"
+
+
+def settled_colormap(source: Source, look: Look, bands: list[int]) -> tuple[Look, str | None]:
+    """Return a look whose colour map ``auto`` has become a fitting one, and what to tell of it."""
+    if look.colormap != "auto":
+        return look, None
+    found, why = proposed(source, bands[0])
+    if found.classes:
+        return replace(look, colormap=None, classes=found.classes), None
+    limits = found.limits if look.limits[0].kind == "auto" else look.limits
+    told = f"{source.bands[bands[0]].name}: {why}, shown with the colour map {found.colormap}"
+    return replace(look, colormap=found.colormap, limits=limits), told
+
+
+def _text(band: Band) -> str:
+    return f"{band.name} {band.description or ''}".lower().replace("_", " ")
+
+
+def _meaning(band: Band) -> tuple[str, str] | None:
+    for pattern, name, why in _WORDS:
+        if re.search(pattern, _text(band)):
+            return name, why
+    if (band.unit or "").strip().lower() in _WARM:
+        return "kiln", "a temperature"
+    return None
+
+
+def _signed(source: Source, index: int) -> bool:
+    """Tell whether a tenth at least of a band's values lie on either side of zero."""
+    sample = sample_of(source)
+    if index not in sample.bands:
+        return False
+    band = source.bands[index]
+    values = sample.values(sample.bands.index(index)) * band.scale + band.offset
+    if not values.size:
+        return False
+    below = float((values < 0).mean())
+    return 0.02 < below < 0.98
