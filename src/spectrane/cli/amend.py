@@ -8,7 +8,7 @@ from typing import Any
 import click
 
 from spectrane.cli.common import NoData, Numbers, examples, for_each, shared_options
-from spectrane.cli.render import limits_given
+from spectrane.cli.looks import limits_given
 
 _FIELDS = ("name", "role", "wavelength", "unit", "scale", "offset", "nodata", "description")
 

@@ -16,6 +16,9 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "raw": ("spectrane.cli.raw", "Describe a headerless binary, or guess its layout."),
     "amend": ("spectrane.cli.amend", "Keep corrections with a file."),
     "render": ("spectrane.cli.render", "Draw rasters as pictures."),
+    "compare": ("spectrane.cli.compare", "Show panels side by side over the same area."),
+    "histogram": ("spectrane.cli.histogram", "Draw values, limits and result per channel."),
+    "probe": ("spectrane.cli.probe", "Tell what stands under a point, and profiles."),
     "export": ("spectrane.cli.export", "Write data in another format, order or type."),
 }
 

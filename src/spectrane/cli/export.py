@@ -17,8 +17,8 @@ from spectrane.cli.common import (
     shared_options,
     told_warnings,
 )
+from spectrane.cli.looks import computed, limits_given
 from spectrane.cli.raw import TYPES
-from spectrane.cli.render import limits_given
 
 
 @click.command("export")
@@ -31,6 +31,8 @@ from spectrane.cli.render import limits_given
               help="Numbers as they are (rounded, clamped, told) or stretched.")  # fmt: skip
 @click.option("--limits", multiple=True, help="With --rescale limits: percentile:2,98, LOW,HIGH.")
 @click.option("--nodata", type=NoData(), help="Stored numbers that mean nothing, or none.")
+@click.option("--compute", multiple=True, metavar="NAME=EXPRESSION",
+              help="Computed bands instead: ndvi, or dry=(swir16-nir)/(swir16+nir).")  # fmt: skip
 @click.option("--unit", help="Physical values in another unit, such as celsius.")
 @click.option("--area", type=Numbers(4, "X1,Y1,X2,Y2"), help="Map bounds to write.")
 @click.option("--rows", type=Numbers(2, "START,STOP"), help="Rows to write, from 0.")
@@ -104,9 +106,7 @@ def _one(file: str, target: str, options: dict[str, Any]) -> None:
 
 
 def _part(raster: Any, options: dict[str, Any]) -> Any:
-    part = raster
-    if options["nodata"] is not None:
-        part = part.with_nodata(options["nodata"])
+    part = computed(raster, options)
     if options["bands"]:
         part = part.select([name.strip() for name in options["bands"].split(",")])
     rows, columns = (

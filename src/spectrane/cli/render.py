@@ -4,15 +4,11 @@ from __future__ import annotations
 
 import json
 import os
-import re
-from collections.abc import Sequence
 from typing import Any
 
 import click
 
 from spectrane.cli.common import (
-    NoData,
-    Numbers,
     Size,
     examples,
     for_each,
@@ -20,32 +16,18 @@ from spectrane.cli.common import (
     shared_options,
     told_warnings,
 )
-
-_LIMITS_HELP = (
-    "Where black and white lie: auto, type, minmax, percentile:2,98, deviation:2, "
-    "fixed:LOW,HIGH or LOW,HIGH. Once, or once per channel."
-)
+from spectrane.cli.looks import area_options, computed, look_fields, look_for, look_options, view_of
 
 
 @click.command("render")
 @click.argument("files", nargs=-1, required=True, metavar="FILE...")
 @click.option("--output", "-o", type=click.Path(), help="The picture to write (.png).")
 @click.option("--out-dir", type=click.Path(), help="A folder for one picture per file.")
-@click.option("--channels", help="Bands to show: natural, infrared, shortwave, 1, or 4,3,2.")
-@click.option("--limits", multiple=True, help=_LIMITS_HELP)
-@click.option("--shared", is_flag=True, help="One pair of limits for all channels.")
-@click.option("--limits-from", type=click.Choice(["image", "view"]), help="What limits look at.")
-@click.option("--exact", is_flag=True, help="Limits from every pixel, however many.")
-@click.option("--curve", help="How levels grow between the limits: linear.")
-@click.option("--invert", is_flag=True, help="A negative.")
-@click.option("--nodata", type=NoData(), help="Stored numbers to leave out, or none.")
-@click.option("--nodata-when", type=click.Choice(["any", "all"]), help="Hidden where any or all.")
-@click.option("--nodata-color", metavar="#RRGGBB", help="Paint what is hidden.")
-@click.option("--area", type=Numbers(4, "X1,Y1,X2,Y2"), help="Map bounds to draw.")
-@click.option("--rows", type=Numbers(2, "START,STOP"), help="Rows to draw, from 0.")
-@click.option("--columns", type=Numbers(2, "START,STOP"), help="Columns to draw, from 0.")
+@look_options
+@area_options
 @click.option("--size", type=Size(), help="Fit in this many pixels; default 2048x2048 at most.")
-@click.option("--resample", type=click.Choice(["nearest", "area", "majority"]))
+@click.option("--save-look", type=click.Path(), help="Keep the look in a file (.look.toml).")
+@click.option("--legend", type=click.Path(), help="The legend as a figure of its own (.png).")
 @click.option("--bits", type=click.Choice(["8", "16"]), default="8", help="Bits per channel.")
 @click.option("--member", help="Which raster of the file: its number from 1, or its name.")
 @click.option("--overwrite", is_flag=True, help="Replace pictures that exist.")
@@ -58,8 +40,10 @@ _LIMITS_HELP = (
 def command(files: tuple[str, ...], **options: Any) -> None:
     """Draw rasters as pictures; the data stay as they are."""
     targets = _targets(files, options)
-    look = _look(options)
-    view = _view(options)
+    look = look_fields(options)
+    view = view_of(options, options["size"])
+    if options["legend"] and len(files) > 1:
+        raise click.UsageError("--legend shows one picture")
     places = dict(zip(files, targets, strict=True))
     for_each(files, lambda file: _draw(file, places[file], look, view, options))
 
@@ -81,54 +65,11 @@ def _targets(files: tuple[str, ...], options: dict[str, Any]) -> list[str]:
     return targets
 
 
-def _look(options: dict[str, Any]) -> dict[str, Any]:
-    """Return the fields of the look that the options name."""
-    from spectrane.model.errors import LookError
-    from spectrane.model.look import Look
-
-    given = {
-        name: options[name]
-        for name in ("channels", "curve", "limits_from", "nodata_when", "nodata_color", "resample")
-        if options[name] is not None
-    }
-    given |= {name: True for name in ("shared", "invert", "exact") if options[name]}
-    if options["limits"]:
-        given["limits"] = limits_given(options["limits"])
-    try:
-        Look(**given)  # what is wrong whatever the file is wrong usage
-    except LookError as error:
-        raise click.UsageError(str(error)) from error
-    return given
-
-
-def limits_given(texts: Sequence[str]) -> str | list[str]:
-    """Return limits as a look takes them: once, or once per channel."""
-    limits = [_limit(text) for text in texts]
-    return limits[0] if len(limits) == 1 else limits
-
-
-def _limit(text: str) -> str:
-    return f"fixed:{text}" if re.match(r"\s*[-+.\d]", text) else text
-
-
-def _view(options: dict[str, Any]) -> Any:
-    from spectrane.model.view import View
-
-    rows, columns = (
-        None if pair is None else (int(pair[0]), int(pair[1]))
-        for pair in (options["rows"], options["columns"])
-    )
-    return View(bounds=options["area"], rows=rows, columns=columns, size=options["size"])
-
-
 def _draw(
     file: str, target: str, fields: dict[str, Any], view: Any, options: dict[str, Any]
 ) -> None:
-    from dataclasses import replace
-
     import spectrane.raster
     from spectrane.engine.files import check_target
-    from spectrane.model.look import Look
 
     quiet = options["quiet"]
     check_target(target, overwrite=options["overwrite"])
@@ -137,11 +78,29 @@ def _draw(
         progress_bar(file, quiet),
         spectrane.raster.open(file, member=options["member"]) as raster,
     ):
-        shown = raster if options["nodata"] is None else raster.with_nodata(options["nodata"])
-        look = replace(raster.look or Look(), **fields)
+        shown = computed(raster, options)
+        look = look_for(shown, options, fields)
         picture = spectrane.raster.render(shown, look, view=view)
         picture.save(target, bits=int(options["bits"]), overwrite=options["overwrite"])
+        if options["save_look"]:
+            look.save(options["save_look"], overwrite=options["overwrite"])
+        if options["legend"]:
+            from spectrane.figures.colorbar import colorbar
+            from spectrane.figures.paper import save
+
+            shown = shown_look(shown._source, look)
+            save(colorbar(picture, shown), options["legend"], overwrite=options["overwrite"])
     _tell(picture, target, told, options)
+
+
+def shown_look(source: Any, look: Any) -> Any:
+    """Return the look as it was carried out: its colour map chosen, its classes known."""
+    from spectrane.display.channels import shown_bands
+    from spectrane.display.proposals import settled_colormap
+    from spectrane.display.render import classes_shown
+
+    bands = shown_bands(source, look)
+    return classes_shown(source, settled_colormap(source, look, bands)[0], bands)
 
 
 def _tell(picture: Any, target: str, told: list[str], options: dict[str, Any]) -> None:
@@ -151,10 +110,12 @@ def _tell(picture: Any, target: str, told: list[str], options: dict[str, Any]) -
 
         scales = [asdict(scale) for scale in picture.scales]
         facts = {"picture": target, "rows": rows, "columns": columns, "source": picture.source,
-                 "scales": scales, "warnings": told}  # fmt: skip
+                 "scales": scales, "notes": list(picture.notes), "warnings": told}  # fmt: skip
         click.echo(json.dumps(facts))
     elif not options["quiet"]:
         names = ("grey",) if len(picture.scales) == 1 else ("red", "green", "blue", "alpha")
         click.echo(f"{target}: {columns} x {rows}")
+        for note in picture.notes:
+            click.echo(f"  {note}")
         for name, scale in zip(names, picture.scales, strict=False):
             click.echo(f"  {name:<5} = {scale}")

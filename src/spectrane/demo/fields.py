@@ -7,6 +7,7 @@ from itertools import pairwise
 from typing import Any
 
 import numpy as np
+from numpy.random import default_rng  # at once: an interrupt while NumPy loads it is lost
 from numpy.typing import NDArray
 
 Field = NDArray[Any]
@@ -30,7 +31,7 @@ def noise(x: Field, y: Field, wavelength: float, seed: int, octaves: int = 5) ->
 
 
 def _lattice(x: Field, y: Field, seed: int) -> Field:
-    table = np.random.default_rng(seed).uniform(-1, 1, (256, 256)).astype(np.float32)
+    table = default_rng(seed).uniform(-1, 1, (256, 256)).astype(np.float32)
     column, row = np.floor(x).astype(np.int32), np.floor(y).astype(np.int32)
     u, v = _faded(x - column), _faded(y - row)
     left, right, top, bottom = column & 255, (column + 1) & 255, row & 255, (row + 1) & 255

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.random import default_rng
 from numpy.typing import NDArray
 
 from spectrane.demo.fields import Field, blurred, noise, smooth
@@ -64,7 +65,7 @@ def see(land: Land, x: Field, y: Field, seed: int) -> NDArray[np.uint16]:
     glint = _glint(land, x, y)
     shape = land.cover.shape
     outside = (x < 260 + 0.075 * y) | (x > 15050 - 0.075 * (11000 - y))
-    random = np.random.default_rng(seed)
+    random = default_rng(seed)
     out = np.empty((len(BANDS), *shape), np.uint16)
     for band in range(len(BANDS)):
         seen = _ground(land, texture, band)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
+from numpy.random import default_rng
 from numpy.typing import NDArray
 
 from spectrane.demo.fields import Field, noise, smooth
@@ -131,7 +132,7 @@ def _data(image: NDArray[np.float32]) -> bytes:
 
 
 def _comet(seed: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
-    random = np.random.default_rng(seed)
+    random = default_rng(seed)
     rows, columns = 480, 640
     y, x = np.mgrid[:rows, :columns].astype(np.float32)
     along = (x - 210) * 0.88 + (y - 170) * 0.47

@@ -196,7 +196,7 @@ def _cyclic(name: str) -> Colormap:
 
 def _depth_and_height() -> Colormap:
     """Return water below a sharp zero in the middle, land above it."""
-    water = _path([(0.22, 0.09, 268), (0.42, 0.11, 255), (0.66, 0.09, 235), (0.88, 0.04, 215)], 128)
+    water = _path([(0.22, 0.09, 268), (0.42, 0.11, 255), (0.66, 0.09, 235), (0.82, 0.05, 218)], 128)
     land = _path([(0.50, 0.09, 142), (0.66, 0.09, 118), (0.80, 0.07, 90), (0.97, 0.01, 80)], 128)
     rgb = np.concatenate([water, land])
     return Colormap("chartroom", _bytes(np.column_stack([rgb, np.ones(ENTRIES)])), kind="diverging")
@@ -232,8 +232,8 @@ _MAKERS: dict[str, Any] = {
                                      (0.28, 0.08, 145)]),
     "ebbflow": lambda: _diverging("ebbflow", [(0.34, 0.11, 262), (0.65, 0.10, 245)],
                                   [(0.34, 0.10, 40), (0.65, 0.13, 55)]),
-    "heathsea": lambda: _diverging("heathsea", [(0.34, 0.07, 195), (0.65, 0.09, 185)],
-                                   [(0.34, 0.13, 345), (0.65, 0.13, 350)]),
+    "heathsea": lambda: _diverging("heathsea", [(0.34, 0.12, 288), (0.65, 0.10, 280)],
+                                   [(0.34, 0.08, 78), (0.65, 0.12, 82)]),
     "gorsewine": lambda: _diverging("gorsewine", [(0.34, 0.12, 310), (0.65, 0.11, 305)],
                                     [(0.34, 0.08, 115), (0.65, 0.12, 110)]),
     "weathervane": lambda: _cyclic("weathervane"),

@@ -30,16 +30,37 @@ def _places(
 def probed(layers: Sequence[tuple[str, Source, Look | None]], **where: Any) -> list[dict[str, Any]]:
     """Return a row per point, layer and band.
 
+    Positions are those of the first layer; a layer that a point misses has no row for it.
+
     Columns: ``point layer row column band stored physical unit level color shown``; ``level`` is
     0…255 or the entry of the colour map, ``color`` the pixel as it is drawn, both only for bands
     that are shown; ``shown`` is False for what is invalid.
     """
+    first = layers[0][1]
+    asked = _places(first, **where)
     found = []
-    for name, source, given in layers:
-        look = given or source.look or Look()
-        for place in _places(source, **where):
-            found += _rows(name, source, look, place)
+    for place in asked:
+        for name, source, given in layers:
+            own = place if source is first else _same_place(first, source, place)
+            if own is not None:
+                found += _rows(name, source, given or source.look or Look(), own)
     return found
+
+
+def _same_place(first: Source, source: Source, place: Place) -> Place | None:
+    """Return where a pixel's centre of the first layer lies in another; None outside it.
+
+    Layers are linked by map position where both have one, else by row and column.
+    """
+    name, row, column = place
+    if first.grid.placed and source.grid.placed:
+        x, y = first.grid.center(row=row, column=column)
+        if first.grid.crs_text != source.grid.crs_text and first.grid.crs_text:
+            x, y = View(center=(x, y), pixel=1.0, size=(1, 1),
+                        crs=first.grid.crs_text).middle(source.grid)  # fmt: skip
+        row, column = source.grid.locate(x=x, y=y)
+    inside = 0 <= row < source.shape[0] and 0 <= column < source.shape[1]
+    return (name, row, column) if inside else None
 
 
 def _rows(layer: str, source: Source, look: Look, place: Place) -> list[dict[str, Any]]:

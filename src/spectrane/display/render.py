@@ -182,7 +182,10 @@ def shadings_of(source: Source, look: Look, bands: Sequence[int], window: Window
             way = curve_of(curve)
         ts = curve.parameters[1::2] if curve.kind == "points" else ()
         monotone = list(ts) in (sorted(ts), sorted(ts, reverse=True))
-        shadings.append(Shading(band, scale, way, palette, monotone))
+        own = palette
+        if palette is not None and palette.ends and invert != (found[0] > found[1]):
+            own = palette.turned()
+        shadings.append(Shading(band, scale, way, own, monotone, curve.kind == "equalise"))
     return shadings
 
 

@@ -83,6 +83,12 @@ class Palette:
         """The greatest code."""
         return len(self.words) - 1
 
+    def turned(self) -> Palette:
+        """Return the palette for a falling scale: the colours beyond the limits change places."""
+        words = self.words.copy()
+        words[0], words[-1] = self.words[-1], self.words[0]
+        return replace(self, words=words)
+
     def codes(self, t: NDArray[np.float64]) -> NDArray[np.float64]:
         """Return floor(t n), at most n - 1, moved past the colour for what lies below."""
         return np.minimum(np.floor(t * self.entries), self.entries - 1) + float(self.ends)
@@ -101,11 +107,17 @@ class Shading:
     curve: curves.Curve
     palette: Palette | None = None
     monotone: bool = True
+    zero_below: bool = False  # equalise: what lies below the limits is 0, whatever stands at low
 
     def t(self, stored: NDArray[Any]) -> NDArray[np.float64]:
         """Return t in 0...1 in float64; NaN stays NaN."""
         low, high = self.scale.low, self.scale.high
-        return curves.shade(self.physical(stored), low, high, self.curve, self.scale.invert)
+        values = self.physical(stored)
+        t = curves.shade(values, low, high, self.curve, self.scale.invert)
+        if not self.zero_below:
+            return t
+        below = values < low if low <= high else values > low
+        return np.where(below, float(self.scale.invert), t)
 
     def physical(self, stored: NDArray[Any]) -> NDArray[np.float64]:
         """Return stored numbers as physical values in float64."""

@@ -22,12 +22,13 @@ _KEYS = ("bounds", "rows", "columns", "polygon")
 _LARGEST = 512 << 20
 
 
-def region_of(source: Source, region: Any) -> tuple[Source, Window]:
+def region_of(source: Source, region: Any, lonlat: bool | None = None) -> tuple[Source, Window]:
     """Return a source and the window of it that a region is; a polygon masks what lies outside.
 
     ``region`` is None (everything), a View, map bounds, a mapping with ``bounds``, ``rows`` and
     ``columns`` or ``polygon``, a GeoJSON mapping or path, or a shapely geometry. GeoJSON is
-    longitude and latitude (RFC 7946); a bare geometry is in the raster's own system.
+    longitude and latitude (RFC 7946); a bare geometry is in the raster's own system; ``lonlat``
+    says otherwise.
 
     Raises GridMismatch where the region misses the raster, LookError for what is no region.
     """
@@ -39,7 +40,7 @@ def region_of(source: Source, region: Any) -> tuple[Source, Window]:
         return _from_mapping(source, region)
     if isinstance(region, tuple | list) and len(region) == 4:
         return source, View(bounds=tuple(region)).window(source.grid)
-    rings = rings_of(source, region)
+    rings = rings_of(source, region, lonlat)
     window = bounds_of(rings, source.shape)
     if window is None:
         raise GridMismatch(
@@ -58,9 +59,10 @@ def _from_mapping(source: Source, region: Mapping[str, Any]) -> tuple[Source, Wi
     return source, View(**given).window(source.grid)
 
 
-def rings_of(source: Source, shape: Any) -> list[Ring]:
+def rings_of(source: Source, shape: Any, lonlat: bool | None = None) -> list[Ring]:
     """Return a shape's rings in corner-based (column, row) positions of a raster."""
-    lonlat, geometry = _geometry(shape)
+    told, geometry = _geometry(shape)
+    lonlat = told if lonlat is None else lonlat
     found = [np.asarray(ring, np.float64)[:, :2] for ring in _rings(geometry)]
     if not found:
         raise LookError("region: expected a Polygon or MultiPolygon with at least one ring")
@@ -80,13 +82,13 @@ def zones_of(
     if not _is_geojson(points):
         return [_pixel(source, place) for place in point_places(source, points, crs)]
     found = []
+    lonlat, _ = _loaded(points)
     for name, geometry in features_of(points):
         if geometry["type"] == "Point":
-            lon, lat = geometry["coordinates"][:2]
-            one = {"name": name, "x": lon, "y": lat, "crs": "EPSG:4326"}
+            one = _point(name, geometry, lonlat)
             found.append(_pixel(source, point_places(source, [one])[0]))
         else:
-            found.append((name, *region_of(source, geometry)))
+            found.append((name, *region_of(source, geometry, lonlat)))
     return found
 
 
@@ -117,17 +119,19 @@ def _listed(points: Any) -> Iterable[Mapping[str, Any]]:
         with open(points, newline="", encoding="utf-8") as file:
             return [dict(row) for row in csv.DictReader(file)]
     if _is_geojson(points):
-        found = []
-        for name, geometry in features_of(points):
-            if geometry["type"] != "Point":
-                raise LookError(f"points: {name} is a {geometry['type']}; expected points")
-            lon, lat = geometry["coordinates"][:2]
-            found.append({"name": name, "x": lon, "y": lat, "crs": "EPSG:4326"})
-        return found
+        lonlat, _ = _loaded(points)
+        return [_point(name, geometry, lonlat) for name, geometry in features_of(points)]
     if hasattr(points, "to_dict"):
         records: list[Mapping[str, Any]] = points.to_dict("records")
         return records
     return [points] if isinstance(points, Mapping) else list(points)
+
+
+def _point(name: str, geometry: Mapping[str, Any], lonlat: bool) -> Mapping[str, Any]:
+    if geometry["type"] != "Point":
+        raise LookError(f"points: {name} is a {geometry['type']}; expected points")
+    x, y = geometry["coordinates"][:2]
+    return {"name": name, "x": x, "y": y} | ({"crs": "EPSG:4326"} if lonlat else {})
 
 
 def _place(source: Source, given: Mapping[str, Any], number: int, crs: str | None) -> Place:

@@ -1,0 +1,139 @@
+"""Options that make a look, shared by the commands that show something."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from typing import Any, TypeVar
+
+import click
+
+from spectrane.cli.common import NoData, Numbers
+
+Command = TypeVar("Command", bound=Callable[..., Any])
+
+_LIMITS_HELP = (
+    "Where black and white lie: auto, type, minmax, percentile:2,98, deviation:2, "
+    "fixed:LOW,HIGH or LOW,HIGH, window:CENTRE,WIDTH, window:lung, symmetric. Once, or once per "
+    "channel."
+)
+_FIELDS = ("channels", "curve", "limits_from", "nodata_when", "nodata_color", "resample",
+           "colormap", "local_contrast", "sharpen", "brightness", "contrast",
+           "saturation")  # fmt: skip
+RESAMPLINGS = ["nearest", "area", "majority", "bilinear", "cubic", "lagrange", "lanczos"]
+
+_OPTIONS = (
+    click.option("--look", "look_file", type=click.Path(), help="A look file (.look.toml)."),
+    click.option("--channels", help="Bands to show: natural, infrared, shortwave, 1, or 4,3,2."),
+    click.option("--limits", multiple=True, help=_LIMITS_HELP),
+    click.option("--shared", is_flag=True, help="One pair of limits for all channels."),
+    click.option("--limits-from", type=click.Choice(["image", "view"]), help="What limits see."),
+    click.option("--exact", is_flag=True, help="Limits from every pixel, however many."),
+    click.option("--curve", help="linear, sqrt, square, gamma:G, log:D, asinh:S, logistic:S, "
+                 "equalise, points:U/T,U/T,…."),
+    click.option("--invert", is_flag=True, help="A negative."),
+    click.option("--colormap", help="For one band: a colour map by name, or auto."),
+    click.option("--local-contrast", type=float, help="Clip limit of local equalisation; 0: none."),
+    click.option("--sharpen", type=Numbers(2, "RADIUS,AMOUNT"), help="Unsharp mask."),
+    click.option("--brightness", type=float, help="-1 to 1."),
+    click.option("--contrast", type=float, help="1 is as it is."),
+    click.option("--saturation", type=float, help="1 is as it is, 0 grey."),
+    click.option("--nodata", type=NoData(), help="Stored numbers to leave out, or none."),
+    click.option("--compute", multiple=True, metavar="NAME=EXPRESSION",
+                 help="Show computed bands: ndvi, or dry=(swir16-nir)/(swir16+nir)."),
+    click.option("--nodata-when", type=click.Choice(["any", "all"]), help="Hidden by any or all."),
+    click.option("--nodata-color", metavar="#RRGGBB", help="Paint what is hidden."),
+    click.option("--resample", type=click.Choice(RESAMPLINGS)),
+)  # fmt: skip
+
+
+def look_options(function: Command) -> Command:
+    """Add the options that make a look."""
+    for option in reversed(_OPTIONS):
+        function = option(function)
+    return function
+
+
+def computed(raster: Any, options: dict[str, Any]) -> Any:
+    """Return the raster under the no-data asked for, or bands computed from it."""
+    shown = raster if options["nodata"] is None else raster.with_nodata(options["nodata"])
+    given = {}
+    for text in options["compute"]:
+        name, equals, expression = text.partition("=")
+        given[name.strip()] = expression if equals else name
+    return shown.compute(given) if given else shown
+
+
+def look_fields(options: dict[str, Any]) -> dict[str, Any]:
+    """Return the fields of the look that the options name; wrong ones are wrong usage."""
+    from spectrane.model.errors import LookError
+    from spectrane.model.look import Look
+
+    given = {name: options[name] for name in _FIELDS if options[name] is not None}
+    given |= {name: True for name in ("shared", "invert", "exact") if options[name]}
+    if options["limits"]:
+        given["limits"] = limits_given(options["limits"])
+    try:
+        Look(**given)  # what is wrong whatever the file is wrong usage
+        if given.get("colormap") not in (None, "auto"):
+            from spectrane.display.colormaps import colormap_of
+
+            colormap_of(given["colormap"])
+    except LookError as error:
+        raise click.UsageError(str(error)) from error
+    return given
+
+
+def look_for(raster: Any, options: dict[str, Any], fields: dict[str, Any]) -> Any:
+    """Return the look of a raster: options over a look file over what the file keeps."""
+    from dataclasses import replace
+
+    from spectrane.model.look import Look
+
+    kept = Look.load(options["look_file"]) if options["look_file"] else raster.look or Look()
+    return replace(kept, **fields)
+
+
+def limits_given(texts: Sequence[str]) -> str | list[str]:
+    """Return limits as a look takes them: once, or once per channel."""
+    limits = [_limit(text) for text in texts]
+    return limits[0] if len(limits) == 1 else limits
+
+
+def _limit(text: str) -> str:
+    return f"fixed:{text}" if re.match(r"\s*[-+.\d]", text) else text
+
+
+AREA_OPTIONS = (
+    click.option("--area", type=Numbers(4, "X1,Y1,X2,Y2"), help="Map bounds to show."),
+    click.option("--area-crs", help="The system of --area and --center: EPSG:CODE."),
+    click.option("--center", type=Numbers(2, "X,Y"), help="Middle of the view; with --pixel."),
+    click.option("--pixel", type=float, help="Side of a picture pixel in map units."),
+    click.option("--rows", type=Numbers(2, "START,STOP"), help="Rows to show, from 0."),
+    click.option("--columns", type=Numbers(2, "START,STOP"), help="Columns to show, from 0."),
+)
+
+
+def area_options(function: Command) -> Command:
+    """Add the options that say which part is shown."""
+    for option in reversed(AREA_OPTIONS):
+        function = option(function)
+    return function
+
+
+def view_of(options: dict[str, Any], size: Any = None) -> Any:
+    """Return the view that the options say."""
+    from spectrane.model.errors import LookError
+    from spectrane.model.view import View
+
+    rows, columns = (
+        None if pair is None else (int(pair[0]), int(pair[1]))
+        for pair in (options["rows"], options["columns"])
+    )
+    try:
+        return View(
+            bounds=options["area"], rows=rows, columns=columns, size=size,
+            center=options["center"], pixel=options["pixel"], crs=options["area_crs"],
+        )  # fmt: skip
+    except LookError as error:
+        raise click.UsageError(str(error)) from error

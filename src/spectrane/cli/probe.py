@@ -1,0 +1,108 @@
+"""``spectrane probe``: values at positions, through every layer; and profiles."""
+
+from __future__ import annotations
+
+import contextlib
+from typing import Any
+
+import click
+
+from spectrane.cli.common import Numbers, Size, examples, shared_options, told_warnings
+from spectrane.cli.looks import computed, look_fields, look_for, look_options
+
+
+@click.command("probe")
+@click.argument("files", nargs=-1, required=True, metavar="FILE...")
+@click.option("--at", "positions", multiple=True, type=Numbers(2, "X,Y"), help="A map position.")
+@click.option("--pixel-at", "pixels", multiple=True, type=Numbers(2, "ROW,COLUMN"),
+              help="A pixel, from 0.")  # fmt: skip
+@click.option("--points", type=click.Path(), help="GeoJSON or CSV (name, x, y or row, column).")
+@click.option("--crs", help="The system of the positions, where it is not the raster's.")
+@click.option("--profile", type=click.Path(), help="A spectral profile as a figure (.png).")
+@click.option("--csv", "csv_path", type=click.Path(), help="The table as CSV.")
+@click.option("--spectra", type=click.Path(), help="Named spectra (.toml) to rank by nearness.")
+@click.option("--keep-spectra", type=click.Path(), help="Keep the points' spectra (.toml).")
+@look_options
+@click.option("--size", type=Size(), default="1280x800", help="Pixels of the figure.")
+@click.option("--overwrite", is_flag=True, help="Replace files that exist.")
+@click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
+@shared_options
+@examples(
+    "probe demo/sound_8band.tif demo/sound_thermal.tif --at 490000,7357000",
+    "probe demo/sound_8band.tif --points demo/stations.csv --profile spectra.png",
+)
+def command(files: tuple[str, ...], **options: Any) -> None:
+    """Tell what stands under a point: stored number, physical value, shown level and colour.
+
+    With --profile, or polygons in --points, values by band are drawn or tabled instead.
+    """
+    import spectrane.raster
+
+    points = _points(options)
+    fields = look_fields(options)
+    with told_warnings(options["quiet"] or options["as_json"]), contextlib.ExitStack() as stack:
+        layers = []
+        for file in files:
+            raster = stack.enter_context(spectrane.raster.open(file))
+            raster = computed(raster, options)
+            layers.append((raster, look_for(raster, options, fields)))
+        by_band = options["profile"] or options["spectra"] or options["keep_spectra"]
+        if by_band or _has_polygons(options["points"]):
+            table = spectrane.raster.profile(layers[0][0], points, crs=options["crs"])
+            _profile(layers[0][0], table, options)
+        else:
+            table = spectrane.raster.probe(layers, points=points, crs=options["crs"])
+        _tell(table, options)
+
+
+def _points(options: dict[str, Any]) -> Any:
+    listed: list[dict[str, Any]] = [{"x": x, "y": y} for x, y in options["positions"]]
+    listed += [{"row": int(row), "column": int(column)} for row, column in options["pixels"]]
+    if bool(listed) == bool(options["points"]):
+        raise click.UsageError("say where: --at X,Y, --pixel-at ROW,COLUMN, or --points FILE")
+    return listed or options["points"]
+
+
+def _has_polygons(path: str | None) -> bool:
+    if path is None or path.lower().endswith(".csv"):
+        return False
+    from spectrane.spatial.regions import features_of
+
+    return any(geometry["type"] != "Point" for _, geometry in features_of(path))
+
+
+def _profile(raster: Any, table: Any, options: dict[str, Any]) -> None:
+    from spectrane.analysis.spectra import Spectra
+
+    zones = {name: zone["mean"].tolist() for name, zone in table.groupby("zone", sort=False)}
+    if options["profile"]:
+        from spectrane.figures.paper import save
+        from spectrane.figures.profile import profile
+
+        figure = profile(table, size=options["size"])
+        save(figure, options["profile"], overwrite=options["overwrite"])
+    waves = [band.wavelength or float(k) for k, band in enumerate(raster.bands, 1)]
+    if options["keep_spectra"]:
+        kept = Spectra(waves, {}, raster.bands[0].unit)
+        for name, values in zones.items():
+            kept.add(name, values)
+        kept.save(options["keep_spectra"], overwrite=options["overwrite"])
+    if options["spectra"] and not options["quiet"]:
+        known = Spectra.load(options["spectra"])
+        for name, values in zones.items():
+            best = ", ".join(f"{k} {angle:.3f}" for k, angle in known.ranked(values)[:3])
+            click.echo(f"{name}: nearest are {best} (spectral angle)")
+
+
+def _tell(table: Any, options: dict[str, Any]) -> None:
+    from spectrane.analysis.description import printable
+
+    if options["csv_path"]:
+        from spectrane.engine.files import written_whole
+
+        with written_whole(options["csv_path"], overwrite=options["overwrite"]) as file:
+            file.write(table.to_csv(index=False).encode())
+    if options["as_json"]:
+        click.echo(table.to_json(orient="records"))
+    elif not options["quiet"]:
+        click.echo(printable(table.to_string(index=False, na_rep="", float_format="{:.6g}".format)))

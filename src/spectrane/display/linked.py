@@ -1,0 +1,119 @@
+"""Several rasters drawn over one area: each from its own grid, linked by map position."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.display.picture import Picture
+from spectrane.display.render import render
+from spectrane.model.errors import GridMismatch
+from spectrane.model.grid import Grid
+from spectrane.model.look import Look
+from spectrane.model.source import Source
+from spectrane.model.view import View, fitted
+
+
+@dataclass(frozen=True)
+class Panel:
+    """One raster over the common area: (rows, columns, 4) uint8, and what it says of itself."""
+
+    caption: str
+    source: Source
+    look: Look
+    view: View
+    rgba: NDArray[np.uint8]
+
+
+def linked(
+    layers: Sequence[tuple[str, Source, Look | None]], view: View, size: tuple[int, int]
+) -> list[Panel]:
+    """Draw (name, source, look) over the area that ``view`` is of the first one.
+
+    All panels have one size and one grid, so that a place lies at the same pixel of each. Raises
+    GridMismatch where one does not touch the area, or only some have a place on a map.
+    """
+    first = layers[0][1]
+    window = view.window(first.grid)
+    shape = fitted(window, size)
+    area = first.grid.cropped(window).resized(shape).upright()
+    placed = [source.grid.placed for _, source, _ in layers]
+    if any(placed) and not all(placed):
+        raise GridMismatch("compare: some rasters have a place on a map and some have none")
+    panels = []
+    for name, source, given in layers:
+        look = given or source.look or Look()
+        own = _own_view(source, area, all(placed), view)
+        picture = render(source, look, view=own, size=_own_size(source, area, own, shape))
+        said = _said(picture, look)
+        caption = f"{name}: {said}"
+        panels.append(Panel(caption, source, look, own, _onto(picture, source, area)))
+    return panels
+
+
+def _own_view(source: Source, area: Grid, placed: bool, view: View) -> View:
+    """Return the part of a raster that the common area covers, in its own grid."""
+    if not placed:
+        return View(rows=view.rows, columns=view.columns)
+    same = (source.grid.crs_text or None) == (area.crs_text or None)
+    return View(bounds=area.bounds, crs=None if same else area.crs_text)
+
+
+def _own_size(source: Source, area: Grid, view: View, shape: tuple[int, int]) -> tuple[int, int]:
+    """Return a size for the raster's own picture that is as fine as the common one needs."""
+    rows, columns = (b - a for a, b in view.window(source.grid))
+    scale = max(shape[0] / rows, shape[1] / columns)
+    if scale >= 1:
+        return rows, columns  # its own pixels: they are looked up, and stay crisp
+    return max(1, round(rows * scale)), max(1, round(columns * scale))
+
+
+def _onto(picture: Picture, source: Source, area: Grid) -> NDArray[np.uint8]:
+    """Look the picture's colours up at the centres of the common grid's pixels."""
+    rows, columns = area.shape
+    x = np.arange(columns) + 0.5
+    y = np.arange(rows) + 0.5
+    if not area.placed:
+        return picture.rgba if picture.rgba.shape[:2] == (rows, columns) else _stretched(
+            picture.rgba, rows, columns)  # fmt: skip
+    at_x, at_y = np.meshgrid(x, y)
+    (a, b, c), (d, e, f) = area.affine[0], area.affine[1]
+    east, north = a * at_x + b * at_y + c, d * at_x + e * at_y + f
+    if source.grid.crs_text != area.crs_text and source.grid.crs_text and area.crs_text:
+        import pyproj
+
+        turn = pyproj.Transformer.from_crs(area.crs, source.grid.crs, always_xy=True)
+        east, north = turn.transform(east, north)
+    inverse = np.linalg.inv(picture.grid.matrix)
+    column = np.floor(inverse[0, 0] * east + inverse[0, 1] * north + inverse[0, 2])
+    row = np.floor(inverse[1, 0] * east + inverse[1, 1] * north + inverse[1, 2])
+    high, wide = picture.rgba.shape[:2]
+    with np.errstate(invalid="ignore"):
+        inside = (row >= 0) & (row < high) & (column >= 0) & (column < wide)
+    out = np.zeros((rows, columns, 4), np.uint8)
+    where = row[inside].astype(np.intp), column[inside].astype(np.intp)
+    out[inside] = picture.rgba[where]
+    return out
+
+
+def _stretched(rgba: NDArray[Any], rows: int, columns: int) -> NDArray[Any]:
+    """Take the nearest pixels: for rasters without a place that differ in size."""
+    r = (np.arange(rows) * len(rgba) // rows).clip(0, len(rgba) - 1)
+    c = (np.arange(columns) * rgba.shape[1] // columns).clip(0, rgba.shape[1] - 1)
+    return np.asarray(rgba[np.ix_(r, c)])
+
+
+def _said(picture: Picture, look: Look) -> str:
+    if not picture.scales:
+        return "classes"
+    bands = " ".join(scale.band for scale in picture.scales)
+    limits = ", ".join(dict.fromkeys(scale.limits for scale in picture.scales))
+    curve = picture.scales[0].curve
+    if picture.notes:
+        return f"{picture.notes[0]}, {limits}"
+    map_name = f", {look.colormap}" if look.colormap is not None else ""
+    return f"{bands}, {limits}, {curve}{map_name}" + (", inverted" if look.invert else "")

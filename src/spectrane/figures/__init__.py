@@ -1,0 +1,10 @@
+"""Charts by Matplotlib: histograms, comparisons, profiles, colour bars; drawn without a screen."""
+
+from __future__ import annotations
+
+from spectrane.figures.colorbar import colorbar
+from spectrane.figures.compare import compare
+from spectrane.figures.histogram import histogram
+from spectrane.figures.profile import profile
+
+__all__ = ["colorbar", "compare", "histogram", "profile"]

@@ -1,0 +1,110 @@
+"""Panels over the same area: different looks of one raster, or different rasters on one map."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+from matplotlib.figure import Figure
+
+from spectrane.display.linked import Panel, linked
+from spectrane.display.shown_values import shown_values
+from spectrane.figures.paper import CHANNELS, INK, MUTED, sheet, styled
+from spectrane.model.errors import LookError
+from spectrane.model.look import Look
+from spectrane.model.source import Source
+from spectrane.model.view import View
+
+MODES = ("panels", "checker", "swipe")
+
+
+def compare(
+    layers: Sequence[Any], *, view: View | None = None, size: tuple[int, int] = (800, 1280),
+    histograms: bool = False, mode: str = "panels", tile: int = 96, at: float = 0.5,
+) -> Figure:  # fmt: skip
+    """Return a figure of 2 to 6 rasters, or (raster, look) pairs, at the same place.
+
+    Rasters with different grids are linked by map position. Each is captioned with its look.
+    ``mode``: ``panels``; ``checker`` (two in alternating squares of ``tile`` pixels) or ``swipe``
+    (two side by side, divided ``at`` a share of the width). ``view`` is in the first's own grid.
+    """
+    if mode not in MODES:
+        raise LookError(f"mode {mode!r}: expected one of {', '.join(MODES)}")
+    count = len(layers)
+    if not 2 <= count <= 6 or (mode != "panels" and count != 2):
+        raise LookError(f"compare: {count} given; expected 2 to 6, and 2 for {mode}")
+    named = [_named(one) for one in layers]
+    across = count if count <= 3 else (count + 1) // 2
+    down = -(-count // across)
+    room = (int(size[0] * 0.86 / down * (0.66 if histograms else 1)), int(size[1] * 0.94 / across))
+    if mode != "panels":
+        room = (int(size[0] * 0.84), int(size[1] * 0.94))
+    panels = linked(named, view or View(), room)
+    figure = sheet(size[1], size[0])
+    if mode == "panels":
+        _draw_panels(figure, panels, across, down, histograms)
+    else:
+        _draw_mixed(figure, panels, mode, tile, at)
+    return figure
+
+
+def _named(one: Any) -> tuple[str, Source, Look | None]:
+    raster: Any
+    raster, look = one if isinstance(one, tuple) else (one, None)
+    source: Source = getattr(raster, "_source", raster)
+    return os.path.basename(source.name) or "array", source, look
+
+
+def _draw_panels(
+    figure: Figure, panels: Sequence[Panel], across: int, down: int, histograms: bool
+) -> None:
+    rows = down * (2 if histograms else 1)
+    grid = figure.add_gridspec(
+        rows, across, left=0.02, right=0.98, top=0.93, bottom=0.04, wspace=0.04, hspace=0.2,
+        height_ratios=[3, 1] * down if histograms else [1] * down,
+    )  # fmt: skip
+    for number, panel in enumerate(panels):
+        row, column = divmod(number, across)
+        axes = figure.add_subplot(grid[row * (2 if histograms else 1), column])
+        _image(axes, panel.rgba)
+        axes.set_title(panel.caption, loc="left", fontsize=9, color=INK)
+        if histograms:
+            _small_histogram(styled(figure.add_subplot(grid[2 * row + 1, column])), panel)
+
+
+def _image(axes: Any, rgba: Any) -> None:
+    axes.imshow(rgba, interpolation="nearest")
+    axes.set_anchor("N")
+    axes.set_xticks([])
+    axes.set_yticks([])
+    for spine in axes.spines.values():
+        spine.set_color(MUTED)
+
+
+def _small_histogram(axes: Any, panel: Panel) -> None:
+    for one in shown_values(panel.source, panel.look, panel.view):
+        axes.stairs(one.counts, one.edges, color=CHANNELS.get(one.channel, INK), linewidth=1.2)
+        for value in (one.low, one.high):
+            axes.axvline(value, color=CHANNELS.get(one.channel, INK), linewidth=0.8, alpha=0.6)
+    axes.set_yticks([])
+
+
+def _draw_mixed(figure: Figure, panels: Sequence[Panel], mode: str, tile: int, at: float) -> None:
+    first, second = (panel.rgba for panel in panels)
+    rows, columns = first.shape[:2]
+    y, x = np.mgrid[:rows, :columns]
+    if mode == "checker":
+        other = (y // tile + x // tile) % 2 == 1
+    else:
+        other = x >= at * columns
+    axes = figure.add_axes((0.02, 0.03, 0.96, 0.86))
+    _image(axes, np.where(other[..., np.newaxis], second, first))
+    if mode == "swipe":
+        axes.axvline(at * columns - 0.5, color=INK, linewidth=1.2)
+    words = ("left", "right") if mode == "swipe" else ("first square", "second square")
+    for number, (word, panel) in enumerate(zip(words, panels, strict=True)):
+        figure.text(
+            0.02, 0.955 - 0.035 * number, f"{word}: {panel.caption}", color=INK, fontsize=10
+        )

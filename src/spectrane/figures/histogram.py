@@ -1,0 +1,80 @@
+"""The values, the limits on them, and what is shown, per channel."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from matplotlib.figure import Figure
+
+from spectrane.display.shown_values import ShownValues, shown_values
+from spectrane.figures.paper import CHANNELS, INK, MUTED, sheet, styled
+from spectrane.model.look import Look
+from spectrane.model.source import Source
+from spectrane.model.view import View
+
+_WIDE = 300.0
+"""Counts are drawn on a logarithmic axis where the greatest is so many times the median."""
+
+
+def histogram(
+    raster: Any, look: Look | None = None, *, view: View | None = None,
+    size: tuple[int, int] = (800, 1280),
+) -> Figure:  # fmt: skip
+    """Return a figure with a row per displayed channel.
+
+    Left: how often values occur (muted), the limits as lines with their values, the curve drawn
+    over them. Right: how often levels occur after it. ``raster`` is a Raster or a Source; ``size``
+    is (rows, columns).
+    """
+    source: Source = getattr(raster, "_source", raster)
+    channels = shown_values(source, look or source.look or Look(), view or View())
+    figure = sheet(size[1], size[0])
+    grid = figure.add_gridspec(
+        len(channels), 2, width_ratios=(3, 2), left=0.07, right=0.975, top=0.9, bottom=0.09,
+        hspace=0.5, wspace=0.16,
+    )  # fmt: skip
+    for row, one in enumerate(channels):
+        _before(styled(figure.add_subplot(grid[row, 0])), one)
+        _after(styled(figure.add_subplot(grid[row, 1])), one)
+    name = source.name.rsplit("/", 1)[-1] or "array"
+    about = "" if channels[0].complete else ", from a part of the pixels"
+    figure.text(0.07, 0.955, f"{name}: values and what is shown{about}", color=INK, fontsize=13)
+    return figure
+
+
+def _before(axes: Any, one: ShownValues) -> None:
+    ink = CHANNELS.get(one.channel, INK)
+    axes.stairs(one.counts, one.edges, fill=True, color=MUTED, alpha=0.75)
+    seen = one.counts[one.counts > 0]
+    if seen.size and seen.max() > _WIDE * np.median(seen):
+        axes.set_yscale("log")
+        axes.set_ylim(bottom=0.8)
+    for value, side in ((one.low, "right"), (one.high, "left")):
+        axes.axvline(value, color=ink, linewidth=1.4)
+        offset = -4 if side == "right" else 4
+        axes.annotate(
+            f"{value:.6g}", (value, 1.0), (offset, -11), color=ink, fontsize=9, ha=side,
+            xycoords=("data", "axes fraction"), textcoords="offset points",
+        )  # fmt: skip
+    over = axes.twinx()
+    over.plot(one.curve_values, one.curve_t, color=ink, linewidth=1.6)
+    over.set_ylim(0, 1.04)
+    over.set_axis_off()
+    unit = f" ({one.unit})" if one.unit not in (None, "1") else ""
+    axes.set_title(f"{one.channel} = {one.band}{unit}, {one.rule}", loc="left", fontsize=10,
+                   color=ink)  # fmt: skip
+    told = (f"{one.below:.1%} below, {one.above:.1%} above, {one.invalid:,} invalid"
+            .replace(",", " ").replace("  ", ", "))  # fmt: skip
+    axes.set_xlabel(told, fontsize=9, color=INK)
+
+
+def _after(axes: Any, one: ShownValues) -> None:
+    ink = CHANNELS.get(one.channel, INK)
+    axes.stairs(one.levels, np.arange(257) - 0.5, fill=True, color=ink, alpha=0.85)
+    axes.set_xlim(-4, 259)
+    middle = one.levels[1:-1]
+    if middle.size and one.levels.max() > 6 * max(1, middle.max()):
+        axes.set_ylim(top=middle.max() * 1.6 + 1)  # the ends stand out of the picture
+    axes.set_title("shown", loc="left", fontsize=10, color=INK)
+    axes.set_xlabel(f"level, mean {one.mean_level:.0f}", fontsize=9, color=INK)

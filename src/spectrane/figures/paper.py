@@ -1,0 +1,49 @@
+"""What all figures share: paper, inks, and how they are saved."""
+
+from __future__ import annotations
+
+import os
+from typing import Any
+
+from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.figure import Figure
+
+from spectrane.engine.files import written_whole
+from spectrane.model.errors import FormatError
+
+PAPER, INK, MUTED, GRID = "#f7f7f4", "#22282e", "#a7aeb4", "#dfe2e2"
+CHANNELS = {"red": "#b8423a", "green": "#3d8a4f", "blue": "#3c66ad", "grey": "#4a5157",
+            "alpha": "#8a8f94"}  # fmt: skip
+DOTS = 100
+_ENDINGS = (".png", ".pdf", ".svg")
+
+
+def sheet(columns: float, rows: float) -> Figure:
+    """Return an empty figure of so many pixels, drawn by Agg: no window, no screen."""
+    figure = Figure(figsize=(columns / DOTS, rows / DOTS), dpi=DOTS, facecolor=PAPER)
+    FigureCanvasAgg(figure)
+    return figure
+
+
+def styled(axes: Any, *, grid: str | None = "y") -> Any:
+    """Give axes the paper's look."""
+    axes.set_facecolor(PAPER)
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)
+    for side in ("left", "bottom"):
+        axes.spines[side].set_color(MUTED)
+    axes.tick_params(colors=INK, labelsize=9)
+    if grid:
+        axes.grid(axis=grid, color=GRID, linewidth=0.8)
+        axes.set_axisbelow(True)
+    return axes
+
+
+def save(figure: Figure, path: str | os.PathLike[str], *, overwrite: bool = False) -> None:
+    """Write a figure as PNG, PDF or SVG, whole or not at all."""
+    name = os.fspath(path)
+    ending = os.path.splitext(name)[1].lower()
+    if ending not in _ENDINGS:
+        raise FormatError(f"{name}: figures are written as {', '.join(_ENDINGS)}")
+    with written_whole(path, overwrite=overwrite) as file:
+        figure.savefig(file, format=ending[1:], facecolor=PAPER)

@@ -1,0 +1,41 @@
+"""Spectral profiles: value against wavelength for points and zones."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from matplotlib.figure import Figure
+
+from spectrane.display.colormaps import colormaps
+from spectrane.figures.paper import INK, sheet, styled
+
+
+def profile(table: Any, *, size: tuple[int, int] = (800, 1280)) -> Figure:
+    """Return a figure of ``spectrane.profile``'s table: a line per zone, with its mean ± σ.
+
+    Against wavelength where every band has one, against band number otherwise; bands without a
+    valid number leave a gap.
+    """
+    figure = sheet(size[1], size[0])
+    axes = styled(figure.add_axes((0.08, 0.1, 0.88, 0.8)))
+    inks = [f"#{bytes(entry[:3]).hex()}" for entry in colormaps["pebbles"].entries]
+    waves = table["wavelength"].astype(float)
+    known = bool(len(table)) and bool(waves.notna().all())
+    for number, (name, zone) in enumerate(table.groupby("zone", sort=False)):
+        x = zone["wavelength"].to_numpy(float) if known else np.arange(1, len(zone) + 1)
+        order = np.argsort(x, kind="stable")
+        mean, std = (zone[key].to_numpy(float)[order] for key in ("mean", "std"))
+        ink = inks[number % len(inks)]
+        axes.plot(x[order], mean, color=ink, marker="o", markersize=4, linewidth=1.8, label=name)
+        if np.nanmax(std, initial=0) > 0:
+            axes.fill_between(x[order], mean - std, mean + std, color=ink, alpha=0.16, linewidth=0)
+    if not known and len(table):
+        first = table.groupby("zone", sort=False).get_group(table["zone"].iloc[0])
+        axes.set_xticks(np.arange(1, len(first) + 1), first["band"].tolist())
+    axes.set_xlabel("wavelength (nm)" if known else "band", color=INK)
+    units = [unit for unit in dict.fromkeys(table["unit"]) if isinstance(unit, str) and unit != "1"]
+    axes.set_ylabel("value" + (f" ({', '.join(units)})" if units else ""), color=INK)
+    axes.legend(frameon=False, fontsize=10, labelcolor=INK)
+    figure.text(0.08, 0.935, "Profiles: mean, and ± σ of zones", color=INK, fontsize=13)
+    return figure

@@ -1,0 +1,195 @@
+"""Figures say what they show: their words, lines and counts, without a screen."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from PIL import Image
+
+import spectrane as sp
+from spectrane import figures
+from spectrane.display.legends import bar, round_ticks
+from spectrane.display.linked import linked
+from spectrane.display.shown_values import shown_values
+from spectrane.figures.paper import save
+from spectrane.model.errors import FormatError, GridMismatch, LookError
+
+
+def words(figure):
+    found = [text.get_text() for text in figure.texts]
+    for axes in figure.axes:
+        found += [axes.get_title(loc="left"), axes.get_xlabel()]
+        found += [text.get_text() for text in axes.texts]
+    return " | ".join(found)
+
+
+@pytest.fixture
+def scene(rng, utm):
+    array = rng.normal(100, 20, (3, 70, 90)).clip(1, 250).astype("u1")
+    array[:, :7] = 0
+    bands = [sp.Band(name, role=name) for name in ("red", "green", "blue")]
+    return sp.from_array(array, grid=utm, bands=bands, nodata=0)
+
+
+@pytest.mark.filterwarnings("ignore:.*cut off")
+def test_shown_values_count_what_is_there(scene):
+    look = sp.Look(limits=(80, 120))
+    one = shown_values(scene._source, look, sp.View())[0]
+    values = scene.pixels("red").compressed()
+    assert one.counts.sum() == pytest.approx(values.size, abs=20)  # 0.1 % lie off the axis
+    assert one.invalid == 7 * 90
+    assert one.below == pytest.approx((values < 80).mean())
+    assert one.above == pytest.approx((values > 120).mean())
+    levels = sp.render(scene, look).rgba[7:, :, 0]
+    np.testing.assert_array_equal(one.levels, np.bincount(levels.ravel(), minlength=256))
+
+
+def test_the_histogram_says_limits_shares_and_invalid(scene, tmp_path):
+    figure = figures.histogram(scene, sp.Look(limits=(80, 120), curve="sqrt"))
+    said = words(figure)
+    for part in ("red = red", "fixed:80,120, sqrt", "80", "120", "630 invalid", "% below"):
+        assert part in said
+    assert len(figure.axes) == 9  # before, its curve, after; three channels
+    save(figure, tmp_path / "h.png")
+    with Image.open(tmp_path / "h.png") as picture:
+        assert picture.size == (1280, 800)
+    for ending in ("pdf", "svg"):
+        save(figure, tmp_path / f"h.{ending}")
+    with pytest.raises(FormatError, match="figures are written as"):
+        save(figure, tmp_path / "h.gif")
+    with pytest.raises(sp.ExistingFile):
+        save(figure, tmp_path / "h.png")
+
+
+def test_a_wide_range_gets_a_logarithmic_axis():
+    array = np.concatenate([np.full(90000, 5.0), np.geomspace(5, 5000, 10000)]).reshape(100, 1000)
+    figure = figures.histogram(sp.from_array(array.astype("f4")), sp.Look(limits="minmax"))
+    assert figure.axes[0].get_yscale() == "log"
+
+
+def test_panels_lie_at_the_same_place(scene, rng):
+    x, y = scene.grid.bounds[0], scene.grid.bounds[3]
+    grid = sp.Grid.from_corner((14, 18), x=x, y=y, pixel_size=50, crs="EPSG:32727")
+    coarse = np.repeat(np.repeat(np.arange(14 * 18, dtype="u1").reshape(14, 18), 1, 0), 1, 1)
+    other = sp.from_array(coarse, grid=grid)
+    look = sp.Look(limits="type")
+    first, second = linked(
+        [("a", scene._source, look), ("b", other._source, look)],
+        sp.View(bounds=(x + 200, y - 500, x + 600, y - 200)), (30, 40),
+    )  # fmt: skip
+    assert first.rgba.shape == second.rgba.shape == (30, 40, 4)
+    for row, column in ((0, 0), (29, 39), (14, 22)):
+        at_x, at_y = x + 200 + (column + 0.5) * 10, y - 200 - (row + 0.5) * 10
+        r, c = grid.locate(x=at_x, y=at_y)
+        assert second.rgba[row, column, 0] == coarse[r, c]
+        r, c = scene.grid.locate(x=at_x, y=at_y)
+        assert first.rgba[row, column, 0] == scene.pixels("red")[0].data[r, c]
+
+
+def test_panels_in_other_systems_are_linked_too(scene):
+    import pyproj
+
+    turn = pyproj.Transformer.from_crs("EPSG:32727", "EPSG:4326", always_xy=True)
+    lon, lat = turn.transform(*scene.grid.center(row=35, column=45))
+    grid = sp.Grid.from_corner((200, 200), x=lon - 0.01, y=lat + 0.01, pixel_size=1e-4,
+                               crs="EPSG:4326")  # fmt: skip
+    columns = np.tile(np.arange(200, dtype="u1"), (200, 1))
+    look = sp.Look(limits="type")
+    panels = linked(
+        [("a", scene._source, look), ("b", sp.from_array(columns, grid=grid)._source, look)],
+        sp.View(), (70, 90),
+    )  # fmt: skip
+    assert abs(int(panels[1].rgba[35, 45, 0]) - 100) <= 1
+
+
+@pytest.mark.parametrize("mode", ["panels", "checker", "swipe"])
+@pytest.mark.parametrize("histograms", [False, True])
+def test_comparisons_are_captioned(scene, mode, histograms):
+    looks = [sp.Look(limits="type"), sp.Look(limits="minmax", invert=True)]
+    figure = figures.compare([(scene, look) for look in looks], mode=mode, histograms=histograms)
+    said = words(figure)
+    assert "red green blue, type, linear" in said
+    assert "minmax, linear, inverted" in said
+
+
+def test_what_cannot_be_compared_is_told(scene):
+    for layers, options, match in (
+        ([scene], {}, "expected 2 to 6"),
+        ([scene] * 7, {}, "expected 2 to 6"),
+        ([scene] * 3, {"mode": "swipe"}, "2 for swipe"),
+        ([scene] * 2, {"mode": "blink"}, "expected one of panels"),
+    ):
+        with pytest.raises(LookError, match=match):
+            figures.compare(layers, **options)
+    with pytest.raises(GridMismatch, match="some have none"):
+        figures.compare([scene, sp.from_array(np.zeros((9, 9), "u1"))])
+
+
+def test_profiles_leave_gaps_and_show_spread(scene):
+    points = [{"name": "a", "row": 30, "column": 3}, {"name": "hole", "row": 2, "column": 2}]
+    table = sp.profile(scene, points)
+    figure = figures.profile(table)
+    axes = figure.axes[0]
+    assert [line.get_label() for line in axes.lines] == ["a", "hole"]
+    assert np.isnan(axes.lines[1].get_ydata()).all()
+    assert axes.get_xlabel() == "band"
+
+
+TICKS = [
+    ((0, 1), ["0.0", "0.2", "0.4", "0.6", "0.8", "1.0"]),
+    ((0.013, 0.187), ["0.05", "0.10", "0.15"]),
+    ((-1000, 2000), ["-1000", "-500", "0", "500", "1000", "1500", "2000"]),
+    ((5, 5), []),
+]
+
+
+@pytest.mark.parametrize(("ends", "wanted"), TICKS)
+def test_round_ticks(ends, wanted):
+    assert [text for _, text in round_ticks(*ends)] == wanted
+
+
+@pytest.mark.filterwarnings("ignore:.*cut off")
+@pytest.mark.parametrize("curve", ["linear", "sqrt", "log:3"])
+@pytest.mark.parametrize("invert", [False, True])
+def test_a_bar_puts_each_tick_where_its_colour_is(curve, invert):
+    raster = sp.from_array(np.float32([[1, 10, 100, 1000]]), bands=[sp.Band("f", unit="K")])
+    look = sp.Look(limits=(0, 1000), curve=curve, invert=invert, colormap="kiln")
+    picture = sp.render(raster, look)
+    found = bar(picture.scales[0], look, 1025)
+    assert found.title == "f (K)"
+    ticks = {float(text): place for place, text in found.ticks}
+    assert len(ticks) >= 4
+    for column, value in enumerate((1, 10, 100, 1000)):
+        if value in ticks:
+            at = found.colors[int(ticks[value] * 1024 + 0.5)].astype(int)
+            drawn = picture.rgba[0, column].astype(int)
+            assert np.abs(at - drawn).max() <= 6
+
+
+def test_legends_of_channels_and_classes(scene):
+    figure = figures.colorbar(sp.render(scene, sp.Look(limits="minmax")))
+    assert "green: green" in words(figure)
+    look = sp.Look(classes={1: ("#ff0000", "mud"), 2: ("#00ff00", "")})
+    picture = sp.render(sp.from_array(np.uint8([[1, 2]])), look)
+    said = words(figures.colorbar(picture, look))
+    assert "mud" in said
+    assert "2" in said
+
+
+def test_views_by_position_in_any_system(scene):
+    import pyproj
+
+    turn = pyproj.Transformer.from_crs("EPSG:32727", "EPSG:4326", always_xy=True)
+    lon, lat = turn.transform(*scene.grid.center(row=35, column=45))
+    view = sp.View(center=(lon, lat), pixel=10, size=(10, 20), crs="EPSG:4326")
+    window = view.window(scene.grid)
+    assert abs(window[0][0] - 30) <= 1
+    assert abs(window[1][0] - 35) <= 1
+    with pytest.raises(LookError, match="not a code or WKT"):
+        sp.View(center=(0, 0), pixel=1, size=(1, 1), crs="nowhere").window(scene.grid)
+    with pytest.raises(GridMismatch, match="has no coordinate system"):
+        view.window(sp.Grid((9, 9)))
+    crisp = sp.render(scene, sp.Look(limits="type"), view=sp.View(rows=(30, 33), columns=(40, 44)),
+                      size=(300, 400))  # fmt: skip
+    assert crisp.rgba.shape == (300, 400, 4)
+    assert len(np.unique(crisp.rgba.reshape(-1, 4), axis=0)) <= 12
