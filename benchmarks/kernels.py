@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
+import spectrane as sp
 from benchmarks.contest import Row, contest
 from benchmarks.scenes import natural
 from spectrane.analysis import ranking
@@ -67,6 +68,16 @@ def _integers(band: np.ndarray) -> Iterator[Row]:
     yield contest(
         "the same with a fresh result", lambda: draw(pixels, shadings, None), copy, 3.0, "copy"
     )
+
+    loaded = sp.from_array(values, nodata=0)
+    looks = [sp.Look(channels=(1, 2, 3), limits=limits, curve=curve) for limits, curve in (
+        ((300, 5200), "linear"), ("percentile:2,98", "gamma:1.8"), ("deviation:2", "log:3"),
+        ("minmax", "asinh"), ("percentile:1,99", "equalise"))]  # fmt: skip
+    for look in looks:
+        yield contest(
+            f"a loaded view drawn anew, {look.limits[0]}, {look.curve}",
+            lambda look=look: sp.render(loaded, look, size=(SIDE, SIDE)), copy, 3.0, "copy", 5,
+        )  # fmt: skip
 
     def plain() -> np.ndarray:
         t = np.clip((values.astype(np.float64) - 300) / 4900, 0, 1)

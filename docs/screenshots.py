@@ -25,7 +25,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as temporary:
         os.chdir(temporary)
         told = run("demo", "demo")
-        for name in ("natural", "infrared", "nir_negative", "habitats"):
+        for name in ("natural", "infrared", "habitats"):
             shutil.copy(f"demo/{name}.png", HERE / f"render_{name}.png")
         terminal("demo.png", [("demo", told)])
         scene = "demo/sound_8band.tif"
@@ -45,6 +45,25 @@ def main() -> None:
             ("", Path(f"{scene}.spectrane.toml").read_text()),
             *talks(f"render {scene} -o right.png", f"amend {scene} --undo"),
         ], picture="right.png")  # fmt: skip
+
+        figures(scene)
+
+
+def figures(scene: str) -> None:
+    """Keep the figures of the commands that draw one, and what probe answers."""
+    stretched = "--nodata 0 --limits percentile:2,98"
+    thermal = "demo/sound_thermal.tif"
+    run(*f"histogram {scene} {stretched} --curve gamma:1.3 -o histogram.png".split())
+    run(*f"compare {scene} {thermal} demo/sound_depth.tif --colormap auto {stretched} "
+        "--area 488000,7353000,497000,7360000 --histograms --size 1280x500 -o compare.png".split())  # fmt: skip
+    run(*f"probe {scene} --nodata 0 --points demo/stations.csv --profile profile.png".split())
+    for name in ("histogram", "compare", "profile"):
+        shutil.copy(f"{name}.png", HERE / f"{name}.png")
+    index = f"render {scene} --nodata 0 --compute ndvi --colormap auto -o ndvi.png"
+    terminal("render_index.png", talks(index), picture="ndvi.png")
+    terminal("probe.png", talks(f"probe {scene} {thermal} --nodata 0 --at 490000,7357000"))
+    comet = "render demo/comet.fits --limits percentile:1,99.9 --curve log:3 --colormap kiln"
+    terminal("render_comet.png", talks(f"{comet} -o comet.png"), picture="comet.png")
 
 
 def talks(*commands: str) -> list[tuple[str, str]]:

@@ -104,6 +104,8 @@ __all__ = [
 
 
 def __getattr__(name: str) -> Any:
+    if name == "figures":  # a package of its own, which brings Matplotlib with it
+        return importlib.import_module("spectrane.figures")
     if name not in _HOME_OF:
         raise AttributeError(f"module 'spectrane' has no attribute {name!r}")
     found = getattr(importlib.import_module(_HOME_OF[name]), name)

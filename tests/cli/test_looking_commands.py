@@ -44,6 +44,18 @@ def test_one_look_for_many_files(run, demo, tmp_path):
         np.testing.assert_array_equal(np.asarray(a), np.asarray(b))
 
 
+def test_limits_of_a_region(run, demo, tmp_path):
+    scene = demo / "sound_8band.tif"
+    part = ["--limits-region", "488000,7354000,490000,7356000"]
+    out = run("render", scene, "-o", tmp_path / "a.png", "--limits", "minmax", *part, "--json")[1]
+    again = run("render", scene, "-o", tmp_path / "b.png", "--limits", "minmax", "--json",
+                "--limits-from", "view", "--area", part[1])[1]  # fmt: skip
+    assert [s["high"] for s in json.loads(out)["scales"]] == [
+        s["high"] for s in json.loads(again)["scales"]
+    ]
+    assert run("render", scene, "-o", tmp_path / "c.png", "--limits-region", "1,2")[0] == 2
+
+
 def test_an_index_with_a_fitting_map_and_its_legend(run, demo, tmp_path):
     status, out, _ = run("render", demo / "sound_8band.tif", "-o", tmp_path / "n.png", "--compute",
                          "ndvi", "--colormap", "auto", "--nodata", "0", "--legend",

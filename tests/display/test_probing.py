@@ -170,6 +170,27 @@ def test_look_files_come_back(tmp_path):
         sp.Look.load(tmp_path / "none.look.toml")
 
 
+def test_limits_are_found_once_and_rasters_stay_picklable(rng, monkeypatch):
+    import pickle
+
+    from spectrane.display import limits
+
+    raster = sp.from_array(rng.integers(0, 60000, (50, 60)).astype("u2"))
+    for look in (sp.Look(limits="percentile:2,98"), sp.Look(limits="minmax", curve="equalise")):
+        first = sp.render(raster, look)
+        monkeypatch.setattr(limits, "count_small", None)  # nothing is counted again
+        np.testing.assert_array_equal(sp.render(raster, look).rgba, first.rgba)
+        monkeypatch.undo()
+    assert pickle.loads(pickle.dumps(raster)).shape == raster.shape
+
+
+def test_a_stored_order_taken_for_the_display_order_is_hinted_at(utm, rng):
+    bands = [sp.Band(name, role=name) for name in ("blue", "green", "red")]
+    raster = sp.from_array(rng.integers(0, 255, (3, 70, 90)).astype("u1"), grid=utm, bands=bands)
+    with pytest.warns(sp.DataWarning, match="natural colours are 3,2,1"):
+        sp.render(raster, sp.Look(channels=(1, 2, 3)))
+
+
 TRAPS = [
     (np.full((9, 9), 65535, "u2"), sp.Look(limits=(0, 65535)), "saturated"),
     (np.arange(100, dtype="u2").reshape(10, 10), sp.Look(limits=(40, 60)), "cut off 79%"),

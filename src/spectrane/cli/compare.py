@@ -46,10 +46,7 @@ def command(files: tuple[str, ...], **options: Any) -> None:
         rasters = []
         for file in files:
             raster = stack.enter_context(spectrane.raster.open(file))
-            named = any(band.nodata is not None for band in raster.bands)
-            # What is fill in one file need not be in another that names its own.
-            own = options | ({"nodata": None} if named and len(files) > 1 else {})
-            rasters.append(computed(raster, own))
+            rasters.append(computed(raster, options, among=len(files)))
         layers = _layers(rasters, fields, options)
         figure = compare(
             layers, view=view, size=options["size"], histograms=options["histograms"],

@@ -28,6 +28,8 @@ _OPTIONS = (
     click.option("--limits", multiple=True, help=_LIMITS_HELP),
     click.option("--shared", is_flag=True, help="One pair of limits for all channels."),
     click.option("--limits-from", type=click.Choice(["image", "view"]), help="What limits see."),
+    click.option("--limits-region", metavar="X1,Y1,X2,Y2|FILE",
+                 help="Limits see these bounds, or the polygons of a GeoJSON file."),
     click.option("--exact", is_flag=True, help="Limits from every pixel, however many."),
     click.option("--curve", help="linear, sqrt, square, gamma:G, log:D, asinh:S, logistic:S, "
                  "equalise, points:U/T,U/T,…."),
@@ -54,9 +56,15 @@ def look_options(function: Command) -> Command:
     return function
 
 
-def computed(raster: Any, options: dict[str, Any]) -> Any:
-    """Return the raster under the no-data asked for, or bands computed from it."""
-    shown = raster if options["nodata"] is None else raster.with_nodata(options["nodata"])
+def computed(raster: Any, options: dict[str, Any], *, among: int = 1) -> Any:
+    """Return the raster under the no-data asked for, or bands computed from it.
+
+    ``among`` several rasters, the option is for those that name no no-data of their own: what is
+    fill in one need not be in another.
+    """
+    named = among > 1 and any(band.nodata is not None for band in raster.bands)
+    plain = options["nodata"] is None or named
+    shown = raster if plain else raster.with_nodata(options["nodata"])
     given = {}
     for text in options["compute"]:
         name, equals, expression = text.partition("=")
@@ -73,6 +81,8 @@ def look_fields(options: dict[str, Any]) -> dict[str, Any]:
     given |= {name: True for name in ("shared", "invert", "exact") if options[name]}
     if options["limits"]:
         given["limits"] = limits_given(options["limits"])
+    if options["limits_region"]:
+        given["limits_from"] = _region(options["limits_region"])
     try:
         Look(**given)  # what is wrong whatever the file is wrong usage
         if given.get("colormap") not in (None, "auto"):
@@ -82,6 +92,16 @@ def look_fields(options: dict[str, Any]) -> dict[str, Any]:
     except LookError as error:
         raise click.UsageError(str(error)) from error
     return given
+
+
+def _region(text: str) -> dict[str, Any]:
+    try:
+        numbers = [float(part) for part in text.split(",")]
+    except ValueError:
+        return {"polygon": text}
+    if len(numbers) != 4:
+        raise click.UsageError(f"--limits-region {text!r}: expected X1,Y1,X2,Y2 or a file")
+    return {"bounds": numbers}
 
 
 def look_for(raster: Any, options: dict[str, Any], fields: dict[str, Any]) -> Any:

@@ -44,7 +44,7 @@ def command(files: tuple[str, ...], **options: Any) -> None:
         layers = []
         for file in files:
             raster = stack.enter_context(spectrane.raster.open(file))
-            raster = computed(raster, options)
+            raster = computed(raster, options, among=len(files))
             layers.append((raster, look_for(raster, options, fields)))
         by_band = options["profile"] or options["spectra"] or options["keep_spectra"]
         if by_band or _has_polygons(options["points"]):

@@ -10,7 +10,15 @@ from numpy.typing import NDArray
 
 from spectrane.demo.land import HEIGHT, WIDTH, Cover, Land, make_land
 from spectrane.demo.spectra import BANDS, see
-from spectrane.demo.troubled import depth, thermal, weekly, write_comet, write_pan, write_plan
+from spectrane.demo.troubled import (
+    depth,
+    thermal,
+    weekly,
+    write_comet,
+    write_pan,
+    write_plan,
+    write_stations,
+)
 from spectrane.engine.files import check_target
 from spectrane.engine.memory import ArraySource
 from spectrane.formats.cf.writer import write_netcdf
@@ -85,6 +93,7 @@ def _others(
     """Write the files of other formats."""
     shown = seen.read(range(3), whole(seen.shape)).values
     for name, write, what in (
+        ("stations.csv", lambda path: write_stations(path, seen.grid, land), "places to read at"),
         ("sound_pan.bin", lambda path: write_pan(path, shown, land),
          "headerless; its note swaps rows and columns"),
         ("comet.fits", lambda path: write_comet(path, SEED), "four decades of brightness"),

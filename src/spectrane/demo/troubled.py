@@ -169,3 +169,25 @@ def write_plan(path: Path) -> None:
               "236,120,493190,7357560", "184,766,493700,7355120", "220,450,493455,7356290",
               "20,20,493020,7357920"]  # fmt: skip
     path.with_name("barrage_points.csv").write_text("\n".join(points) + "\n")
+
+
+_STATIONS = {
+    "deep water": Cover.WATER, "eelgrass": Cover.EELGRASS, "salt-marsh": Cover.SALTMARSH,
+    "meadow": Cover.MEADOW, "conifers": Cover.CONIFER, "beach": Cover.SAND,
+}  # fmt: skip
+
+
+def write_stations(path: Path, grid: Grid, land: Land) -> None:
+    """Write places that differ in their spectra, each amid its own cover."""
+    lines = ["name,x,y"]
+    for name, cover in _STATIONS.items():
+        same = (land.cover == cover) & (land.depth > 18 if cover == Cover.WATER else True)
+        amid = same.copy()
+        for axis in (0, 1):
+            for shift in (-2, -1, 1, 2):
+                amid &= np.roll(same, shift, axis)
+        found = np.argwhere(amid if amid.any() else same)
+        row, column = found[len(found) // 2].tolist()
+        x, y = grid.center(row=row, column=column)
+        lines.append(f"{name},{x:.0f},{y:.0f}")
+    path.write_text("\n".join(lines) + "\n")

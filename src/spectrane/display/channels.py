@@ -2,10 +2,32 @@
 
 from __future__ import annotations
 
+import warnings
+
 from spectrane.model.band import find_bands, preset_bands
+from spectrane.model.errors import DataWarning
 from spectrane.model.look import Look
 from spectrane.model.roles import PRESETS
 from spectrane.model.source import Source
+
+
+def _tell_reversed(source: Source, look: Look, found: list[int]) -> None:
+    """Hint where numbers put blue on red: a stored order taken for the display order."""
+    numbers = (
+        not isinstance(look.channels, str)
+        and look.channels is not None
+        and all(
+            str(name).isdecimal()
+            for name in (look.channels if isinstance(look.channels, tuple) else [look.channels])
+        )
+    )
+    roles = [source.bands[index].role for index in found[:3]]
+    if numbers and roles == ["blue", "green", "red"]:
+        turned = ",".join(str(index + 1) for index in found[2::-1])
+        warnings.warn(
+            f"channels {','.join(str(i + 1) for i in found[:3])} show blue as red and red as blue; "
+            f"natural colours are {turned}, or: natural", DataWarning, stacklevel=3,
+        )  # fmt: skip
 
 
 def shown_bands(source: Source, look: Look) -> list[int]:
@@ -17,7 +39,9 @@ def shown_bands(source: Source, look: Look) -> list[int]:
     if isinstance(look.channels, str) and look.channels in PRESETS:
         return preset_bands(source.bands, look.channels)
     if look.channels is not None:
-        return find_bands(source.bands, look.channels)
+        found = find_bands(source.bands, look.channels)
+        _tell_reversed(source, look, found)
+        return found
     roles = {band.role for band in source.bands}
     if roles.issuperset(PRESETS["natural"]):
         return preset_bands(source.bands, "natural")

@@ -102,7 +102,11 @@ def equaliser(
 ) -> curves.Curve:
     """Return the equalising curve of one band between two limits."""
     source, window = seen_by(source, look, seen)
-    return _Values(source, [index], window, look.exact).shares(0, low, high)
+    key = (index, "equalise", low, high, window, look.exact)
+    kept: dict[Any, curves.Curve] = source.__dict__.setdefault("_curves_found", {})
+    if key not in kept:
+        kept[key] = _Values(source, [index], window, look.exact).shares(0, low, high)
+    return kept[key]
 
 
 _FROM_VALUES = ("minmax", "percentile", "deviation", "symmetric")
@@ -130,9 +134,15 @@ class _Values:
     """The values that limits are found from: all of a window, or an even part of it."""
 
     def __init__(self, source: Source, bands: Sequence[int], window: Window, exact: bool) -> None:
-        self.source, self.bands = source, bands
+        self.source, self.bands, self.window = source, bands, window
         self.exact = exact or area(window) <= MOST_EXACT
-        self.walk = self._all(window) if self.exact else self._part(window)
+        self._made: Walk | None = None
+
+    def walk(self) -> Iterable[list[NDArray[Any]]]:
+        """Walk the values of each band; nothing is read before they are needed."""
+        if self._made is None:
+            self._made = self._all(self.window) if self.exact else self._part(self.window)
+        return self._made()
 
     def _all(self, window: Window) -> Walk:
         if area(window) * len(self.bands) <= MOST_EXACT:
@@ -159,7 +169,14 @@ class _Values:
         return lambda: [held]
 
     def limits(self, channel: int, setting: Setting) -> Found:
-        """Return one channel's limits."""
+        """Return one channel's limits, found once and kept with the source."""
+        key = (self.bands[channel], str(setting), self.window, self.exact)
+        kept: dict[Any, Found] = self.source.__dict__.setdefault("_limits_found", {})
+        if key not in kept:
+            kept[key] = self._limits(channel, setting)
+        return kept[key]
+
+    def _limits(self, channel: int, setting: Setting) -> Found:
         band = self.source.bands[self.bands[channel]]
         if setting.kind == "symmetric":
             reach = self._greatest([channel], band, setting.parameters[0])

@@ -9,7 +9,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.display.channels import shown_bands
 from spectrane.display.picture import Picture
+from spectrane.display.proposals import settled_colormap
 from spectrane.display.render import render
 from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import Grid
@@ -47,6 +49,7 @@ def linked(
     panels = []
     for name, source, given in layers:
         look = given or source.look or Look()
+        look, _ = settled_colormap(source, look, shown_bands(source, look))
         own = _own_view(source, area, all(placed), view)
         picture = render(source, look, view=own, size=_own_size(source, area, own, shape))
         said = _said(picture, look)
@@ -112,8 +115,6 @@ def _said(picture: Picture, look: Look) -> str:
         return "classes"
     bands = " ".join(scale.band for scale in picture.scales)
     limits = ", ".join(dict.fromkeys(scale.limits for scale in picture.scales))
-    curve = picture.scales[0].curve
-    if picture.notes:
-        return f"{picture.notes[0]}, {limits}"
-    map_name = f", {look.colormap}" if look.colormap is not None else ""
-    return f"{bands}, {limits}, {curve}{map_name}" + (", inverted" if look.invert else "")
+    name = getattr(look.colormap, "name", look.colormap)
+    parts = [bands, limits, picture.scales[0].curve, *([str(name)] if name else [])]
+    return ", ".join(parts + (["inverted"] if look.invert else []))

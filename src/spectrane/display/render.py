@@ -36,6 +36,7 @@ from spectrane.model.view import View, fitted
 from spectrane.model.window import Window, extent
 from spectrane.spatial.turned import upright
 
+_JUDGED = 100_000
 CUT, SATURATED = 0.2, 0.02
 DARK, BRIGHT, NARROW = 0.05, 0.95, 0.1
 """An unstretched picture with such a mean level, or such a share of its type used, is warned of."""
@@ -249,6 +250,11 @@ def _warn_of_misleading(
     source: Source, pixels: Pixels, shadings: Sequence[Shading], rgba: Rgba
 ) -> None:
     """Warn where nothing is to be seen, or an unstretched picture is nearly black or white."""
+    # A large picture is judged by every n-th pixel: a warning must not cost more than drawing.
+    step = max(1, int((rgba[..., 0].size / _JUDGED) ** 0.5))
+    if step > 1:
+        every = slice(None, None, step)
+        pixels, rgba = pixels.cut((every, every)), rgba[every, every]
     shown = rgba[..., 3] > 0
     if not shown.any():
         _warn("no valid pixel in the area shown: the picture is transparent; check the no-data "

@@ -60,23 +60,28 @@ def _named(one: Any) -> tuple[str, Source, Look | None]:
 def _draw_panels(
     figure: Figure, panels: Sequence[Panel], across: int, down: int, histograms: bool
 ) -> None:
-    rows = down * (2 if histograms else 1)
-    grid = figure.add_gridspec(
-        rows, across, left=0.02, right=0.98, top=0.93, bottom=0.04, wspace=0.04, hspace=0.2,
-        height_ratios=[3, 1] * down if histograms else [1] * down,
-    )  # fmt: skip
+    """Lay panels out in cells; each picture keeps its proportions, its histogram right below it."""
+    wide, high = (float(n) for n in figure.get_size_inches())
+    rows, columns = panels[0].rgba.shape[:2]
+    cell_x, cell_y = 0.98 / across, 0.98 / down
+    caption, below = 0.45 / high, (1.5 / high if histograms else 0.0)
+    width = min(cell_x - 0.02, (cell_y - caption - below - 0.02) * high / wide * columns / rows)
+    height = width * wide / high * rows / columns
     for number, panel in enumerate(panels):
         row, column = divmod(number, across)
-        axes = figure.add_subplot(grid[row * (2 if histograms else 1), column])
+        left = 0.01 + column * cell_x + (cell_x - width) / 2
+        top = 0.99 - row * cell_y - caption
+        axes = figure.add_axes((left, top - height, width, height))
         _image(axes, panel.rgba)
-        axes.set_title(panel.caption, loc="left", fontsize=9, color=INK)
+        name, _, said = panel.caption.partition(": ")
+        axes.set_title(f"{name}\n{said}", loc="left", fontsize=9, color=INK)
         if histograms:
-            _small_histogram(styled(figure.add_subplot(grid[2 * row + 1, column])), panel)
+            place = (left, top - height - below + 0.25 / high, width, below - 0.4 / high)
+            _small_histogram(styled(figure.add_axes(place)), panel)
 
 
 def _image(axes: Any, rgba: Any) -> None:
     axes.imshow(rgba, interpolation="nearest")
-    axes.set_anchor("N")
     axes.set_xticks([])
     axes.set_yticks([])
     for spine in axes.spines.values():

@@ -27,6 +27,10 @@ _CARRIED = (
 )  # fmt: skip
 
 
+_FOUND = ("_limits_found", "_curves_found")
+"""What was found once about a source stays in its process."""
+
+
 class Source(ABC):
     """Pixels that have not been read yet: a file, or something made from other sources.
 
@@ -84,6 +88,9 @@ class Source(ABC):
     @abstractmethod
     def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:
         """Walk the natural blocks that a window touches, each once and cut to the window."""
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {name: value for name, value in self.__dict__.items() if name not in _FOUND}
 
     def close(self) -> None:  # noqa: B027 - most sources hold no file
         """Let go of files; reading again opens them again."""
