@@ -55,7 +55,8 @@ def figures(scene: str) -> None:
     thermal = "demo/sound_thermal.tif"
     run(*f"histogram {scene} {stretched} --curve gamma:1.3 -o histogram.png".split())
     run(*f"compare {scene} {thermal} demo/sound_depth.tif --colormap auto {stretched} "
-        "--area 488000,7353000,497000,7360000 --histograms --size 1280x500 -o compare.png".split())  # fmt: skip
+        "--area 488000,7353000,497000,7360000 --histograms --size 1280x500 "
+        "-o compare.png".split())  # fmt: skip
     run(*f"probe {scene} --nodata 0 --points demo/stations.csv --profile profile.png".split())
     for name in ("histogram", "compare", "profile"):
         shutil.copy(f"{name}.png", HERE / f"{name}.png")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import warnings
 from typing import Any
 
 import click
@@ -131,7 +132,9 @@ def _preview(raster: Any, target: str, options: dict[str, Any]) -> None:
         for name, one in (("before", raster), ("after", after)):
             shown = one.bands[:3] if len(one.bands) >= 3 else one.bands[:1]
             look = Look(channels=tuple(range(1, len(shown) + 1)), limits="percentile:2,98")
-            pictures.append(spectrane.raster.render(one, look, size=(640, 600)))
+            with warnings.catch_warnings():
+                warnings.simplefilter("ignore")  # the stored order is what is to be seen
+                pictures.append(spectrane.raster.render(one, look, size=(640, 600)))
             captions.append(f"{name}: {', '.join(b.name for b in shown)} as stored ({one.dtype})")
     with written_whole(options["preview"], overwrite=options["overwrite"]) as file:
         text = {"Description": "Preview of an export, not data."}
