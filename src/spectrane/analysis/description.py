@@ -10,7 +10,6 @@ from typing import Any
 
 import numpy as np
 
-from spectrane.analysis.checks import findings
 from spectrane.analysis.statistics import BandStatistics
 from spectrane.model.errors import MetadataError
 from spectrane.model.source import Source
@@ -67,6 +66,8 @@ def describe(
     source: Source, statistics: Sequence[BandStatistics] = (), *, check: bool = True
 ) -> Description:
     """Describe a source; with ``check`` a sample of its pixels is read for the warnings."""
+    from spectrane.analysis.checks import findings
+
     grid = source.grid
     facts: dict[str, Any] = {
         "file": os.path.basename(source.name) or None,

@@ -12,7 +12,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.display.channels import shown_bands
-from spectrane.display.colormaps import colormap_of
 from spectrane.display.drawing import (
     Rgba,
     draw,
@@ -23,7 +22,6 @@ from spectrane.display.drawing import (
 )
 from spectrane.display.limits import equaliser, find_limits, settings_of, type_range
 from spectrane.display.picture import Picture
-from spectrane.display.proposals import settled_colormap
 from spectrane.display.shading import Palette, Scale, Shading, curve_of
 from spectrane.engine.described import Described
 from spectrane.kernels import curves
@@ -65,7 +63,11 @@ def render(
     if look.nodata_when not in (None, source.nodata_when):
         source = Described(source, source.bands, look.nodata_when)
     bands = shown_bands(source, look)
-    look, told = settled_colormap(source, look, bands)
+    told = None
+    if look.colormap == "auto":
+        from spectrane.display.proposals import settled_colormap  # only who asks pays for it
+
+        look, told = settled_colormap(source, look, bands)
     classes = classes_shown(source, look, bands)
     if classes.classes:
         return _render_classes(source, classes, bands, window, shape)
@@ -192,6 +194,8 @@ def shadings_of(source: Source, look: Look, bands: Sequence[int], window: Window
 
 def palette_of(look: Look) -> Palette:
     """Return a look's colour map as picture words, with colours for what lies beyond."""
+    from spectrane.display.colormaps import colormap_of
+
     chosen = colormap_of(look.colormap)
     words = np.ascontiguousarray(chosen.entries).view(np.uint32).ravel()
     if chosen.under is None and chosen.over is None:
@@ -205,6 +209,8 @@ def hidden_color(look: Look) -> str | None:
     """Return the colour of invalid pixels: the look's, or its colour map's."""
     if look.nodata_color is not None or look.colormap is None:
         return look.nodata_color
+    from spectrane.display.colormaps import colormap_of
+
     return colormap_of(look.colormap).nodata
 
 
