@@ -69,6 +69,13 @@ def _integers(band: np.ndarray) -> Iterator[Row]:
         "the same with a fresh result", lambda: draw(pixels, shadings, None), copy, 3.0, "copy"
     )
 
+    def plain() -> np.ndarray:
+        t = np.clip((values.astype(np.float64) - 300) / 4900, 0, 1)
+        rgb = np.floor(t * 255 + 0.5).astype(np.uint8)
+        return np.concatenate([rgb, np.where((values != 0).all(0), 255, 0).astype(np.uint8)[None]])
+
+    yield contest("the same against float64 NumPy (at most 1/25)", into, plain, 1 / 25, "NumPy", 3)
+
     loaded = sp.from_array(values, nodata=0)
     looks = [sp.Look(channels=(1, 2, 3), limits=limits, curve=curve) for limits, curve in (
         ((300, 5200), "linear"), ("percentile:2,98", "gamma:1.8"), ("deviation:2", "log:3"),
@@ -78,13 +85,6 @@ def _integers(band: np.ndarray) -> Iterator[Row]:
             f"a loaded view drawn anew, {look.limits[0]}, {look.curve}",
             lambda look=look: sp.render(loaded, look, size=(SIDE, SIDE)), copy, 3.0, "copy", 5,
         )  # fmt: skip
-
-    def plain() -> np.ndarray:
-        t = np.clip((values.astype(np.float64) - 300) / 4900, 0, 1)
-        rgb = np.floor(t * 255 + 0.5).astype(np.uint8)
-        return np.concatenate([rgb, np.where((values != 0).all(0), 255, 0).astype(np.uint8)[None]])
-
-    yield contest("the same against float64 NumPy (at most 1/25)", into, plain, 1 / 25, "NumPy", 3)
 
 
 def _floats(values: np.ndarray) -> Iterator[Row]:

@@ -120,6 +120,18 @@ def test_a_display_range_kept_with_the_file_is_used(tmp_path, scene):
     assert sp.render(kept, sp.Look(limits="minmax", channels=1)).scales[0].high != 5
 
 
+def test_channels_kept_with_the_file_are_the_default(scene):
+    raster, _ = scene
+    kept = raster.with_look(
+        sp.Look(channels=("blue", "red", "green"), limits=[(0, 4), (0, 5), (0, 6)])
+    )
+    drawn = sp.render(kept, sp.Look(curve="sqrt"))
+    assert [s.band for s in drawn.scales] == ["blue", "red", "green"]
+    assert [s.high for s in drawn.scales] == [4, 5, 6]
+    alone = sp.render(kept, sp.Look(channels="red"))  # three ranges are not one band's
+    assert alone.scales[0].limits == "percentile:1,99"
+
+
 def test_one_that_misses_the_data_is_passed_over(scene):
     raster, _ = scene
     odd = raster.with_look(sp.Look(channels=(1,), limits=(900, 901)))

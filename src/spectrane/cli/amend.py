@@ -30,6 +30,7 @@ _FIELDS = ("name", "role", "wavelength", "unit", "scale", "offset", "nodata", "d
 @click.option("--bounds", type=Numbers(4, "X1,Y1,X2,Y2"), help="Where it lies: outer bounds.")
 @click.option("--corner", type=Numbers(2, "X,Y"), help="Outer corner of the first pixel.")
 @click.option("--pixel-size", type=Numbers(2, "DX,DY"), help="Goes with --corner.")
+@click.option("--look", "look_file", type=click.Path(), help="Display default: a look file.")
 @click.option("--channels", help="Display default: natural, infrared, 1, or 4,3,2.")
 @click.option("--limits", multiple=True, help="Display default: percentile:2,98, LOW,HIGH, ….")
 @click.option("--invert", is_flag=True, help="Display default: a negative.")
@@ -78,7 +79,13 @@ def _corrections(file: str, options: dict[str, Any]) -> dict[str, Any]:
     bands = _bands(file, options)
     if bands:
         found["bands"] = bands
-    look = {name: options[name] for name in ("channels",) if options[name] is not None}
+    look: dict[str, Any] = {}
+    if options["look_file"]:
+        from spectrane.model.look import Look
+
+        look = Look.load(options["look_file"]).to_dict()
+    if options["channels"] is not None:
+        look["channels"] = options["channels"]
     if options["limits"]:
         limits = limits_given(options["limits"])
         look["limits"] = limits
@@ -94,7 +101,7 @@ def _checked(look: dict[str, Any]) -> Any:
     from spectrane.model.look import Look
 
     try:
-        return Look(**look)
+        return Look.from_dict(look)
     except LookError as error:
         raise click.UsageError(str(error)) from error
 

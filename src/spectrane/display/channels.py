@@ -33,9 +33,11 @@ def _tell_reversed(source: Source, look: Look, found: list[int]) -> None:
 def shown_bands(source: Source, look: Look) -> list[int]:
     """Return the indices (from 0) of the bands to show: 1, 3, or 4 with alpha last.
 
-    Without channels in the look: ``natural`` when the roles exist, else three-sample colour as
-    stored, else band 1 in grey.
+    Without channels in the look: those kept with the file, else ``natural`` when the roles exist,
+    else three-sample colour as stored, else band 1 in grey.
     """
+    if look.channels is None and source.look is not None and source.look.channels is not None:
+        look = source.look
     if isinstance(look.channels, str) and look.channels in PRESETS:
         return preset_bands(source.bands, look.channels)
     if look.channels is not None:

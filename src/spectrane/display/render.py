@@ -81,6 +81,8 @@ def _with_kept_limits(look: Look, own: Look | None) -> tuple[Look, Look | None]:
     """Let ``auto`` mean the display range kept with the file; answer it where it did."""
     if look.limits[0].kind != "auto" or own is None or own.limits[0].kind == "auto":
         return look, own if look is own and look.limits[0].kind == "fixed" else None
+    if len(own.limits) > 1 and look.channels not in (None, own.channels):
+        return look, None  # they are those of other channels
     return replace(look, limits=own.limits), own
 
 
