@@ -147,6 +147,16 @@ def test_entries_are_floor_of_t_times_n(form, dtype, entries, ends, invert):
     np.testing.assert_array_equal(drawn, wanted)
 
 
+def test_a_colour_map_is_for_one_band(rng):
+    array = rng.integers(0, 255, (3, 9, 9)).astype("u1")
+    raster = sp.from_array(array, bands=[sp.Band(n, role=n) for n in ("red", "green", "blue")])
+    drawn = sp.render(raster, sp.Look(colormap="kiln", limits="type"))
+    assert [scale.band for scale in drawn.scales] == ["red"]
+    for channels in ((1, 2, 3), "natural"):
+        with pytest.raises(LookError, match="is for one band, and the channels show 3"):
+            sp.render(raster, sp.Look(colormap="kiln", channels=channels))
+
+
 def test_no_data_and_16_bits_of_a_colour_map():
     nodata = Colormap("own", colormaps["kiln"].entries, nodata="#123456")
     raster = sp.from_array(np.uint8([[0, 100]]), nodata=0)

@@ -86,7 +86,7 @@ def _fitting(raster: Any, look: Any) -> Any:
 
     if len(raster.bands) == 1:
         return replace(look, channels=None)
-    return replace(look, colormap=None) if look.colormap == "auto" else look
+    return replace(look, colormap=None) if look.channels is None else look
 
 
 def _varied(base: dict[str, Any], text: str) -> Any:

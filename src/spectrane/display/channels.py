@@ -5,10 +5,16 @@ from __future__ import annotations
 import warnings
 
 from spectrane.model.band import find_bands, preset_bands
-from spectrane.model.errors import DataWarning
+from spectrane.model.errors import DataWarning, LookError
 from spectrane.model.look import Look
 from spectrane.model.roles import PRESETS
 from spectrane.model.source import Source
+
+
+def _for_one_band(found: list[int]) -> LookError:
+    return LookError(
+        f"a colour map is for one band, and the channels show {len(found)}; name one (--channels 1)"
+    )
 
 
 def _tell_reversed(source: Source, look: Look, found: list[int]) -> None:
@@ -36,14 +42,21 @@ def shown_bands(source: Source, look: Look) -> list[int]:
     Without channels in the look: those kept with the file, else ``natural`` when the roles exist,
     else three-sample colour as stored, else band 1 in grey.
     """
+    asked_map = look.colormap
     if look.channels is None and source.look is not None and source.look.channels is not None:
         look = source.look
     if isinstance(look.channels, str) and look.channels in PRESETS:
+        if asked_map is not None:
+            raise _for_one_band([0, 1, 2])
         return preset_bands(source.bands, look.channels)
     if look.channels is not None:
         found = find_bands(source.bands, look.channels)
+        if asked_map is not None and len(found) > 1:
+            raise _for_one_band(found)
         _tell_reversed(source, look, found)
         return found
+    if look.colormap is not None:
+        return [0]  # a colour map is for one band
     roles = {band.role for band in source.bands}
     if roles.issuperset(PRESETS["natural"]):
         return preset_bands(source.bands, "natural")
