@@ -48,3 +48,35 @@ def natural(rng, shape, dtype):
     middle = span.max // 2 if dtype.kind == "u" else 0
     factor = 1 if dtype.itemsize == 1 else 57
     return (walk * factor % min(span.max, 10**9) + middle // 2).astype(dtype)
+
+
+@pytest.fixture(scope="session")
+def made(tmp_path_factory):
+    """The demo data, made once for all tests of commands."""
+    from spectrane.demo.files import write_demo
+
+    folder = tmp_path_factory.mktemp("demo")
+    write_demo(folder, scale=0.25)
+    return folder
+
+
+@pytest.fixture
+def demo(made):
+    """The demo data, for tests that only read it."""
+    return made
+
+
+@pytest.fixture
+def run(capsys):
+    """Run a command line in this process: exit status, stdout, stderr."""
+
+    from spectrane.cli import entry
+
+    def running(*arguments):
+        capsys.readouterr()
+        with pytest.raises(SystemExit) as stopped:
+            entry.run([str(one) for one in arguments])
+        found = capsys.readouterr()
+        return stopped.value.code, found.out, found.err
+
+    return running

@@ -15,28 +15,6 @@ import pytest
 from PIL import Image
 
 from spectrane.cli import entry
-from spectrane.demo.files import write_demo
-
-
-@pytest.fixture(scope="module")
-def demo(tmp_path_factory):
-    folder = tmp_path_factory.mktemp("demo")
-    write_demo(folder, scale=0.25)
-    return folder
-
-
-@pytest.fixture
-def run(capsys, monkeypatch):
-    """Run a command line in this process: exit status, stdout, stderr."""
-
-    def running(*arguments):
-        capsys.readouterr()
-        with pytest.raises(SystemExit) as stopped:
-            entry.run([str(one) for one in arguments])
-        found = capsys.readouterr()
-        return stopped.value.code, found.out, found.err
-
-    return running
 
 
 def test_help_lists_the_commands_in_the_order_of_the_work(run):

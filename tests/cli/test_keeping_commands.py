@@ -9,15 +9,6 @@ import pytest
 from PIL import Image
 
 import spectrane as sp
-from spectrane.cli import entry
-from spectrane.demo.files import write_demo
-
-
-@pytest.fixture(scope="module")
-def made(tmp_path_factory):
-    folder = tmp_path_factory.mktemp("demo")
-    write_demo(folder, scale=0.25)
-    return folder
 
 
 @pytest.fixture
@@ -26,18 +17,6 @@ def demo(made, tmp_path):
     import shutil
 
     return shutil.copytree(made, tmp_path / "demo")
-
-
-@pytest.fixture
-def run(capsys):
-    def running(*arguments):
-        capsys.readouterr()
-        with pytest.raises(SystemExit) as stopped:
-            entry.run([str(one) for one in arguments])
-        found = capsys.readouterr()
-        return stopped.value.code, found.out, found.err
-
-    return running
 
 
 def test_survey(run, demo):

@@ -8,28 +8,6 @@ import numpy as np
 import pytest
 from PIL import Image
 
-from spectrane.cli import entry
-from spectrane.demo.files import write_demo
-
-
-@pytest.fixture(scope="module")
-def demo(tmp_path_factory):
-    folder = tmp_path_factory.mktemp("demo")
-    write_demo(folder, scale=0.25)
-    return folder
-
-
-@pytest.fixture
-def run(capsys):
-    def running(*arguments):
-        capsys.readouterr()
-        with pytest.raises(SystemExit) as stopped:
-            entry.run([str(one) for one in arguments])
-        found = capsys.readouterr()
-        return stopped.value.code, found.out, found.err
-
-    return running
-
 
 def test_one_look_for_many_files(run, demo, tmp_path):
     status, _, _ = run("render", demo / "sound_8band.tif", "-o", tmp_path / "a.png", "--channels",

@@ -16,12 +16,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.engine.pyramid import Whole, cut_blocks, read_resized
+from spectrane.engine.full import FullSource
 from spectrane.model.band import Band, find_band
 from spectrane.model.errors import BandError, LookError, nearest
 from spectrane.model.pixels import Pixels
-from spectrane.model.source import Source, answer_size, check_answer
-from spectrane.model.window import Window, extent
+from spectrane.model.source import Source
+from spectrane.model.window import Window
 
 _DEEPEST, _LONGEST = 64, 4000
 _OPERATORS: dict[type[ast.operator], Callable[[Any, Any], Any]] = {
@@ -192,7 +192,7 @@ def _band_index(bands: Sequence[Band], name: str, bare: bool) -> int:
         raise
 
 
-class Computed(Source):
+class Computed(FullSource):
     """Bands computed from another source's, block by block, in float32 (or float64)."""
 
     def __init__(self, parent: Source, given: Mapping[str, str], unit: str | None = None) -> None:
@@ -211,28 +211,12 @@ class Computed(Source):
         if not self.bands:
             raise LookError("compute: say at least one band: {name: expression}")
 
-    def read(
-        self,
-        bands: Sequence[int],
-        window: Window,
-        size: tuple[int, ...] | None = None,
-        resample: str = "nearest",
-    ) -> Pixels:
+    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Compute one window; another size is made from the computed values."""
-        window = self.checked(window)
-        self.check_bands(bands)
-        wanted = answer_size(window, size)
-        check_answer(len(bands), wanted, self.dtype)
-        if wanted != extent(window):
-            return read_resized([Whole.of(self)], bands, window, wanted, resample)
         chosen = [self.expressions[band] for band in bands]
         needed = sorted({index for one in chosen for index in one.bands})
         pixels = self.parent.read(needed, window)
         return self._computed(chosen, needed, pixels)
-
-    def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:
-        """Walk blocks as the parent has them."""
-        return cut_blocks(self, bands, self.checked(window), self.block_shape)
 
     def _computed(
         self, chosen: Sequence[Expression], needed: Sequence[int], pixels: Pixels

@@ -9,19 +9,19 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine import cache
-from spectrane.engine.pyramid import Whole, cut_blocks, read_resized
+from spectrane.engine.full import FullSource
 from spectrane.model.band import Band, numbered
 from spectrane.model.errors import BandError, GridMismatch, MetadataError
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
 from spectrane.model.pixels import Pixels
-from spectrane.model.source import Source, answer_size, check_answer
-from spectrane.model.window import Window, extent, relative, whole
+from spectrane.model.source import Source, check_answer
+from spectrane.model.window import Window, relative, whole
 
 BLOCK = (512, 512)
 
 
-class ArraySource(Source):
+class ArraySource(FullSource):
     """Bands held as an array (bands, rows, columns), with an optional mask and alpha.
 
     >>> source = ArraySource(np.arange(6).reshape(1, 2, 3))
@@ -63,20 +63,8 @@ class ArraySource(Source):
                 f"grid: {self.grid.shape} rows and columns, array {values.shape[1:]}"
             )
 
-    def read(
-        self,
-        bands: Sequence[int],
-        window: Window,
-        size: tuple[int, ...] | None = None,
-        resample: str = "nearest",
-    ) -> Pixels:
+    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from memory; views where nothing is resampled."""
-        window = self.checked(window)
-        self.check_bands(bands)
-        wanted = answer_size(window, size)
-        check_answer(len(bands), wanted, self.dtype)
-        if wanted != extent(window):
-            return read_resized([Whole.of(self)], bands, window, wanted, resample)
         whole_array = Pixels(
             self._values[list(bands)]
             if list(bands) != list(range(len(self.bands)))
@@ -91,10 +79,6 @@ class ArraySource(Source):
         part = whole_array.cut(relative(window, whole(self.shape)))
         part.values = part.values.astype(self.dtype, copy=False)
         return part
-
-    def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:
-        """Walk blocks of 512 by 512."""
-        return cut_blocks(self, bands, self.checked(window), self.block_shape)
 
 
 def loaded(source: Source) -> ArraySource:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -10,11 +10,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine.files import ByteFile
-from spectrane.engine.pyramid import Whole, cut_blocks, read_resized
+from spectrane.engine.full import FullSource
 from spectrane.model.errors import FormatError
 from spectrane.model.grid import Grid
 from spectrane.model.pixels import Pixels
-from spectrane.model.source import Source, answer_size, check_answer
 from spectrane.model.window import Window, extent
 
 _AT_A_TIME = 4 << 20
@@ -79,7 +78,7 @@ def interleaved(
     return itemsize, columns * bands * itemsize, bands * itemsize
 
 
-class FlatSource(Source):
+class FlatSource(FullSource):
     """Regular numbers in a file: mapped into memory where it is local, else fetched by rows."""
 
     def __init__(self, file: ByteFile, layout: FlatLayout) -> None:
@@ -91,26 +90,10 @@ class FlatSource(Source):
         per_row = layout.columns * layout.bands
         self.block_shape = (max(1, min(layout.rows, _AT_A_TIME // per_row)), layout.columns)
 
-    def read(
-        self,
-        bands: Sequence[int],
-        window: Window,
-        size: tuple[int, ...] | None = None,
-        resample: str = "nearest",
-    ) -> Pixels:
+    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer one window; of a file elsewhere only its rows are fetched."""
-        window = self.checked(window)
-        self.check_bands(bands)
-        wanted = answer_size(window, size)
-        check_answer(len(bands), wanted, self.dtype)
-        if wanted != extent(window):
-            return read_resized([Whole.of(self)], bands, window, wanted, resample)
         rules = [self.bands[band].rule for band in bands]
         return Pixels(self._numbers(bands, window), rules=rules, when=self.nodata_when)
-
-    def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:
-        """Walk runs of rows."""
-        return cut_blocks(self, bands, self.checked(window), self.block_shape)
 
     def _numbers(self, bands: Sequence[int], window: Window) -> NDArray[Any]:
         layout = self.layout

@@ -13,20 +13,20 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine.described import Described
-from spectrane.engine.pyramid import Whole, read_resized
+from spectrane.engine.full import FullSource
 from spectrane.model.band import Band
 from spectrane.model.errors import MetadataError
 from spectrane.model.nodata import NoDataRule
 from spectrane.model.pixels import Pixels
-from spectrane.model.source import Source, answer_size, check_answer
-from spectrane.model.window import Window, extent, whole
+from spectrane.model.source import Source
+from spectrane.model.window import Window, whole
 
 TYPES = ("uint8", "uint16", "uint32", "uint64", "int8", "int16", "int32", "int64", "float16",
          "float32", "float64")  # fmt: skip
 Range = tuple[float, float]
 
 
-class Converted(Source):
+class Converted(FullSource):
     """Another source's numbers in another type.
 
     With ``ranges`` (stored low and high per band) they are stretched to the type's whole range,
@@ -68,20 +68,8 @@ class Converted(Source):
         span = np.iinfo(self.dtype)
         return int(span.min), int(span.max)
 
-    def read(
-        self,
-        bands: Sequence[int],
-        window: Window,
-        size: tuple[int, ...] | None = None,
-        resample: str = "nearest",
-    ) -> Pixels:
+    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer in the new type."""
-        window = self.checked(window)
-        self.check_bands(bands)
-        wanted = answer_size(window, size)
-        check_answer(len(bands), wanted, self.dtype)
-        if wanted != extent(window):
-            return read_resized([Whole.of(self)], bands, window, wanted, resample)
         return self._converted(self.parent.read(bands, window), bands)
 
     def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:

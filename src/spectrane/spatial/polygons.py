@@ -8,10 +8,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.engine.pyramid import Whole, read_resized
+from spectrane.engine.full import FullSource
 from spectrane.model.pixels import Pixels
-from spectrane.model.source import Source, answer_size
-from spectrane.model.window import Window, extent
+from spectrane.model.source import Source
+from spectrane.model.window import Window
 
 Ring = NDArray[np.float64]
 """Corner-based (column, row) positions, (n, 2); closed by itself."""
@@ -58,7 +58,7 @@ def bounds_of(rings: Sequence[Ring], shape: Sequence[int]) -> Window | None:
     return (rows, columns) if rows[0] < rows[1] and columns[0] < columns[1] else None
 
 
-class Within(Source):
+class Within(FullSource):
     """Another source with all pixels outside a polygon invalid; its extent stays."""
 
     def __init__(self, parent: Source, rings: Sequence[Ring]) -> None:
@@ -68,18 +68,8 @@ class Within(Source):
         self.bands, self.dtype, self.grid = parent.bands, parent.dtype, parent.grid
         self.block_shape = parent.block_shape
 
-    def read(
-        self,
-        bands: Sequence[int],
-        window: Window,
-        size: tuple[int, ...] | None = None,
-        resample: str = "nearest",
-    ) -> Pixels:
+    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from the parent, masked; another size is made from the masked pixels."""
-        window = self.checked(window)
-        wanted = answer_size(window, size)
-        if wanted != extent(window):
-            return read_resized([Whole.of(self)], bands, window, wanted, resample)
         return self._masked(window, self.parent.read(bands, window))
 
     def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:

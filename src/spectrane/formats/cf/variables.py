@@ -11,7 +11,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine.files import ByteFile
-from spectrane.engine.pyramid import Whole, cut_blocks, read_resized
+from spectrane.engine.full import FullSource
+from spectrane.engine.pyramid import cut_blocks
 from spectrane.formats.cf.coordinates import grid_from_axes, named_planes
 from spectrane.model.band import Band
 from spectrane.model.errors import DataWarning, FormatError
@@ -19,7 +20,6 @@ from spectrane.model.grid import Grid
 from spectrane.model.look import Class, Look
 from spectrane.model.member import Member
 from spectrane.model.pixels import Pixels
-from spectrane.model.source import Source, answer_size, check_answer
 from spectrane.model.window import Window, extent
 
 _MOST_BANDS = 65535
@@ -80,7 +80,7 @@ def members_of(arrays: Mapping[str, Variable]) -> list[Member]:
     ]
 
 
-class ArraySourceOnDisk(Source):
+class ArraySourceOnDisk(FullSource):
     """One stored array as a lazy raster: the last two dimensions are rows and columns."""
 
     def __init__(self, file: ByteFile, storage: Storage, variable: Variable) -> None:
@@ -102,20 +102,8 @@ class ArraySourceOnDisk(Source):
         self.metadata = {"variable": variable.name, "dimensions": list(variable.dimensions),
                          **{k: _plain(v) for k, v in variable.attributes.items()}}  # fmt: skip
 
-    def read(
-        self,
-        bands: Sequence[int],
-        window: Window,
-        size: tuple[int, ...] | None = None,
-        resample: str = "nearest",
-    ) -> Pixels:
+    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer one window; a chunk that holds several wanted bands is unpacked once."""
-        window = self.checked(window)
-        self.check_bands(bands)
-        wanted = answer_size(window, size)
-        check_answer(len(bands), wanted, self.dtype)
-        if wanted != extent(window):
-            return read_resized([Whole.of(self)], bands, window, wanted, resample)
         out = np.empty((len(bands), *extent(window)), self.dtype)
         where = tuple(slice(a, b) for a, b in window)
         for lead, places in self._runs(bands):

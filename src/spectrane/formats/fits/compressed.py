@@ -14,12 +14,12 @@ from numpy.typing import NDArray
 
 from spectrane.engine import cache as blocks_cache
 from spectrane.engine.files import ByteFile
-from spectrane.engine.pyramid import Whole, cut_blocks, read_resized
+from spectrane.engine.full import FullSource
+from spectrane.engine.pyramid import cut_blocks
 from spectrane.formats.fits.header import Unit
 from spectrane.model.errors import FormatError
 from spectrane.model.grid import Grid
 from spectrane.model.pixels import Pixels
-from spectrane.model.source import Source, answer_size, check_answer
 from spectrane.model.window import (
     Window,
     block_window,
@@ -36,7 +36,7 @@ _ZERO = -(2**31) + 2  # exact zero under SUBTRACTIVE_DITHER_2
 _LARGEST_TILE = 1 << 30
 
 
-class CompressedSource(Source):
+class CompressedSource(FullSource):
     """An image kept as rows of a binary table, one compressed tile per row."""
 
     def __init__(self, file: ByteFile, unit: Unit) -> None:
@@ -74,20 +74,8 @@ class CompressedSource(Source):
                 f"file has {file.size} and may be cut short"
             )
 
-    def read(
-        self,
-        bands: Sequence[int],
-        window: Window,
-        size: tuple[int, ...] | None = None,
-        resample: str = "nearest",
-    ) -> Pixels:
+    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer one window: only the tiles it touches are fetched and decoded."""
-        window = self.checked(window)
-        self.check_bands(bands)
-        wanted = answer_size(window, size)
-        check_answer(len(bands), wanted, self.dtype)
-        if wanted != extent(window):
-            return read_resized([Whole.of(self)], bands, window, wanted, resample)
         out = np.empty((len(bands), *extent(window)), self.dtype)
         for index, band in enumerate(bands):
             self._fill(((band, band + 1), *window), out[index : index + 1])

@@ -1,0 +1,39 @@
+"""Sources of one resolution: they answer windows as they are, and sizes are made from these."""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from collections.abc import Iterator, Sequence
+
+from spectrane.engine.pyramid import Whole, cut_blocks, read_resized
+from spectrane.model.pixels import Pixels
+from spectrane.model.source import Source, answer_size, check_answer
+from spectrane.model.window import Window, extent
+
+
+class FullSource(Source):
+    """A source without overviews of its own; a subclass answers ``at_full`` resolution."""
+
+    @abstractmethod
+    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+        """Answer a window inside the raster, of bands there are, at its own size."""
+
+    def read(
+        self,
+        bands: Sequence[int],
+        window: Window,
+        size: tuple[int, ...] | None = None,
+        resample: str = "nearest",
+    ) -> Pixels:
+        """Answer one window; another size is made from the full resolution."""
+        window = self.checked(window)
+        self.check_bands(bands)
+        wanted = answer_size(window, size)
+        check_answer(len(bands), wanted, self.dtype)
+        if wanted == extent(window):
+            return self.at_full(bands, window)
+        return read_resized([Whole.of(self)], bands, window, wanted, resample)
+
+    def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:
+        """Walk blocks of ``block_shape``."""
+        return cut_blocks(self, bands, self.checked(window), self.block_shape)
