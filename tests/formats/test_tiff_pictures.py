@@ -128,6 +128,18 @@ def test_white_is_zero_is_told_and_drawn(opened):
     assert sp.render(raster).rgba[0, :, 0].tolist() == [255, 155, 0]
 
 
+@pytest.mark.parametrize("factor", [256, 257])
+def test_palettes_of_either_custom_are_the_same_colours(opened, factor):
+    table = np.zeros((3, 256), "u2")
+    table[:, :4] = np.array([[255, 0, 17, 128], [0, 255, 34, 128], [1, 2, 3, 128]]) * factor
+    extra = (320, "H", table.ravel().tolist())
+    raster = opened(single(1, 4, bytes([0, 1, 2, 3]), extra, photometric=3))
+    assert raster.pixels()[0].tolist() == [[0, 1, 2, 3]]
+    assert raster.look.classes[0.0] == ("#ff0001", "")
+    wanted = (table[:, :4].T // factor).tolist()
+    assert sp.render(raster).rgba[0, :, :3].tolist() == wanted
+
+
 def test_pages_are_members(opened, rng):
     pages = [rng.integers(0, 255, (1, 5 + k, 6)).astype("u1") for k in range(3)]
     data = tiff(*(image(page, extra=[(269, "s", b"page %d\0" % k)])

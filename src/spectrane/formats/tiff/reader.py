@@ -190,7 +190,10 @@ def _palette_classes(main: Directory, layout: Layout) -> dict[float, Class]:
     values = main.numbers(Tag.ColorMap, most=3 * count)
     if values.dtype.kind not in "iu" or len(values) != 3 * count:
         raise main.fail(Tag.ColorMap, f"has {len(values)} numbers; expected {3 * count}")
-    red, green, blue = (values.reshape(3, count).astype(np.int64) // 257).tolist()
+    wide = values.reshape(3, count).astype(np.int64)
+    # 65535 is full (TIFF 6.0, section 5), and yet many write 8-bit colours times 256.
+    shifted = bool((wide % 256 == 0).all()) and int(wide.max()) < 65535
+    red, green, blue = (wide // 256 if shifted else (wide * 255 + 32767) // 65535).tolist()
     return {float(k): (f"#{r:02x}{g:02x}{b:02x}", "")
             for k, (r, g, b) in enumerate(zip(red, green, blue, strict=True))}  # fmt: skip
 
