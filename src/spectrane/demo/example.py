@@ -34,4 +34,31 @@ def run_example(
         picture = sp.render(habitats, size=SIZE)
         picture.save(folder / "habitats.png", overwrite=overwrite)
         told(folder / "habitats.png", "habitat classes in their own colours")
-    return [*written, folder / "habitats.png"]
+        written.append(folder / "habitats.png")
+        written += _looked_closer(folder, filled, overwrite, told)
+    return written
+
+
+def _looked_closer(
+    folder: Path, filled: sp.Raster, overwrite: bool, told: Callable[[Path, str], None]
+) -> list[Path]:
+    """Draw an index, a night sky, the histogram of a look, and two rasters at one place."""
+    from spectrane import figures
+    from spectrane.figures.paper import save
+
+    index = filled.compute({"ndvi": "ndvi"})
+    made: dict[str, tuple[Look, sp.Raster, str]] = {
+        "ndvi.png": (index.propose_look(), index, "an index in the colour map that fits it"),
+        "comet.png": (Look(limits="percentile:1,99.9", curve="log:3", colormap="kiln"),
+                      sp.open(folder / "comet.fits"), "four decades under a log curve"),
+    }  # fmt: skip
+    for name, (look, raster, what) in made.items():
+        sp.render(raster, look, size=SIZE).save(folder / name, overwrite=overwrite)
+        told(folder / name, what)
+    natural = PICTURES["natural.png"]
+    save(figures.histogram(filled, natural), folder / "histogram.png", overwrite=overwrite)
+    told(folder / "histogram.png", "the values, the limits on them, and what is shown")
+    layers = [(filled, natural), (sp.open(folder / "sound_thermal.tif"), Look(colormap="auto"))]
+    save(figures.compare(layers, size=(620, 1280)), folder / "compare.png", overwrite=overwrite)
+    told(folder / "compare.png", "two sensors at the same place, each on its own grid")
+    return [folder / name for name in (*made, "histogram.png", "compare.png")]

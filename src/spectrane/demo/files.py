@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib.util
 from collections.abc import Callable
 from pathlib import Path
 
@@ -81,14 +82,14 @@ def write_demo(
     ):
         write_tiff(source, folder / name, overwrite=overwrite)
         wrote(folder / name, what)
-    _others(folder, seen, land, (x, y), overwrite, wrote)
+    _others(folder, seen, land, (x, y), overwrite, wrote, told)
     return files
 
 
 def _others(
     folder: Path, seen: ArraySource, land: Land,
     at: tuple[NDArray[np.float32], NDArray[np.float32]], overwrite: bool,
-    wrote: Callable[[Path, str], None],
+    wrote: Callable[[Path, str], None], told: Callable[[Path, str], None],
 ) -> None:  # fmt: skip
     """Write the files of other formats."""
     shown = seen.read(range(3), whole(seen.shape)).values
@@ -104,6 +105,9 @@ def _others(
         write(path)
         wrote(path, what)
     path = folder / "sound_weekly.nc"
+    if importlib.util.find_spec("h5py") is None:
+        told(path, "left out: netCDF needs pip install 'spectrane[storage]'")
+        return
     write_netcdf(weekly(seen.grid, land, *at), path, overwrite=overwrite)
     wrote(path, "four weeks of sea temperature, netCDF-4")
 

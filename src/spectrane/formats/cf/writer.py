@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import importlib
 import os
 import shutil
 import warnings
@@ -30,8 +31,7 @@ def write_netcdf(
     progress: Progress = no_progress,
 ) -> None:
     """Write a source as netCDF-4 (HDF5) with CF-1.11 attributes, chunked and deflated."""
-    import h5py
-
+    h5py = _library("h5py", target)
     path = os.fspath(target)
     with _partial(path, overwrite) as partial, h5py.File(partial, "w", libver="v110") as root:
         root.attrs["Conventions"] = "CF-1.11"
@@ -60,8 +60,7 @@ def write_zarr(
     progress: Progress = no_progress,
 ) -> None:
     """Write a source as a Zarr version 3 group with CF-1.11 attributes."""
-    import zarr
-
+    zarr = _library("zarr", target)
     path = os.fspath(target).rstrip("/\\")
     with _partial(path, overwrite) as partial:
         root = zarr.open_group(partial, mode="w", zarr_format=3)
@@ -74,6 +73,15 @@ def write_zarr(
         )  # fmt: skip
         kept.attrs.update(_attributes(source))
         _copy(source, kept, progress)
+
+
+def _library(name: str, target: str | os.PathLike[str]) -> Any:
+    try:
+        return importlib.import_module(name)
+    except ImportError as error:
+        raise AccessError(
+            f"{os.fspath(target)}: writing it needs {name}: pip install 'spectrane[storage]'"
+        ) from error
 
 
 @contextlib.contextmanager
