@@ -59,6 +59,6 @@ def _looked_closer(
     save(figures.histogram(filled, natural), folder / "histogram.png", overwrite=overwrite)
     told(folder / "histogram.png", "the values, the limits on them, and what is shown")
     layers = [(filled, natural), (sp.open(folder / "sound_thermal.tif"), Look(colormap="auto"))]
-    save(figures.compare(layers, size=(620, 1280)), folder / "compare.png", overwrite=overwrite)
+    save(figures.compare(layers, size=(510, 1280)), folder / "compare.png", overwrite=overwrite)
     told(folder / "compare.png", "two sensors at the same place, each on its own grid")
     return [folder / name for name in (*made, "histogram.png", "compare.png")]
