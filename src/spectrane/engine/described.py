@@ -5,16 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
-from spectrane.engine.pyramid import Whole, read_resized
+from spectrane.engine.full import FullSource
 from spectrane.model.band import Band
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
 from spectrane.model.pixels import Pixels
-from spectrane.model.source import Source, answer_size, check_answer
-from spectrane.model.window import Window, extent
+from spectrane.model.source import Source
+from spectrane.model.window import Window
 
 
-class Described(Source):
+class Described(FullSource):
     """A source whose bands, place, look or metadata are described anew.
 
     Where no-data is another than the file's, its overviews are left alone: they were averaged
@@ -46,14 +46,12 @@ class Described(Source):
         resample: str = "nearest",
     ) -> Pixels:
         """Answer from the parent, under this source's own no-data rules."""
-        window = self.checked(window)
-        self.check_bands(bands)
-        wanted = answer_size(window, size)
         if self.same_nodata:
-            return self.parent.read(bands, window, wanted, resample)
-        check_answer(len(bands), wanted, self.dtype)
-        if wanted != extent(window):
-            return read_resized([Whole.of(self)], bands, window, wanted, resample)
+            return self.parent.read(bands, window, size, resample)
+        return super().read(bands, window, size, resample)
+
+    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+        """Answer from the parent, with the no-data rules of these bands."""
         return self._ruled(self.parent.read(bands, window), bands)
 
     def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:

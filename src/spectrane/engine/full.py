@@ -1,22 +1,26 @@
-"""Sources of one resolution: they answer windows as they are, and sizes are made from these."""
+"""Sources that answer windows as they are; other sizes are made from the resolutions they have."""
 
 from __future__ import annotations
 
 from abc import abstractmethod
 from collections.abc import Iterator, Sequence
 
-from spectrane.engine.pyramid import Whole, cut_blocks, read_resized
+from spectrane.engine.pyramid import Level, Whole, cut_blocks, read_resized
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source, answer_size, check_answer
 from spectrane.model.window import Window, extent
 
 
 class FullSource(Source):
-    """A source without overviews of its own; a subclass answers ``at_full`` resolution."""
+    """A source whose subclass answers ``at_full`` resolution, and names overviews if it has any."""
 
     @abstractmethod
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer a window inside the raster, of bands there are, at its own size."""
+
+    def resolutions(self) -> Sequence[Level]:
+        """Return the full resolution and any overviews, finest first."""
+        return [Whole.of(self)]
 
     def read(
         self,
@@ -25,14 +29,14 @@ class FullSource(Source):
         size: tuple[int, ...] | None = None,
         resample: str = "nearest",
     ) -> Pixels:
-        """Answer one window; another size is made from the full resolution."""
+        """Answer one window; another size is made from ``resolutions``."""
         window = self.checked(window)
         self.check_bands(bands)
         wanted = answer_size(window, size)
         check_answer(len(bands), wanted, self.dtype)
         if wanted == extent(window):
             return self.at_full(bands, window)
-        return read_resized([Whole.of(self)], bands, window, wanted, resample)
+        return read_resized(self.resolutions(), bands, window, wanted, resample)
 
     def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:
         """Walk blocks of ``block_shape``."""

@@ -10,11 +10,10 @@ from numpy.typing import NDArray
 
 from spectrane.engine import cache
 from spectrane.engine.files import ByteFile, Range
-from spectrane.engine.pyramid import read_resized
+from spectrane.engine.full import FullSource
 from spectrane.engine.threads import in_parallel
 from spectrane.formats.tiff.layout import Layout
 from spectrane.model.pixels import Pixels
-from spectrane.model.source import Source, answer_size, check_answer
 from spectrane.model.window import (
     Window,
     block_window,
@@ -210,7 +209,7 @@ def _step(full: int, reduced: int) -> float:
     return float(whole) if -(-full // whole) == reduced else full / reduced
 
 
-class TiffSource(Source):
+class TiffSource(FullSource):
     """One image of a TIFF file: full resolution, overviews, mask and alpha."""
 
     format = "TIFF"
@@ -225,21 +224,13 @@ class TiffSource(Source):
         self.levels: list[Resolution] = []
         self.member = 1
 
-    def read(
-        self,
-        bands: Sequence[int],
-        window: Window,
-        size: tuple[int, ...] | None = None,
-        resample: str = "nearest",
-    ) -> Pixels:
+    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer one window: only the blocks it touches are fetched and decoded."""
-        window = self.checked(window)
-        self.check_bands(bands)
-        wanted = answer_size(window, size)
-        check_answer(len(bands), wanted, self.dtype)
-        if wanted == extent(window):
-            return self.levels[0].read(bands, window)
-        return read_resized(self.levels, bands, window, wanted, resample)
+        return self.levels[0].read(bands, window)
+
+    def resolutions(self) -> Sequence[Resolution]:
+        """Return the main image and its overviews."""
+        return self.levels
 
     def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:
         """Walk the blocks of the full resolution, each decoded once."""
