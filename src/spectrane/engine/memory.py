@@ -9,9 +9,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine import cache
+from spectrane.engine.files import ByteFile
 from spectrane.engine.full import FullSource
 from spectrane.model.band import Band, numbered
-from spectrane.model.errors import BandError, GridMismatch, MetadataError
+from spectrane.model.errors import BandError, FormatError, GridMismatch, MetadataError
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
 from spectrane.model.pixels import Pixels
@@ -95,16 +96,24 @@ def loaded(source: Source) -> ArraySource:
 class DecodedSource(Source):
     """A file that gives up its pixels only as a whole: decoded once, at the first read.
 
-    A subclass sets what a ``Source`` has, ``key``, and answers ``decode``. Small pictures go to
-    the process's cache; those too large for it are held until the source is closed.
+    A subclass sets what a ``Source`` has, ``file``, ``key``, and answers ``decode``. Small pictures
+    go to the process's cache; those too large for it are held until the source is closed.
     """
 
+    file: ByteFile
     key: tuple[Any, ...]
     _held: ArraySource | None = None
 
     def decode(self) -> tuple[NDArray[Any], NDArray[Any] | None]:
         """Return all bands (bands, rows, columns) in native order, and alpha (rows, columns)."""
         raise NotImplementedError
+
+    def planes(self, interleaved: NDArray[Any]) -> NDArray[Any]:
+        """Return a codec's (rows, columns, bands) by band, if they are as many as the head says."""
+        if interleaved.size != len(self.bands) * self.shape[0] * self.shape[1]:
+            raise FormatError(f"{self.name}: {self.format} data hold {interleaved.shape} samples")
+        cube = interleaved.reshape(*self.shape, len(self.bands))
+        return np.ascontiguousarray(cube.transpose(2, 0, 1)).astype(self.dtype, copy=False)
 
     def _whole(self) -> ArraySource:
         values = cache.blocks.get(self.key)
@@ -138,5 +147,6 @@ class DecodedSource(Source):
         return self._whole().blocks(bands, window)
 
     def close(self) -> None:
-        """Let go of what is held."""
+        """Let go of what is held, and of the file."""
         self._held = None
+        self.file.close()

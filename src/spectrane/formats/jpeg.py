@@ -145,13 +145,7 @@ class JpegSource(DecodedSource):
             pixels = np.asarray(imagecodecs.jpeg_decode(self.file.read(0, self.file.size)))
         except (RuntimeError, ValueError) as error:
             raise FormatError(f"{self.name}: JPEG data: {error}; the file is damaged") from error
-        cube = pixels.reshape(self.head.rows, self.head.columns, -1)
-        return np.ascontiguousarray(cube.transpose(2, 0, 1)).astype(self.dtype, copy=False), None
-
-    def close(self) -> None:
-        """Let go of the file."""
-        super().close()
-        self.file.close()
+        return self.planes(pixels), None
 
     def __reduce__(self) -> tuple[Any, ...]:
         return JpegSource, (self.file,)

@@ -137,16 +137,7 @@ class Jpeg2000Source(DecodedSource):
             found = imagecodecs.jpeg2k_decode(self.file.read(0, self.file.size), planar=False)
         except (RuntimeError, ValueError) as error:
             raise FormatError(f"{self.name}: JPEG 2000 data: {error}") from error
-        pixels = np.asarray(found)
-        if pixels.size != self.head.rows * self.head.columns * self.head.components:
-            raise FormatError(f"{self.name}: JPEG 2000 data hold {pixels.shape} samples")
-        cube = pixels.reshape(self.head.rows, self.head.columns, self.head.components)
-        return np.ascontiguousarray(cube.transpose(2, 0, 1)).astype(self.dtype, copy=False), None
-
-    def close(self) -> None:
-        """Let go of the file."""
-        super().close()
-        self.file.close()
+        return self.planes(np.asarray(found)), None
 
     def __reduce__(self) -> tuple[Any, ...]:
         return Jpeg2000Source, (self.file,)

@@ -165,11 +165,6 @@ class NpzSource(DecodedSource):
         found = np.ndarray(shape, layout.dtype, raw, layout.offset, layout.steps)
         return np.ascontiguousarray(found.astype(layout.native)), None
 
-    def close(self) -> None:
-        """Let go of the file."""
-        super().close()
-        self.file.close()
-
     def __reduce__(self) -> tuple[Any, ...]:
         return NpzSource, (self.file, *self._made_from)
 

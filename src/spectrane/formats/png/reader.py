@@ -85,11 +85,6 @@ class PngSource(DecodedSource):
         planes = np.ascontiguousarray(cube.transpose(2, 0, 1))
         return (planes[:-1], planes[-1]) if self.alpha else (planes, None)
 
-    def close(self) -> None:
-        """Let go of the file."""
-        super().close()
-        self.file.close()
-
     def __reduce__(self) -> tuple[Any, ...]:
         return PngSource, (self.file,)
 
