@@ -21,7 +21,8 @@ def kernel(name, x):
     if name == "lagrange":
         return (1 - a * a) * (2 - a) / 2 if a <= 1 else (
             (1 - a) * (2 - a) * (3 - a) / 6 if a < 2 else 0.0)  # fmt: skip
-    return float(np.sinc(a) * np.sinc(a / 3)) if a < 3 else 0.0
+    found = float(np.sinc(a) * np.sinc(a / 3)) if a < 3 else 0.0
+    return found if abs(found) > 1e-12 else 0.0
 
 
 def weights(name, at, step, length):
@@ -49,7 +50,7 @@ def oracle(name, array, valid, size):
             magnitude = sum(abs(w) for _, w in seen), sum(abs(w) for *_, w in pairs)
             if seen and magnitude[0] >= magnitude[1] * HALF and kept >= full * HALF:
                 value = sum(v * w for v, w in seen) / kept
-                if not valid.all():
+                if len(seen) < len(pairs):
                     numbers = [v for v, _ in seen]
                     value = min(max(value, min(numbers)), max(numbers))
                 out[r, c] = value

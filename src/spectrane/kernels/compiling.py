@@ -17,11 +17,20 @@ def loop(function: Callable[..., Any]) -> Any:
     Where no cache folder can be written, it is compiled anew in every process, and one warning
     says so.
     """
+    return _compiled(function, fastmath=False)
+
+
+def contracted(function: Callable[..., Any]) -> Any:
+    """Compile a loop that may multiply and add in one step, where rounding may differ."""
+    return _compiled(function, fastmath={"contract"})
+
+
+def _compiled(function: Callable[..., Any], **options: Any) -> Any:
     try:
-        return numba.njit(nogil=True, cache=True, error_model="numpy")(function)
+        return numba.njit(nogil=True, cache=True, error_model="numpy", **options)(function)
     except RuntimeError as error:
         _tell(error)
-        return numba.njit(nogil=True, error_model="numpy")(function)
+        return numba.njit(nogil=True, error_model="numpy", **options)(function)
 
 
 def _tell(error: Exception) -> None:
@@ -32,5 +41,5 @@ def _tell(error: Exception) -> None:
             f"compiled loops cannot be kept ({error}); bulk work starts some seconds later each "
             "time. Set NUMBA_CACHE_DIR to a folder that can be written.",
             RuntimeWarning,
-            stacklevel=3,
+            stacklevel=4,
         )

@@ -14,6 +14,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 F64: TypeAlias = NDArray[np.float64]
+NOTHING = 1e-12
+"""Weights that only rounding keeps from 0."""
 
 
 def bilinear(x: F64) -> F64:
@@ -39,7 +41,8 @@ def lagrange(x: F64) -> F64:
 
 def lanczos(x: F64) -> F64:
     """Return sinc(x) sinc(x / 3) within three pixels."""
-    return np.where(np.abs(x) < 3, np.sinc(x) * np.sinc(x / 3), 0.0)
+    found = np.where(np.abs(x) < 3, np.sinc(x) * np.sinc(x / 3), 0.0)
+    return np.where(np.abs(found) < NOTHING, 0.0, found)
 
 
 KERNELS: dict[str, tuple[Callable[[F64], F64], int, bool]] = {
@@ -94,8 +97,8 @@ def convolved(
     """Return resampled values (outputs) in float64 and where they are valid.
 
     ``values`` (rows, columns) begin at ``origin`` of the raster. Both the summed absolute and the
-    summed signed weight of the valid taps must reach half of the full; the rest is renormalised
-    and clamped to the range of its valid taps.
+    summed signed weight of the valid taps must reach half of the full; where a tap is invalid,
+    the rest is renormalised and clamped to the range of its valid taps.
     """
     wide = values.astype(np.float64)
     if valid is None or valid.all():
@@ -110,13 +113,16 @@ def convolved(
         return _along(_along(plane, along, origin[0]).T, across, origin[1]).T
 
     signed, magnitude = both(kept, rows, columns), both(kept, *absolute)
-    enough = (magnitude >= 0.5 * _full(*absolute) * (1 - 1e-9)) & (
+    whole = _full(*absolute)
+    enough = (magnitude >= 0.5 * whole * (1 - 1e-9)) & (
         signed >= 0.5 * _full(rows, columns) * (1 - 1e-9)
     )
+    lost = magnitude < whole * (1 - 1e-12)
     found = both(wide, rows, columns) / np.where(enough, signed, 1.0)
     low, high = (_range(np.where(valid, values, fill), rows, columns, origin, pick) for fill, pick
                  in ((np.inf, np.minimum), (-np.inf, np.maximum)))  # fmt: skip
-    return np.where(enough, np.clip(found, low, high), np.nan), enough
+    found = np.where(lost, np.clip(found, low, high), found)
+    return np.where(enough, found, np.nan), enough
 
 
 def _full(rows: Taps, columns: Taps) -> F64:

@@ -6,13 +6,12 @@ from collections.abc import Iterable
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from spectrane.model.band import BandName, find_bands
 from spectrane.model.errors import LookError
 from spectrane.model.grid import Bounds
+from spectrane.model.physical import as_stored, value_dtype
 from spectrane.model.physical import physical as to_physical
-from spectrane.model.physical import value_dtype
 from spectrane.model.source import Source
 from spectrane.model.view import View
 from spectrane.model.window import Window
@@ -53,21 +52,10 @@ def pixels(
         ]
         return np.ma.MaskedArray(np.stack(each), mask)
     if values.dtype != source.dtype:
-        values = _as_stored(np.where(mask, 0, values), source.dtype)
+        values = as_stored(np.where(mask, 0, values), source.dtype)
     elif values.base is not None:
         values = values.copy()  # what is handed out belongs to the caller
     return np.ma.MaskedArray(values, mask)
-
-
-def _as_stored(values: NDArray[Any], dtype: np.dtype[Any]) -> NDArray[Any]:
-    """Bring interpolated numbers back to the stored type, rounded half up and clamped."""
-    if dtype.kind == "f":
-        return values.astype(dtype)
-    if dtype.kind == "b":
-        return values >= 0.5
-    limits = np.iinfo(dtype)
-    rounded = np.clip(np.floor(values.astype(np.float64) + 0.5), limits.min, limits.max)
-    return rounded.astype(dtype)
 
 
 def asked_window(

@@ -111,13 +111,17 @@ def point_places(source: Source, points: Any, crs: str | None = None) -> list[Pl
     A mapping has x and y (in ``crs``, or the raster's own system), or row and column (from 0),
     and a name. Raises GridMismatch for a point outside, LookError for what is no point.
     """
-    return [_place(source, one, number, crs) for number, one in enumerate(_listed(points), 1)]
+    return [_place(source, one, number, crs) for number, one in enumerate(listed_points(points), 1)]
 
 
-def _listed(points: Any) -> Iterable[Mapping[str, Any]]:
+def listed_points(points: Any) -> Iterable[Mapping[str, Any]]:
+    """Return mappings of points given as a CSV path, GeoJSON, a table, or mappings."""
     if isinstance(points, str | os.PathLike) and os.fspath(points).lower().endswith(".csv"):
-        with open(points, newline="", encoding="utf-8") as file:
-            return [dict(row) for row in csv.DictReader(file)]
+        try:
+            with open(points, newline="", encoding="utf-8-sig") as file:
+                return [dict(row) for row in csv.DictReader(file, skipinitialspace=True)]
+        except (OSError, ValueError, csv.Error) as error:
+            raise LookError(f"{os.fspath(points)}: points cannot be read: {error}") from error
     if _is_geojson(points):
         lonlat, _ = _loaded(points)
         return [_point(name, geometry, lonlat) for name, geometry in features_of(points)]

@@ -1,0 +1,271 @@
+"""From the pixels of one grid to those of another: exactly, or by a lattice that is checked."""
+
+from __future__ import annotations
+
+import threading
+import warnings
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.kernels.gathering import bilinear_cells
+from spectrane.model.errors import DataWarning, GridMismatch
+from spectrane.model.grid import Grid
+from spectrane.model.window import Window, extent
+
+F64 = NDArray[np.float64]
+Positions = tuple[F64, F64]
+"""Corner-based columns and rows."""
+Warp = Callable[[F64, F64], Positions]
+"""A picklable way from map positions to fractional columns and rows, where no affine does."""
+
+TOLERANCE = 0.05
+"""How far, in pixels of the input, a position may be off unless another bound is asked for."""
+_STEPS = (64, 16)
+_LOOKED_AT = 33
+_POORER = 1.0
+"""Metres by which a datum transformation at hand must be worse to be warned of."""
+
+
+@dataclass
+class Mapping:
+    """Where each pixel of ``target`` lies in ``source``.
+
+    ``tolerance`` bounds the error of positions in pixels of ``source``; 0 computes each exactly.
+    ``warp`` replaces the inverse of the source's affine.
+
+    >>> there = Mapping(Grid((4, 4)), Grid((4, 4), ((2, 0, 0), (0, 2, 0), (0, 0, 1))))
+    >>> columns, rows = there.positions(((0, 1), (0, 3)))
+    >>> columns.tolist(), rows.tolist()
+    ([[0.25, 0.75, 1.25]], [[0.25, 0.25, 0.25]])
+    """
+
+    target: Grid
+    source: Grid
+    tolerance: float = TOLERANCE
+    warp: Warp | None = None
+    _way: Any = field(default=None, repr=False, compare=False)
+    _lock: Any = field(default_factory=threading.Lock, repr=False, compare=False)
+
+    def __post_init__(self) -> None:
+        """Check that the grids can be related at all."""
+        self.same_crs = check_related(self.target, self.source)
+        self.affine = self.same_crs and self.warp is None
+        self._middle = self._middle_longitude()
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {**self.__dict__, "_way": None, "_lock": None}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__dict__.update(state)
+        self._lock = threading.Lock()
+
+    def _middle_longitude(self) -> float | None:
+        """Return the middle of a geographic source, around which longitudes are taken."""
+        if self.same_crs or self.source.crs is None or not self.source.crs.is_geographic:
+            return None
+        x_min, _, x_max, _ = self.source.bounds
+        return (x_min + x_max) / 2
+
+    @property
+    def way(self) -> Any:
+        """The transformer from the target's system to the source's."""
+        with self._lock:
+            if self._way is None:
+                self._way = transformer(self.target, self.source)
+            return self._way
+
+    def exact(self, columns: F64, rows: F64) -> Positions:
+        """Return source positions of target positions; not finite where there are none."""
+        (a, b, c), (d, e, f) = self.target.affine[0], self.target.affine[1]
+        x, y = a * columns + b * rows + c, d * columns + e * rows + f
+        if not self.same_crs:
+            x, y = self.way.transform(x, y)
+            if self._middle is not None:
+                turn = self._middle - 180.0
+                x = np.where(np.isfinite(x), (x - turn) % 360.0 + turn, x)
+        if self.warp is not None:
+            return self.warp(x, y)
+        inverse = np.linalg.inv(self.source.matrix)
+        (a, b, c), (d, e, f) = inverse[0], inverse[1]
+        with np.errstate(invalid="ignore"):
+            return a * x + b * y + c, d * x + e * y + f
+
+    def positions(self, window: Window) -> Positions:
+        """Return source positions of the pixel centres of a window of the target."""
+        (top, bottom), (left, right) = window
+        if self.affine or self.tolerance <= 0:
+            rows, columns = np.meshgrid(np.arange(top, bottom) + 0.5,
+                                        np.arange(left, right) + 0.5, indexing="ij")  # fmt: skip
+            return self.exact(columns, rows)
+        out = (np.empty(extent(window)), np.empty(extent(window)))
+        self._fill(window, window, 0, out)
+        return out
+
+    def _fill(self, window: Window, whole: Window, level: int, out: Positions) -> None:
+        """Fill a part of ``out`` from a lattice anchored to the target, finer where it must be."""
+        step = _STEPS[level]
+        first = [start // step for start, _ in window]
+        counts = [-(-stop // step) - begin for (_, stop), begin in zip(window, first, strict=True)]
+        dense = [(begin + np.arange(2 * count + 1) / 2) * step
+                 for begin, count in zip(first, counts, strict=True)]  # fmt: skip
+        rows, columns = np.meshgrid(*dense, indexing="ij")
+        found = self.exact(columns, rows)
+        good = _straight(found, self.tolerance / 2)
+        where = tuple(slice(a - o, b - o) for (a, b), (o, _) in zip(window, whole, strict=True))
+        size = extent(window)
+        fill = bilinear_cells.choose(size[0] * size[1])
+        start = tuple(a + 0.5 - begin * step for (a, _), begin in zip(window, first, strict=True))
+        if good.any():
+            for plane, into in zip(found, out, strict=True):
+                nodes = np.ascontiguousarray(plane[::2, ::2])
+                with np.errstate(invalid="ignore"):
+                    fill(nodes, start, step, into[where])
+        for r, c in np.argwhere(~good):
+            cell = tuple(
+                (max(a, (begin + k) * step), min(b, (begin + k + 1) * step))
+                for (a, b), begin, k in zip(window, first, (r, c), strict=True)
+            )
+            self._fill_finer(cell, whole, level + 1, out)
+
+    def _fill_finer(self, cell: Window, whole: Window, level: int, out: Positions) -> None:
+        if level < len(_STEPS):
+            self._fill(cell, whole, level, out)
+            return
+        (top, bottom), (left, right) = cell
+        rows, columns = np.meshgrid(np.arange(top, bottom) + 0.5, np.arange(left, right) + 0.5,
+                                    indexing="ij")  # fmt: skip
+        where = tuple(slice(a - o, b - o) for (a, b), (o, _) in zip(cell, whole, strict=True))
+        for into, plane in zip(out, self.exact(columns, rows), strict=True):
+            into[where] = plane
+
+    def scales(self) -> tuple[float, float]:
+        """Return how many source rows and columns a target pixel covers: the median over both.
+
+        Raises GridMismatch where the grids do not meet.
+        """
+        rows, columns, inside = self._looked()
+        if not inside.any():
+            raise GridMismatch(
+                f"the rasters do not meet: the grid covers {_said(self.target)}, the raster "
+                f"{_said(self.source)}; check the coordinate systems and the area"
+            )
+        r, c = rows[inside], columns[inside]
+        nudge = 0.01
+        here, right, below = (self.exact(c + dc, r + dr)
+                              for dc, dr in ((0, 0), (nudge, 0), (0, nudge)))  # fmt: skip
+        sizes = []
+        for axis in (1, 0):
+            across, down = ((one[axis] - here[axis]) / nudge for one in (right, below))
+            length = np.hypot(across, down)
+            sizes.append(float(np.median(length[np.isfinite(length)])))
+        return sizes[0], sizes[1]
+
+    def _looked(self) -> tuple[F64, F64, NDArray[np.bool_]]:
+        """Return target positions spread over it, and over the source where that is smaller."""
+        down, across = (np.linspace(0.5, n - 0.5, _LOOKED_AT) for n in self.target.shape)
+        rows, columns = np.meshgrid(down, across, indexing="ij")
+        inside = self._inside(columns, rows)
+        if not inside.any():
+            back = Mapping(self.source, self.target) if self.warp is None else None
+            if back is not None:
+                down, across = (np.linspace(0.5, n - 0.5, _LOOKED_AT) for n in self.source.shape)
+                columns, rows = back.exact(*np.meshgrid(across, down))
+                height, width = self.target.shape
+                with np.errstate(invalid="ignore"):
+                    inside = (rows >= 0) & (rows < height) & (columns >= 0) & (columns < width)
+        return rows, columns, inside
+
+    def _inside(self, columns: F64, rows: F64) -> NDArray[np.bool_]:
+        c, r = self.exact(columns, rows)
+        with np.errstate(invalid="ignore"):
+            found = (c >= 0) & (c < self.source.shape[1]) & (r >= 0) & (r < self.source.shape[0])
+        return np.asarray(found)
+
+
+def _straight(dense: Positions, tolerance: float) -> NDArray[np.bool_]:
+    """Tell which cells are bilinear enough, from their corners, edges' middles and middle."""
+    good: Any = True
+    for plane in dense:
+        a, b = plane[:-2:2, :-2:2], plane[:-2:2, 2::2]
+        c, d = plane[2::2, :-2:2], plane[2::2, 2::2]
+        checks = (
+            ((a + b) / 2, plane[:-2:2, 1::2]), ((c + d) / 2, plane[2::2, 1::2]),
+            ((a + c) / 2, plane[1::2, :-2:2]), ((b + d) / 2, plane[1::2, 2::2]),
+            ((a + b + c + d) / 4, plane[1::2, 1::2]),
+        )  # fmt: skip
+        for estimate, real in checks:
+            with np.errstate(invalid="ignore"):
+                good = good & (np.abs(estimate - real) <= tolerance)
+    return np.asarray(good)
+
+
+def _said(grid: Grid) -> str:
+    bounds = ", ".join(f"{value:.10g}" for value in grid.bounds)
+    return f"({bounds}) in {grid.crs_name or (grid.crs_text or 'no system')[:60]}"
+
+
+def check_related(first: Grid, second: Grid) -> bool:
+    """Return whether two grids are in one coordinate system; raise where nothing relates them."""
+    if first.placed != second.placed:
+        raise GridMismatch(
+            "one raster has a place on a map and the other has none; give it one first "
+            "(spectrane place)"
+        )
+    if (first.crs_text is None) != (second.crs_text is None):
+        known = first.crs_text or second.crs_text
+        raise GridMismatch(
+            f"one raster is in {str(known)[:60]} and the other names no coordinate system; say "
+            "which it is (spectrane amend --crs EPSG:CODE)"
+        )
+    if first.crs_text is None or first.crs_text == second.crs_text:
+        return True
+    return bool(first.crs == second.crs)
+
+
+def transformer(first: Grid, second: Grid) -> Any:
+    """Return pyproj's transformer between two grids' systems; x before y in both."""
+    import pyproj
+
+    try:
+        return pyproj.Transformer.from_crs(first.crs, second.crs, always_xy=True)
+    except pyproj.exceptions.ProjError as error:
+        raise GridMismatch(
+            f"nothing leads from {_said(first)} to {_said(second)}: {error}"
+        ) from error
+
+
+def warn_of_datum(first: Grid, second: Grid) -> None:
+    """Warn where a more exact datum transformation is known whose grid file is not installed."""
+    import pyproj
+    from pyproj.aoi import AreaOfInterest
+    from pyproj.transformer import TransformerGroup
+
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        area = None
+        try:
+            way = pyproj.Transformer.from_crs(second.crs, "EPSG:4326", always_xy=True)
+            area = AreaOfInterest(*way.transform_bounds(*second.bounds))
+        except (pyproj.exceptions.ProjError, ValueError):
+            area = None
+        try:
+            group = TransformerGroup(second.crs, first.crs, always_xy=True, area_of_interest=area)
+        except pyproj.exceptions.ProjError:
+            return
+    missing = [one for one in group.unavailable_operations if one.accuracy >= 0]
+    if group.best_available or not missing or not group.transformers:
+        return
+    best, used = min(one.accuracy for one in missing), group.transformers[0].accuracy
+    if 0 <= used < best + _POORER:
+        return
+    grids = sorted({grid.short_name for one in missing for grid in one.grids if not grid.available})
+    shift = "an unknown amount" if used < 0 else f"up to {used:g} m"
+    warnings.warn(
+        f"positions may be off by {shift}: a datum transformation good to {best:g} m is known, "
+        f"but its grid file is not installed ({', '.join(grids[:3])}); install it with PROJ's "
+        "data to have it used", DataWarning, stacklevel=2,
+    )  # fmt: skip

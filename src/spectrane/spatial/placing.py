@@ -1,0 +1,216 @@
+"""Giving a place on a map to a picture that has none: by corners, bounds or tie points."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import asdict, dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.engine.described import Described
+from spectrane.model.errors import GridMismatch
+from spectrane.model.grid import Grid
+from spectrane.model.source import Source
+from spectrane.spatial.fitting import Miss, Transformation, fit, misses, rms
+from spectrane.spatial.grids import LARGEST, covering, parsed_crs
+from spectrane.spatial.regions import listed_points
+from spectrane.spatial.regridded import Regridded, chosen_kernel, regrid
+from spectrane.spatial.turned import upright
+
+F64 = NDArray[np.float64]
+_EDGE = 33
+
+
+@dataclass(frozen=True)
+class Placement:
+    """Where a picture was put: the fit, each tie point's miss, and their root mean square."""
+
+    transformation: Transformation
+    crs: str | None
+    misses: tuple[Miss, ...]
+
+    @property
+    def rms(self) -> float:
+        """Root mean square of the misses in map units."""
+        return rms([one.miss for one in self.misses])
+
+    @property
+    def rms_pixels(self) -> float:
+        """Root mean square of the misses in pixels."""
+        return rms([one.miss_pixels for one in self.misses])
+
+    @property
+    def worst(self) -> str | None:
+        """The point that misses most when it is left out of the fit, or misses most in it."""
+        if not self.misses:
+            return None
+        return max(self.misses, key=lambda one: (one.miss_alone or 0.0, one.miss)).point
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return everything as plain values."""
+        return {
+            "fit": self.transformation.kind, "crs": self.crs, "rms": self.rms,
+            "rms_pixels": self.rms_pixels, "worst": self.worst,
+            "points": [asdict(one) for one in self.misses],
+        }  # fmt: skip
+
+
+def place(
+    source: Source, *, corners: Any = None, bounds: Any = None, points: Any = None,
+    crs: str | None = None, points_crs: str | None = None, fit_kind: str | None = None,
+    resample: str | None = None, pixel_size: Any = None,
+) -> tuple[Source, Placement]:  # fmt: skip
+    """Return a source with a place on a map, and how well it fits.
+
+    ``corners`` are the map positions of the first and the last pixel's outer corners, or of all
+    four outer corners clockwise from the first pixel's; ``bounds`` (x min, y min, x max, y max);
+    ``points`` tie points: mappings with row, column, x, y (corner-based), a CSV file, or a table.
+    ``crs`` is the system of the result, ``points_crs`` that of the positions where it is another.
+    ``fit_kind`` is ``similarity``, ``affine``, ``projective`` or ``polynomial`` (second order);
+    None takes projective for four corners that are no parallelogram, and affine else.
+
+    Where the fit is affine no pixel is touched: the grid may be rotated. Otherwise the result is
+    lazily regridded. Raises GridMismatch for points that settle no fit.
+    """
+    source = upright(source)
+    ways = [way is not None for way in (corners, bounds, points)]
+    if sum(ways) != 1:
+        raise GridMismatch("place: give corners, or bounds, or points; one of them")
+    for text in (crs, points_crs):
+        if text is not None:
+            parsed_crs(text)
+    if crs is None:
+        crs, points_crs = points_crs, None
+    if points is None and points_crs is not None and points_crs != crs:
+        # Straight in the corners' own system, and regridded from there: not straight in both.
+        made, placement = place(source, corners=corners, bounds=bounds, crs=points_crs,
+                                fit_kind=fit_kind, resample=resample)  # fmt: skip
+        return regrid(made, crs=crs, pixel_size=pixel_size, resample=resample), placement
+    names, pixels, places = _given(source, corners, bounds, points)
+    places = _brought(places, points_crs, crs)
+    kind = fit_kind or _kind(pixels, places, points is not None)
+    found = fit(pixels, places, kind)
+    table = misses(names, pixels, places, found) if points is not None else []
+    placement = Placement(found, crs, tuple(table))
+    upright_corners = points is None and places[0, 1] == places[1, 1] and (
+        places[0, 0] == places[3, 0]
+    )
+    affine = _even(places, source.shape) if upright_corners else found.affine()
+    metadata = {**source.metadata, "placement": placement.to_dict()}
+    if affine is not None:
+        grid = Grid(source.shape, affine, crs, y_up=True, placed=True)
+        return Described(source, grid=grid, metadata=metadata), placement
+    made = _warped(source, found, crs, resample, pixel_size)
+    return Described(made, metadata=metadata), placement
+
+
+def _even(places: F64, shape: tuple[int, ...]) -> tuple[tuple[float, ...], ...]:
+    """Return the affine of corners along the axes, exactly."""
+    (x0, y0), (x1, y1) = places[0].tolist(), places[2].tolist()
+    return (((x1 - x0) / shape[1], 0.0, x0), (0.0, (y1 - y0) / shape[0], y0), (0.0, 0.0, 1.0))
+
+
+def _warped(
+    source: Source, found: Transformation, crs: str | None, resample: str | None, pixel_size: Any
+) -> Source:
+    """Return the source on an upright grid that covers what it becomes."""
+    rows, columns = source.shape
+    down, across = np.linspace(0, rows, _EDGE), np.linspace(0, columns, _EDGE)
+    c, r = np.meshgrid(across, down)
+    x, y = found.forward(c, r)
+    slopes = np.abs(np.linalg.det(found.slopes(c, r)))
+    if not (np.isfinite(x).all() and np.isfinite(y).all() and slopes.min() > 0):
+        raise GridMismatch("the fit folds the picture over; check the points, or fit affine")
+    size = float(f"{np.sqrt(np.median(slopes)):.6g}")
+    sizes = (size, size) if pixel_size is None else (
+        tuple(pixel_size) if isinstance(pixel_size, tuple | list) else (pixel_size, pixel_size))  # fmt: skip
+    bounds = (float(x.min()), float(y.min()), float(x.max()), float(y.max()))
+    grid = covering(bounds, (float(sizes[0]), float(sizes[1])), crs)
+    if max(grid.shape) > min(LARGEST, 64 * max(source.shape)):
+        raise GridMismatch(
+            f"the fit spreads the picture over {grid.columns} x {grid.rows} pixels; check the "
+            "points, or give a pixel size"
+        )
+    place_grid = Grid(source.shape, crs_text=crs, placed=True, y_up=True)
+    kernel = chosen_kernel(source, resample)
+    return Regridded(source, grid, kernel, place=place_grid, warp=found.inverse)
+
+
+def _given(
+    source: Source, corners: Any, bounds: Any, points: Any
+) -> tuple[list[str], F64, F64]:
+    rows, columns = source.shape
+    if bounds is not None:
+        x_min, y_min, x_max, y_max = _numbers("bounds", bounds, 4)
+        if not (x_min < x_max and y_min < y_max):
+            raise GridMismatch(f"bounds {tuple(bounds)}: expected x min < x max, y min < y max")
+        corners = [(x_min, y_max), (x_max, y_max), (x_max, y_min), (x_min, y_min)]
+    if corners is not None:
+        found = [_numbers("corner", one, 2) for one in corners]
+        if len(found) == 2:
+            (x0, y0), (x1, y1) = found
+            if x0 == x1 or y0 == y1:
+                raise GridMismatch(f"corners {found}: the two lie on one line along an axis")
+            found = [(x0, y0), (x1, y0), (x1, y1), (x0, y1)]
+        if len(found) != 4:
+            raise GridMismatch(f"corners: expected 2 or 4 of them, not {len(found)}")
+        pixels = [(0, 0), (columns, 0), (columns, rows), (0, rows)]
+        return [str(k) for k in range(1, 5)], np.array(pixels, float), np.array(found, float)
+    return _tie_points(points)
+
+
+def _numbers(what: str, given: Any, count: int) -> tuple[float, ...]:
+    try:
+        numbers = tuple(float(one) for one in given)
+    except (TypeError, ValueError) as error:
+        raise GridMismatch(f"{what} {given!r}: expected {count} numbers") from error
+    if len(numbers) != count or not np.isfinite(numbers).all():
+        raise GridMismatch(f"{what} {given!r}: expected {count} finite numbers")
+    return numbers
+
+
+def _tie_points(points: Any) -> tuple[list[str], F64, F64]:
+    names, pixels, places = [], [], []
+    rows: Iterable[Mapping[str, Any]] = listed_points(points)
+    for number, point in enumerate(rows, 1):
+        if isinstance(point, Sequence) and not isinstance(point, str):
+            point = dict(zip(("row", "column", "x", "y"), point, strict=False))
+        try:
+            row, column, x, y = (float(point[key]) for key in ("row", "column", "x", "y"))
+        except (KeyError, TypeError, ValueError) as error:
+            raise GridMismatch(
+                f"tie point {number}: expected row, column, x and y as numbers, not "
+                f"{dict(point)!r:.120}"
+            ) from error
+        if not np.isfinite([row, column, x, y]).all():
+            raise GridMismatch(f"tie point {number}: expected finite numbers, not {dict(point)!r}")
+        names.append(str(point.get("name") or point.get("point") or number))
+        pixels.append((column, row))
+        places.append((x, y))
+    if not names:
+        raise GridMismatch("tie points: there are none")
+    return names, np.array(pixels), np.array(places)
+
+
+def _brought(places: F64, given: str | None, wanted: str | None) -> F64:
+    """Bring positions into the result's coordinate system."""
+    if given is None or wanted is None or given == wanted:
+        return places
+    import pyproj
+
+    way = pyproj.Transformer.from_crs(given, wanted, always_xy=True)
+    x, y = way.transform(places[:, 0], places[:, 1])
+    if not (np.isfinite(x).all() and np.isfinite(y).all()):
+        raise GridMismatch(f"a tie point in {given} has no place in {wanted}: {places.tolist()}")
+    return np.column_stack([x, y])
+
+
+def _kind(pixels: F64, places: F64, tied: bool) -> str:
+    """Return affine, unless four corners are no parallelogram: they settle a projective view."""
+    if tied or len(places) != 4:
+        return "affine" if len(places) >= 3 else "similarity"
+    gap: Sequence[float] = (places[0] + places[2] - places[1] - places[3]).tolist()
+    spread = float(np.ptp(places, axis=0).max())
+    return "affine" if np.hypot(*gap) <= 1e-9 * spread else "projective"

@@ -1,0 +1,360 @@
+"""A raster on another grid: of another raster, in another coordinate system, or any."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.engine.full import FullSource
+from spectrane.engine.pyramid import AT_ONCE, Level, Whole
+from spectrane.engine.threads import in_parallel, row_parts
+from spectrane.kernels import gathering
+from spectrane.model.errors import GridMismatch, LookError, nearest
+from spectrane.model.grid import Grid
+from spectrane.model.nodata import NoDataRule
+from spectrane.model.physical import as_stored, value_dtype
+from spectrane.model.pixels import Pixels
+from spectrane.model.source import RESAMPLINGS, Source
+from spectrane.model.window import Window, area, extent, intersection, relative, whole
+from spectrane.spatial.coordinates import (
+    TOLERANCE,
+    Mapping,
+    Positions,
+    Warp,
+    check_related,
+    warn_of_datum,
+)
+from spectrane.spatial.grids import grid_of, offset_on, parsed_crs, suggested
+from spectrane.spatial.shifted import Shifted
+from spectrane.spatial.turned import upright
+
+_PIECE = 1 << 20
+"""Output pixels that are worked on at a time."""
+_SHOWN_WHOLE = 4 << 20
+"""Grids of more pixels are brought to small sizes directly, not through full resolution."""
+_SMALLEST = 256
+
+
+class Regridded(FullSource):
+    """Another source's values at the pixel centres of a grid of one's own.
+
+    Integers come back in the stored type, rounded half up; a valid value that would round to the
+    no-data value takes the number beside it. What the source does not cover is invalid.
+    """
+
+    def __init__(
+        self, parent: Source, grid: Grid, resample: str, *, tolerance: float = TOLERANCE,
+        place: Grid | None = None, warp: Warp | None = None,
+    ) -> None:  # fmt: skip
+        self.parent, self.resample = parent, resample
+        self.carry_from(parent)
+        self.bands, self.dtype, self.grid = parent.bands, parent.dtype, grid
+        self.block_shape = tuple(min(512, n) for n in grid.shape)
+        self.has_mask, self.orientation = True, 1
+        self.mapping = Mapping(grid, place or parent.grid, tolerance, warp)
+        self.scales = self.mapping.scales()
+
+    def resolutions(self) -> Sequence[Level]:
+        """Return the full resolution, and for large grids smaller ones made from the parent."""
+        levels: list[Level] = [Whole.of(self)]
+        if area(whole(self.shape)) <= _SHOWN_WHOLE:
+            return levels
+        shape = self.shape
+        while max(shape) > _SMALLEST:
+            shape = tuple(-(-n // 2) for n in shape)
+            scale = tuple(n / m for n, m in zip(self.shape, shape, strict=True))
+            levels.append(Whole(self._smaller(shape), shape, scale))
+        return levels
+
+    def _smaller(self, shape: tuple[int, ...]) -> Regridded:
+        return Regridded(
+            self.parent, self.grid.resized(shape), "area", tolerance=self.mapping.tolerance,
+            place=self.mapping.source, warp=self.mapping.warp,
+        )  # fmt: skip
+
+    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+        """Answer a window, some rows at a time."""
+        size = extent(window)
+        values = np.zeros((len(bands), *size), self.dtype)
+        mask = np.zeros((len(bands), *size), bool)
+        alpha: NDArray[Any] | None = None
+        for piece in _pieces(window):
+            found = self._piece(bands, piece)
+            if found is None:
+                continue
+            where = relative(piece, window)
+            values[(slice(None), *where)] = found.values
+            mask[(slice(None), *where)] = np.broadcast_to(found.valid, found.values.shape)
+            if found.alpha is not None:
+                alpha = np.zeros(size, found.alpha.dtype) if alpha is None else alpha
+                alpha[where] = found.alpha
+        if self.alpha and alpha is None:
+            alpha = np.zeros(size, self.dtype)
+        if self.nodata_when == "all":
+            mask[:] = mask.any(axis=0)
+        return Pixels(values, mask=mask, alpha=alpha)
+
+    def _piece(self, bands: Sequence[int], window: Window) -> Pixels | None:
+        positions = self.mapping.positions(window)
+        needed = self._needed(positions)
+        if needed is None:
+            return None
+        factors = self._factors()
+        held = math.prod(-(-n // f) for n, f in zip(extent(needed), factors, strict=True))
+        if held * len(bands) > AT_ONCE and area(window) > 4096:
+            return self._halves(bands, window)
+        if self.resample == "nearest":
+            return self._nearest(bands, needed, positions)
+        if self.resample == "majority":
+            return self._majority(bands, needed, positions)
+        return self._mixed(bands, _even(needed, factors, self.parent.shape), factors, positions)
+
+    def _halves(self, bands: Sequence[int], window: Window) -> Pixels:
+        """Answer a window that needs too much at once in two parts."""
+        axis = int(np.argmax(extent(window)))
+        start, stop = window[axis]
+        middle = (start + stop) // 2
+        parts = [tuple(cut if k == axis else pair for k, pair in enumerate(window))
+                 for cut in ((start, middle), (middle, stop))]  # fmt: skip
+        values = np.zeros((len(bands), *extent(window)), self.dtype)
+        mask = np.zeros(values.shape, bool)
+        alpha = np.zeros(extent(window), self.dtype) if self.alpha else None
+        for part in parts:
+            found = self._piece(bands, part)
+            if found is not None:
+                where = relative(part, window)
+                values[(slice(None), *where)] = found.values
+                mask[(slice(None), *where)] = np.broadcast_to(found.valid, found.values.shape)
+                if alpha is not None and found.alpha is not None:
+                    alpha[where] = found.alpha
+        return Pixels(values, mask=mask, alpha=alpha)
+
+    def _factors(self) -> tuple[int, int]:
+        """Return by how much the parent is read smaller, from its overviews, per axis."""
+        if self.resample in ("nearest", "majority") or not self.parent.overviews:
+            return 1, 1
+        spare = 1.0 if self.resample == "area" else 2.0
+        powers = [max(0, math.floor(math.log2(max(s / spare, 1.0)) + 1e-3)) for s in self.scales]
+        return 1 << powers[0], 1 << powers[1]
+
+    def _needed(self, positions: Positions) -> Window | None:
+        """Return the part of the parent that positions in it take taps from."""
+        columns, rows = positions
+        shape = self.parent.shape
+        with np.errstate(invalid="ignore"):
+            inside = (columns >= 0) & (columns < shape[1]) & (rows >= 0) & (rows < shape[0])
+        if not inside.any():
+            return None
+        window = []
+        for at, scale, length in zip((rows, columns), self.scales, shape, strict=True):
+            reach = 1
+            if self.resample not in ("nearest", "majority"):
+                reach = gathering.tap_count(self.resample, scale) // 2 + 2
+            elif self.resample == "majority":
+                reach = math.ceil(scale / 2) + 1
+            seen = at[inside]
+            window.append((max(0, int(seen.min()) - reach), min(length, int(seen.max()) + reach + 1)))
+        return tuple(window)
+
+    def _nearest(self, bands: Sequence[int], needed: Window, positions: Positions) -> Pixels:
+        pixels = self.parent.read(bands, needed)
+        (top, _), (left, _) = needed
+        row, column, inside = gathering.nearest_at(positions[0] - left, positions[1] - top,
+                                                   extent(needed))  # type: ignore[arg-type]  # fmt: skip
+        valid = np.broadcast_to(pixels.valid, pixels.values.shape)
+        values = pixels.values[:, row, column]
+        mask = valid[:, row, column] & inside
+        alpha = None if pixels.alpha is None else np.where(inside, pixels.alpha[row, column], 0)
+        return Pixels(values, mask=mask, alpha=None if alpha is None else
+                      alpha.astype(pixels.alpha.dtype))  # type: ignore[union-attr]  # fmt: skip
+
+    def _majority(self, bands: Sequence[int], needed: Window, positions: Positions) -> Pixels:
+        pixels = self.parent.read(bands, needed)
+        (top, _), (left, _) = needed
+        columns, rows = positions[0] - left, positions[1] - top
+        valid = np.broadcast_to(pixels.valid, pixels.values.shape)
+        found = [gathering.majority_at(plane, kept, columns, rows, self.scales)
+                 for plane, kept in zip(pixels.values, valid, strict=True)]  # fmt: skip
+        return Pixels(np.stack([v for v, _ in found]), mask=np.stack([m for _, m in found]))
+
+    def _mixed(
+        self, bands: Sequence[int], needed: Window, factors: tuple[int, int], positions: Positions
+    ) -> Pixels:
+        size = tuple(-(-n // f) for n, f in zip(extent(needed), factors, strict=True))
+        pixels = self.parent.read(bands, needed, size, "area")
+        shrunk = [n / length for n, length in zip(size, extent(needed), strict=True)]
+        (top, _), (left, _) = needed
+        columns, rows = (positions[0] - left) * shrunk[1], (positions[1] - top) * shrunk[0]
+        scales = (self.scales[0] * shrunk[0], self.scales[1] * shrunk[1])
+        planes = list(_with_nan(pixels))
+        if pixels.alpha is not None:
+            planes.append(pixels.alpha.astype(np.float32))
+        found = _gathered(planes, columns, rows, self.resample, scales)
+        alpha = None
+        if pixels.alpha is not None:
+            top_value = 1.0 if pixels.alpha.dtype.kind == "f" else np.iinfo(pixels.alpha.dtype).max
+            full = 1.0 if self.dtype.kind == "f" else np.iinfo(self.dtype).max
+            cover = np.nan_to_num(found.pop()) * (full / top_value)
+            alpha = as_stored(np.clip(cover, 0, full), self.dtype)
+        values = np.zeros((len(bands), *columns.shape), self.dtype)
+        mask = np.zeros(values.shape, bool)
+        for index, (band, plane) in enumerate(zip(bands, found, strict=True)):
+            mask[index] = ~np.isnan(plane)
+            values[index] = _stored(plane, mask[index], self.dtype, self.bands[band].rule)
+        return Pixels(values, mask=mask, alpha=alpha)
+
+    def close(self) -> None:
+        """Let go of the parent's file."""
+        self.parent.close()
+
+
+def _pieces(window: Window) -> list[Window]:
+    """Cut a window into parts of about a million pixels, rows by rows."""
+    (top, bottom), columns = window
+    step = max(16, _PIECE // (columns[1] - columns[0]))
+    return [((row, min(row + step, bottom)), columns) for row in range(top, bottom, step)]
+
+
+def _even(needed: Window, factors: tuple[int, int], shape: tuple[int, ...]) -> Window:
+    """Widen a window so that it begins and ends on whole pixels of an overview."""
+    return tuple(
+        (a // f * f, min(n, -(-b // f) * f))
+        for (a, b), f, n in zip(needed, factors, shape, strict=True)
+    )
+
+
+def _with_nan(pixels: Pixels) -> list[NDArray[Any]]:
+    """Return each band as floats, NaN where it is invalid."""
+    dtype = value_dtype(pixels.values.dtype)
+    valid = np.broadcast_to(pixels.valid, pixels.values.shape)
+    planes = []
+    for plane, kept in zip(pixels.values, valid, strict=True):
+        wide = plane.astype(dtype)
+        if not kept.all():
+            wide[~kept] = np.nan
+        planes.append(wide)
+    return planes
+
+
+def _gathered(
+    planes: Sequence[NDArray[Any]], columns: NDArray[np.float64], rows: NDArray[np.float64],
+    kernel: str, scales: tuple[float, float],
+) -> list[NDArray[Any]]:  # fmt: skip
+    taps = math.prod(gathering.tap_count(kernel, scale) for scale in scales)
+    gather = gathering.gathered.choose(columns.size * len(planes) * taps // 16)
+    out = [np.empty(columns.shape, plane.dtype) for plane in planes]
+    parts = row_parts(len(columns), columns.shape[1] * len(planes), 100_000)
+    jobs = [(band, part) for part in parts for band in range(len(planes))]
+
+    def one(job: tuple[int, slice]) -> None:
+        band, part = job
+        gather(planes[band], columns[part], rows[part], kernel, scales, out[band][part])
+
+    in_parallel(jobs, lambda: one)
+    return out
+
+
+def _stored(
+    values: NDArray[Any], valid: NDArray[np.bool_], dtype: np.dtype[Any], rule: NoDataRule
+) -> NDArray[Any]:
+    """Bring values to the stored type; none that is valid may become a no-data value by it."""
+    if dtype.kind == "f":
+        return values.astype(dtype)
+    found = as_stored(np.where(valid, values, 0), dtype)
+    if dtype.kind == "b" or not rule.applies_to(dtype):
+        return found
+    turned = rule.invalid(found) & valid
+    for step in (1, -1, 2, -2):
+        if not turned.any():
+            break
+        span = np.iinfo(dtype)
+        moved = np.clip(found[turned].astype(np.int64) + step, span.min, span.max).astype(dtype)
+        found[turned] = np.where(rule.invalid(moved), found[turned], moved)
+        turned = rule.invalid(found) & valid
+    return found
+
+
+def regrid(
+    source: Source, grid: Any = None, *, crs: str | None = None, pixel_size: Any = None,
+    resample: str | None = None, tolerance: float = TOLERANCE, force: bool = False,
+) -> Source:  # fmt: skip
+    """Return a source on another grid: ``grid`` (a Grid or what has one), or one that covers it
+    in ``crs`` with ``pixel_size``.
+
+    ``resample`` None is ``cubic``, and ``nearest`` or ``majority`` for categories, which other
+    kernels mix only with ``force``. ``tolerance`` bounds positions' errors in pixels of the
+    source; 0 computes each exactly. A grid whose pixels coincide resamples nothing.
+
+    Raises GridMismatch where the two cannot be related or do not meet, LookError for a kernel
+    there is not. Warns (DataWarning) where a better datum transformation is not installed.
+    """
+    source = upright(source)
+    if grid is not None and (crs is not None or pixel_size is not None):
+        raise GridMismatch("regrid: give a grid, or crs and pixel_size; not both")
+    if grid is None and crs is None and pixel_size is None:
+        raise GridMismatch("regrid: say onto what: a grid, or crs and pixel_size")
+    if not 0 <= tolerance < math.inf:
+        raise GridMismatch(f"tolerance {tolerance}: expected pixels, 0 or more")
+    if grid is not None:
+        target = grid_of(grid)
+    else:
+        target = suggested(source.grid, None if crs is None else parsed_crs(crs), pixel_size)
+    return onto(source, target, chosen_kernel(source, resample, target, force), tolerance)
+
+
+def onto(source: Source, target: Grid, resample: str, tolerance: float = TOLERANCE) -> Source:
+    """Return a source on a grid by a kernel: itself, shifted, or regridded."""
+    offset = offset_on(source.grid, target)
+    if offset is not None:
+        if intersection(_placed(source, offset), whole(target.shape)) is None:
+            raise GridMismatch(
+                f"the rasters do not meet: the grid covers {target.bounds}, the raster "
+                f"{source.grid.bounds}"
+            )
+        if offset == (0, 0) and source.shape == target.shape:
+            return source
+        return Shifted(source, target, offset)
+    if not check_related(target, source.grid):
+        warn_of_datum(target, source.grid)
+    return Regridded(source, target, resample, tolerance=tolerance)
+
+
+def _placed(source: Source, offset: tuple[int, int]) -> Window:
+    return tuple((d, d + n) for d, n in zip(offset, source.shape, strict=True))
+
+
+def chosen_kernel(
+    source: Source, resample: str | None, target: Grid | None = None, force: bool = False
+) -> str:
+    """Return the kernel asked for, or the one that fits; categories are never mixed unforced."""
+    if resample is None:
+        if not source.categories:
+            return "cubic"
+        same = target is None or max(_coarser(source.grid, target)) <= 1.5
+        return "nearest" if same else "majority"
+    if resample not in RESAMPLINGS:
+        raise LookError(f"resample {resample!r}{nearest(resample, RESAMPLINGS)}")
+    if source.categories and resample not in ("nearest", "majority") and not force:
+        raise LookError(
+            f"resample {resample}: the numbers are names of classes, and would be mixed; use "
+            "nearest or majority, or force it"
+        )
+    return resample
+
+
+def _coarser(grid: Grid, target: Grid) -> tuple[float, float]:
+    """Return how many pixels of a grid one of another covers, along rows and columns."""
+    try:
+        return Mapping(target, grid).scales()
+    except GridMismatch:
+        return 1.0, 1.0
+
+
+def placed_like(grid: Grid, crs: str | None) -> Grid:
+    """Return a grid said to be in a coordinate system."""
+    return replace(grid, crs_text=crs, placed=True, y_up=True)

@@ -1,0 +1,145 @@
+"""Pictures given a place: fits recovered from made-up points, misses told, nonsense refused."""
+
+from __future__ import annotations
+
+import numpy as np
+import pyproj
+import pytest
+
+from spectrane.engine.memory import ArraySource
+from spectrane.model.errors import GridMismatch, LookError
+from spectrane.spatial.fitting import FITS, fit, misses
+from spectrane.spatial.placing import place
+from spectrane.spatial.regridded import regrid
+
+PIXELS = np.array([[5, 8], [190, 12], [180, 95], [15, 90], [100, 50], [60, 20], [140, 80],
+                   [30, 60], [170, 40]], float)
+
+
+def true_map(kind, columns, rows):
+    u, v = columns / 100, rows / 100
+    if kind == "similarity":
+        return 500 + 30 * u + 12 * v, 900 + 12 * u - 30 * v
+    if kind == "affine":
+        return 500 + 30 * u + 9 * v, 900 + 2 * u - 25 * v
+    if kind == "projective":
+        below = 1 + 0.2 * u + 0.1 * v
+        return (500 + 90 * u + 9 * v) / below, (900 + 12 * u - 85 * v) / below
+    return 500 + 30 * u + 3 * v + 4 * u * u + u * v, 900 + 2 * u - 25 * v + 2 * v * v - u * v
+
+
+@pytest.fixture
+def picture(rng):
+    return ArraySource(rng.integers(0, 255, (1, 100, 200)).astype("u1"))
+
+
+@pytest.mark.parametrize("kind", FITS)
+def test_each_fit_finds_what_made_the_points(kind):
+    places = np.column_stack(true_map(kind, *PIXELS.T))
+    found = fit(PIXELS, places, kind)
+    c, r = np.meshgrid(np.linspace(0, 200, 9), np.linspace(0, 100, 7))
+    x, y = true_map(kind, c, r)
+    np.testing.assert_allclose(found.forward(c, r), (x, y), atol=1e-6)
+    np.testing.assert_allclose(found.inverse(x, y), (c, r), atol=1e-4)
+    table = misses([str(k) for k in range(9)], PIXELS, places, found)
+    assert max(one.miss for one in table) < 1e-6
+    assert max(one.miss_alone for one in table) < 1e-5
+
+
+def test_misses_are_told_in_pixels_and_map_units_and_the_worst_is_named(picture):
+    x, y = true_map("affine", *PIXELS.T)
+    points = [{"name": f"p{k}", "row": r, "column": c, "x": a, "y": b}
+              for k, ((c, r), a, b) in enumerate(zip(PIXELS, x, y))]
+    points[3]["x"] += 5.0
+    made, placement = place(picture, points=points, crs="EPSG:32727")
+    assert placement.worst == "p3"
+    worst = next(one for one in placement.misses if one.point == "p3")
+    design = np.column_stack([np.ones(9), PIXELS])
+    leverage = (design @ np.linalg.inv(design.T @ design) @ design.T)[3, 3]
+    assert worst.miss_x == pytest.approx(-5 * (1 - leverage))
+    assert worst.miss_alone == pytest.approx(5.0)
+    slope = np.array([[0.30, 0.09], [0.02, -0.25]])
+    assert worst.miss_pixels == pytest.approx(
+        np.linalg.norm(np.linalg.solve(slope, (worst.miss_x, 0))), rel=0.2)
+    assert placement.rms == pytest.approx(np.sqrt(np.mean([m.miss**2 for m in placement.misses])))
+    assert made.grid.rotated
+    assert made.metadata["placement"]["worst"] == "p3"
+    np.testing.assert_array_equal(made.read([0], ((0, 100), (0, 200))).values, picture._values)
+
+
+@pytest.mark.parametrize("kind", ["polynomial", "projective"])
+def test_what_is_not_affine_is_regridded(picture, kind):
+    x, y = true_map(kind, *PIXELS.T)
+    points = [(r, c, a, b) for (c, r), a, b in zip(PIXELS, x, y)]
+    made, _ = place(picture, points=points, fit_kind=kind, resample="nearest", crs="EPSG:32727")
+    rows, columns = made.shape
+    found = made.read([0], ((0, rows), (0, columns)))
+    assert 0.3 < found.valid.mean() <= 1
+    for row, column in ((50, 40), (20, 150), (70, 100)):
+        px, py = true_map(kind, column + 0.5, row + 0.5)
+        r, c = made.grid.locate(x=float(px), y=float(py))
+        near = picture._values[0, row - 2 : row + 3, column - 2 : column + 3]
+        assert found.values[0, r, c] in near
+
+
+def test_corners_and_bounds(picture):
+    made, _ = place(picture, bounds=(0, 0, 400, 100))
+    assert made.grid.bounds == (0, 0, 400, 100)
+    assert made.grid.pixel_size == pytest.approx((2, 1))
+    two, _ = place(picture, corners=[(10, 90), (50, 70)])
+    assert two.grid.corners[2] == pytest.approx((50, 70))
+    four, _ = place(picture, corners=[(0, 0), (40, 10), (45, -10), (5, -20)])
+    assert four.grid.rotated
+    assert four.grid.corners[3] == pytest.approx((5, -20))
+    skewed, placement = place(picture, corners=[(0, 0), (40, 10), (60, -10), (5, -20)])
+    assert placement.transformation.kind == "projective"
+    assert skewed.grid.bounds[0] <= 0 < 60 <= skewed.grid.bounds[2]
+
+
+def test_corners_in_degrees_land_right_on_a_map_in_metres(rng):
+    west, south, east, north = -21.2, -24.0, -20.8, -23.8
+    values = np.zeros((1, 400, 800), "u1")
+    values[0, 120, 640] = 200
+    picture = ArraySource(values)
+    made, _ = place(picture, bounds=(west, south, east, north), points_crs="EPSG:4326",
+                    crs="EPSG:32727", resample="nearest", pixel_size=10)
+    assert made.grid.crs_text == "EPSG:32727"
+    lon = west + (640.5 / 800) * (east - west)
+    lat = north - (120.5 / 400) * (north - south)
+    x, y = pyproj.Transformer.from_crs(4326, 32727, always_xy=True).transform(lon, lat)
+    row, column = made.grid.locate(x=x, y=y)
+    assert made.read([0], ((row, row + 1), (column, column + 1))).values == 200
+    straight = place(picture, bounds=(west, south, east, north), crs="EPSG:4326")[0]
+    again = regrid(straight, made.grid, resample="nearest")
+    np.testing.assert_array_equal(again.read([0], ((0, 50), (0, 50))).values,
+                                  made.read([0], ((0, 50), (0, 50))).values)
+    points = [{"row": r, "column": c, "x": west + c / 800 * (east - west),
+               "y": north - r / 400 * (north - south)} for r in (0, 400) for c in (0, 400, 800)]
+    _, tied = place(picture, points=points, points_crs="EPSG:4326", crs="EPSG:32727")
+    assert tied.crs == "EPSG:32727"
+    assert 0 < tied.rms < 60
+
+
+LINE = [(k, 2 * k, 10.0 * k, 20.0 * k + 1) for k in range(6)]
+
+
+@pytest.mark.parametrize("given, message", [
+    ({"points": LINE}, "lie on one line"),
+    ({"points": [(0, 0, 1, 1), (9, 0, 1, 1), (0, 9, 1, 1)]}, "map positions lie on one line"),
+    ({"points": LINE[:1], "fit_kind": "similarity"}, "at least 2 points; there are 1"),
+    ({"points": [(0, 0, 1)]}, "expected row, column, x and y"),
+    ({"points": [(0, 0, 1, float("nan"))] * 3}, "finite"),
+    ({"points": []}, "there are none"),
+    ({"corners": [(0, 0), (0, 9)]}, "on one line along an axis"),
+    ({"corners": [(0, 0), (1, 1), (2, 0)]}, "expected 2 or 4"),
+    ({"corners": [(0, 0), (1, 1), (1, 0), (0, 1)], "fit_kind": "projective"}, "order round"),
+    ({"bounds": (5, 0, 1, 2)}, "x min < x max"),
+    ({"bounds": (0, 0, 1)}, "expected 4"),
+    ({"bounds": (0, 0, 1, 1), "points": LINE}, "one of them"),
+    ({"points": LINE, "fit_kind": "spline"}, "expected one of similarity"),
+])
+def test_what_settles_no_fit_is_refused(picture, given, message):
+    with pytest.raises(GridMismatch, match=message):
+        place(picture, **given)
+    with pytest.raises(LookError, match="cannot be read"):
+        place(picture, points="nowhere.csv")
