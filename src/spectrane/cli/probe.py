@@ -66,7 +66,7 @@ def _points(options: dict[str, Any]) -> Any:
 def _has_polygons(path: str | None) -> bool:
     if path is None or path.lower().endswith(".csv"):
         return False
-    from spectrane.spatial.regions import features_of
+    from spectrane.spatial.shapes import features_of
 
     return any(geometry["type"] != "Point" for _, geometry in features_of(path))
 

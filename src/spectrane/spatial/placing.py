@@ -124,8 +124,8 @@ def _warped(
     if not (np.isfinite(x).all() and np.isfinite(y).all() and slopes.min() > 0):
         raise GridMismatch("the fit folds the picture over; check the points, or fit affine")
     size = float(f"{np.sqrt(np.median(slopes)):.6g}")
-    sizes = (size, size) if pixel_size is None else (
-        tuple(pixel_size) if isinstance(pixel_size, tuple | list) else (pixel_size, pixel_size))  # fmt: skip
+    asked = size if pixel_size is None else pixel_size
+    sizes = tuple(asked) if isinstance(asked, tuple | list) else (asked, asked)
     bounds = (float(x.min()), float(y.min()), float(x.max()), float(y.max()))
     grid = covering(bounds, (float(sizes[0]), float(sizes[1])), crs)
     if max(grid.shape) > min(LARGEST, 64 * max(source.shape)):

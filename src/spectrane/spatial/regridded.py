@@ -158,7 +158,8 @@ class Regridded(FullSource):
             elif self.resample == "majority":
                 reach = math.ceil(scale / 2) + 1
             seen = at[inside]
-            window.append((max(0, int(seen.min()) - reach), min(length, int(seen.max()) + reach + 1)))
+            low, high = int(seen.min()) - reach, int(seen.max()) + reach + 1
+            window.append((max(0, low), min(length, high)))
         return tuple(window)
 
     def _nearest(self, bands: Sequence[int], needed: Window, positions: Positions) -> Pixels:
