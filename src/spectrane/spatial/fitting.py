@@ -240,9 +240,7 @@ class Miss:
     miss_alone: float | None
 
 
-def misses(
-    names: Sequence[str], pixels: F64, places: F64, found: Transformation
-) -> list[Miss]:
+def misses(names: Sequence[str], pixels: F64, places: F64, found: Transformation) -> list[Miss]:
     """Return each point's miss (fitted minus given); alone, where enough points are left."""
     x, y = found.forward(pixels[:, 0], pixels[:, 1])
     delta = np.column_stack([x, y]) - places

@@ -92,9 +92,7 @@ def covering(bounds: Bounds, sizes: tuple[float, float], crs: str | None, *,
     return replace(grid, crs_name=name)
 
 
-def _pixel_size(
-    grid: Grid, target: Grid, same: bool, asked: Any
-) -> tuple[float, float]:
+def _pixel_size(grid: Grid, target: Grid, same: bool, asked: Any) -> tuple[float, float]:
     if asked is not None:
         sizes = tuple(asked) if isinstance(asked, tuple | list) else (asked, asked)
         if len(sizes) != 2 or not all(0 < float(s) < math.inf for s in sizes):
@@ -144,9 +142,7 @@ def reached(grid: Grid, target: Grid) -> Bounds:
     east, north = way.transform(x, y)
     inner = np.meshgrid(np.linspace(0, grid.shape[1], _EDGE), np.linspace(0, grid.shape[0], _EDGE))
     (a, b, c), (d, e, f) = grid.affine[0], grid.affine[1]
-    inside = way.transform(
-        a * inner[0] + b * inner[1] + c, d * inner[0] + e * inner[1] + f
-    )
+    inside = way.transform(a * inner[0] + b * inner[1] + c, d * inner[0] + e * inner[1] + f)
     if not all(np.isfinite(part).all() for part in (east, north, *inside)):
         raise GridMismatch(
             f"part of the raster, which covers {grid.bounds} in {grid.crs_text}, has no place in "

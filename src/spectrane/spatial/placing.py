@@ -94,8 +94,8 @@ def place(
     found = fit(pixels, places, kind)
     table = misses(names, pixels, places, found) if points is not None else []
     placement = Placement(found, crs, tuple(table))
-    upright_corners = points is None and places[0, 1] == places[1, 1] and (
-        places[0, 0] == places[3, 0]
+    upright_corners = (
+        points is None and places[0, 1] == places[1, 1] and (places[0, 0] == places[3, 0])
     )
     affine = _even(places, source.shape) if upright_corners else found.affine()
     metadata = {**source.metadata, "placement": placement.to_dict()}
@@ -138,9 +138,7 @@ def _warped(
     return Regridded(source, grid, kernel, place=place_grid, warp=found.inverse)
 
 
-def _given(
-    source: Source, corners: Any, bounds: Any, points: Any
-) -> tuple[list[str], F64, F64]:
+def _given(source: Source, corners: Any, bounds: Any, points: Any) -> tuple[list[str], F64, F64]:
     rows, columns = source.shape
     if bounds is not None:
         x_min, y_min, x_max, y_max = _numbers("bounds", bounds, 4)

@@ -206,7 +206,7 @@ class Regridded(FullSource):
         mask = np.zeros(values.shape, bool)
         for index, (band, plane) in enumerate(zip(bands, found, strict=True)):
             mask[index] = ~np.isnan(plane)
-            values[index] = _stored(plane, mask[index], self.dtype, self.bands[band].rule)
+            values[index] = stored_values(plane, mask[index], self.dtype, self.bands[band].rule)
         return Pixels(values, mask=mask, alpha=alpha)
 
     def close(self) -> None:
@@ -260,7 +260,7 @@ def _gathered(
     return out
 
 
-def _stored(
+def stored_values(
     values: NDArray[Any], valid: NDArray[np.bool_], dtype: np.dtype[Any], rule: NoDataRule
 ) -> NDArray[Any]:
     """Bring values to the stored type; none that is valid may become a no-data value by it."""

@@ -1,0 +1,1 @@
+"""Many rasters as one: brought onto a grid, balanced, joined without a seam."""
