@@ -257,14 +257,8 @@ def written_whole(target: str | os.PathLike[str], *, overwrite: bool) -> Iterato
     """
     path = os.fspath(target)
     check_target(path, overwrite=overwrite)
-    partial = os.path.join(os.path.dirname(path), f".{os.path.basename(path)}.partial")
-    try:
-        # Not "wb": until it is claimed, what is in it may be another process's work.
-        file = os.fdopen(os.open(partial, os.O_RDWR | os.O_CREAT, 0o666), "w+b")
-    except OSError as error:
-        raise AccessError(f"{path}: cannot be written: {error.strerror}") from error
-    with file:
-        _claim(file, partial, path)
+    partial = partial_name(path)
+    with claimed(path, partial) as file:
         try:
             file.truncate()
             yield file
@@ -277,6 +271,24 @@ def written_whole(target: str | os.PathLike[str], *, overwrite: bool) -> Iterato
             if isinstance(error, OSError) and not isinstance(error, AccessError):
                 raise AccessError(f"{path}: cannot be written: {error.strerror}") from error
             raise
+
+
+def partial_name(path: str) -> str:
+    """Return the name a file is written under until it is whole."""
+    return os.path.join(os.path.dirname(path), f".{os.path.basename(path)}.partial")
+
+
+@contextlib.contextmanager
+def claimed(path: str, partial: str) -> Iterator[BinaryIO]:
+    """Yield a partial file that no other process writes, with what is in it already."""
+    try:
+        # Not "wb": until it is claimed, what is in it may be another process's work.
+        file = os.fdopen(os.open(partial, os.O_RDWR | os.O_CREAT, 0o666), "w+b")
+    except OSError as error:
+        raise AccessError(f"{path}: cannot be written: {error.strerror}") from error
+    with file:
+        _claim(file, partial, path)
+        yield file
 
 
 def _claim(file: BinaryIO, partial: str, path: str) -> None:

@@ -71,7 +71,7 @@ class Alignment:
     def __str__(self) -> str:
         return (
             f"{self.columns:+.2f} columns, {self.rows:+.2f} rows ({self.kind}; correlation "
-            f"{self.certainty:.2f}, spread {self.spread:.2f} pixels over {len(self.patches)} places)"
+            f"{self.certainty:.2f}, spread {self.spread:.2f} pixels at {len(self.patches)} places)"
         )
 
 
@@ -130,9 +130,7 @@ def _grey(one: Laid, bands: Sequence[int], window: Window, size: Any) -> tuple[F
     return values, valid
 
 
-def _coarse(
-    fixed: Laid, moving: Laid, bands: Sequence[int], window: Window
-) -> tuple[int, int]:
+def _coarse(fixed: Laid, moving: Laid, bands: Sequence[int], window: Window) -> tuple[int, int]:
     """Return the whole-pixel shift seen over the whole overlap."""
     factor = max(1, -(-max(extent(window)) // _COARSE))
     size = tuple(max(1, n // factor) for n in extent(window))

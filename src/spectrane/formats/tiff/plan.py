@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -53,6 +53,10 @@ class Image:
         self.bits = self.bits or self.dtype.itemsize * 8
         self.offsets = np.zeros(self.tiles, np.uint64)
         self.counts = np.zeros(self.tiles, np.uint64)
+
+    def bare(self) -> Image:
+        """Return the same without its tiles' places, to hand to whoever encodes them."""
+        return replace(self, extra=[], places={})
 
     @property
     def down(self) -> int:

@@ -2,37 +2,33 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from typing import Any, BinaryIO
 
-import imagecodecs
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine.files import written_whole
-from spectrane.engine.threads import Progress, in_parallel, no_progress
-from spectrane.formats.tiff import tags
+from spectrane.engine.resuming import Journal, fingerprint, resumable
+from spectrane.engine.running import in_order
+from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.tiff.plan import Image, Plan, make_plan
-from spectrane.formats.tiff.reducing import (
-    MeanLevel,
-    first_halves,
-    halved,
-    majority_of_four,
+from spectrane.formats.tiff.reducing import MeanLevel, halved, majority_of_four
+from spectrane.formats.tiff.strips import (
+    Strip,
+    StripMaker,
+    Tiles,
+    filled,
+    image_tiles,
+    mask_tiles,
 )
-from spectrane.kernels import prediction
 from spectrane.model.errors import FormatError
-from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 
 _STRIP_BYTES = 48 << 20
 """A row of 512-tiles larger than this is written in 256-tiles instead."""
-_ENCODERS: dict[int, Callable[[bytes], bytes]] = {
-    tags.DEFLATE: lambda data: bytes(imagecodecs.deflate_encode(data, level=5)),
-    tags.ZSTD: lambda data: bytes(imagecodecs.zstd_encode(data, level=3)),
-    tags.LZW: lambda data: bytes(imagecodecs.lzw_encode(data)),
-    tags.NONE: lambda data: data,
-}
 
 
 def write_tiff(
@@ -44,6 +40,8 @@ def write_tiff(
     tile: int | None = None,
     interleave: str = "pixel",
     overwrite: bool = False,
+    resume: bool = False,
+    engine: str | None = None,
     progress: Progress = no_progress,
 ) -> None:
     """Write a source as a tiled TIFF with overviews, in bounded memory.
@@ -53,6 +51,10 @@ def write_tiff(
     planes). ``overviews`` None makes them where the image is larger than a tile. BigTIFF is
     written where 4 GB may not do. Invalid pixels get the bands' no-data value, NaN in float data
     without one, and a mask image otherwise. ``progress`` counts rows of tiles.
+
+    ``engine`` says who makes them: ``threads`` (None), or a cluster's address; the bytes are the
+    same. With ``resume`` a job that was killed leaves its partial file, and the same call goes on
+    from the rows that are finished.
 
     Raises ExistingFile, AccessError, and FormatError for what TIFF cannot hold; whatever
     happens, the target is the old file or the whole new one.
@@ -68,8 +70,13 @@ def write_tiff(
         source, tile=size, compress=compress, separate=interleave == "band",
         overviews=overviews is not False, with_mask=with_mask, nodata=nodata,
     )  # fmt: skip
-    with written_whole(target, overwrite=overwrite) as file:
-        _Writing(source, plan, file, fills).run(progress)
+    if not resume:
+        with written_whole(target, overwrite=overwrite) as file:
+            _Writing(source, plan, file, fills, engine).run(progress)
+        return
+    job = fingerprint(source, plan.head, compress, size, interleave)
+    with resumable(target, job, overwrite=overwrite) as (file, journal):
+        _Writing(source, plan, file, fills, engine, journal).run(progress)
 
 
 def _tile_size(source: Source) -> int:
@@ -103,64 +110,75 @@ def _single(values: list[np.generic]) -> np.generic | None:
 class _Writing:
     """One file being written: tiles go out as rows of them are complete."""
 
-    def __init__(self, source: Source, plan: Plan, file: BinaryIO, fills: list[Any] | None) -> None:
+    def __init__(
+        self, source: Source, plan: Plan, file: BinaryIO, fills: list[Any] | None,
+        engine: str | None, journal: Journal | None = None,
+    ) -> None:  # fmt: skip
         self.source, self.plan, self.file, self.fills = source, plan, file, fills
+        self.engine, self.journal = engine, journal
         self.tile = plan.images[0].tile
         self.levels = [
             MeanLevel(plan.images[0].shape, image.shape, 2**number)
             for number, image in enumerate(plan.images)
         ]
         self.waiting = [_Waiting(level, self.tile) for level in self.levels]
+        self.written: list[tuple[int, int, int, int]] = []
+        self.silent = False  # rows that are in the file already are only handed down
 
     def run(self, progress: Progress) -> None:
         """Write everything: front, tiles of all levels as they come, then the tables."""
-        self.file.write(self.plan.head)
+        mask = self.plan.masks[0] if self.plan.masks else None
+        maker = StripMaker(self.source, self.plan.images[0].bare(), mask and mask.bare(),
+                           self.fills, len(self.plan.images) > 1)  # fmt: skip
         down = self.plan.images[0].down
-        for row in range(down):
-            self._take_strip(row, self._read_strip(row))  # no name: one strip is held at a time
-            progress(row + 1, down)
+        first = self._go_on(maker, progress, down)
+        if not first:
+            self.file.write(self.plan.head)
+        rows = range(first, down)
+        with contextlib.closing(_closable(in_order(maker, rows, self.engine))) as strips:
+            for row, strip in zip(rows, strips, strict=True):
+                self._take_strip(row, strip)
+                self._note(row)
+                progress(row + 1, down)
         for place, table in self.plan.tables():
             self.file.seek(place)
             self.file.write(table)
 
-    def _read_strip(self, row: int) -> Pixels:
-        rows, columns = self.source.shape
-        window = ((row * self.tile, min((row + 1) * self.tile, rows)), (0, columns))
-        return self.source.read(range(len(self.source.bands)), window)
+    def _go_on(self, maker: StripMaker, progress: Progress, down: int) -> int:
+        """Take up the rows that an earlier run finished; return how many there are."""
+        if self.journal is None or not self.journal.records:
+            return 0
+        images = self.plan.images + self.plan.masks
+        for record in self.journal.records:
+            for image, index, offset, count in record["tiles"]:
+                images[image].offsets[index], images[image].counts[index] = offset, count
+        maker = StripMaker(self.source, self.plan.images[0],
+                           self.plan.masks[0] if self.plan.masks else None,
+                           self.fills, maker.overviews)  # fmt: skip
+        self.silent = True
+        for row in range(len(self.journal.records)):
+            self._take_strip(row, maker.again(row, self.file))
+            progress(row + 1, down)
+        self.silent = False
+        self.file.seek(self.journal.records[-1]["end"])
+        return len(self.journal.records)
 
-    def _take_strip(self, row: int, pixels: Pixels) -> None:
-        values, alpha = pixels.values, pixels.alpha
-        if values.dtype.kind == "b":
-            values = values.view(np.uint8)
-        # Alpha is written as a sample of its own; it must not count as no-data too.
-        valid = Pixels(values, mask=pixels.mask, rules=pixels.rules).valid
-        filled = self._filled(values, valid)
-        self._write_row(0, row, self._with_alpha(filled, alpha))
-        self._write_mask(0, row, valid, values.shape[1:])
-        if len(self.plan.images) == 1:
+    def _note(self, row: int) -> None:
+        """Note a finished row, once its bytes are in the file."""
+        if self.journal is not None:
+            self.file.flush()
+            self.journal.add({"row": row, "end": self.file.tell(), "tiles": self.written})
+        self.written = []
+
+    def _take_strip(self, row: int, strip: Strip) -> None:
+        self._put(0, strip.tiles)
+        self._put(len(self.plan.images), strip.mask)
+        if strip.halves is None:
             return
-        if self.source.categories and alpha is None:
-            self._down_majority(1, values, valid if valid.size > 1 else None)
+        if self.source.categories and self.source.alpha is None:
+            self._down_majority(1, *strip.halves)
         else:
-            self._hand_down(1, *first_halves(values, valid, alpha))
-
-    def _filled(self, values: NDArray[Any], valid: NDArray[np.bool_]) -> NDArray[Any]:
-        if self.fills is None or valid.size == 1 or valid.all():
-            return values
-        full = np.broadcast_to(valid, values.shape)
-        out = values.copy()
-        for band, fill in enumerate(self.fills):
-            out[band][~full[band]] = fill
-        return out
-
-    def _with_alpha(self, values: NDArray[Any], alpha: NDArray[Any] | None) -> NDArray[Any]:
-        if alpha is None:
-            return values
-        if alpha.dtype != values.dtype:
-            raise FormatError(
-                f"alpha is {alpha.dtype} and the bands {values.dtype}; TIFF keeps them in one type"
-            )
-        return np.concatenate([values, alpha[np.newaxis]])
+            self._hand_down(1, *strip.halves)
 
     def _hand_down(self, level: int, sums: Any, weights: Any) -> None:
         """Give rows of sums to an overview; when a row of tiles is complete, write it."""
@@ -171,56 +189,39 @@ class _Writing:
                 self._hand_down(level + 1, halved(part), None if kept is None else halved(kept))
 
     def _down_majority(self, level: int, values: Any, valid: Any) -> None:
-        if level == len(self.plan.images):
-            return
-        for number, part, kept in self.waiting[level].add(*majority_of_four(values, valid)):
+        for number, part, kept in self.waiting[level].add(values, valid):
             enough = None if kept is None else kept > 0
             self._write_level(level, number, part, enough)
-            self._down_majority(level + 1, part, enough)
+            if level + 1 < len(self.plan.images):
+                self._down_majority(level + 1, *majority_of_four(part, enough))
 
     def _write_level(
         self, level: int, row: int, values: NDArray[Any], enough: NDArray[np.bool_] | None
     ) -> None:
+        if self.silent:
+            return
         bands = len(self.source.bands)
         valid = np.ones((1, 1, 1), bool) if enough is None else enough[:bands]
-        values[:bands] = self._filled(values[:bands], valid)
-        self._write_row(level, row, values)
-        self._write_mask(level, row, valid, values.shape[1:])
+        values[:bands] = filled(values[:bands], valid, self.fills)
+        self._put(level, image_tiles(self.plan.images[level], row, values))
+        if self.plan.masks:
+            mask = self.plan.masks[level]
+            tiles = mask_tiles(mask, row, valid, values.shape[1:])
+            self._put(len(self.plan.images) + level, tiles)
 
-    def _write_row(self, level: int, row: int, values: NDArray[Any]) -> None:
-        """Encode and write one row of tiles of an image; ``values`` (samples, rows, columns)."""
-        image = self.plan.images[level]
-        jobs = [(plane, column) for plane in range(image.planes) for column in range(image.across)]
-        done: dict[tuple[int, int], bytes] = {}
+    def _put(self, number: int, tiles: Tiles) -> None:
+        """Write tiles of an image (masks are counted after the images), and note where they are."""
+        images: list[Image] = self.plan.images + self.plan.masks
+        for index, data in tiles:
+            place = self.file.tell()
+            images[number].offsets[index], images[number].counts[index] = place, len(data)
+            self.written.append((number, index, place, len(data)))
+            self.file.write(data)
 
-        def encode(job: tuple[int, int]) -> None:
-            plane, column = job
-            samples = values[plane : plane + 1] if image.separate else values
-            cut = samples[:, :, column * image.tile : (column + 1) * image.tile]
-            done[job] = _encoded(_padded(cut, image.tile), image)
 
-        in_parallel(jobs, lambda: encode)
-        for plane, column in jobs:
-            index = (plane * image.down + row) * image.across + column
-            self._put(image, index, done[plane, column])
-
-    def _write_mask(
-        self, level: int, row: int, valid: NDArray[np.bool_], shape: tuple[int, ...]
-    ) -> None:
-        if not self.plan.masks:
-            return
-        image = self.plan.masks[level]
-        # A mask image speaks for all samples: it hides what no band holds.
-        shown = np.broadcast_to(valid.any(axis=0), shape)
-        for column in range(image.across):
-            cut = shown[np.newaxis, :, column * image.tile : (column + 1) * image.tile]
-            bits = np.packbits(_padded(cut, image.tile)[0], axis=1)
-            data = _ENCODERS[image.compression](bits.tobytes())
-            self._put(image, row * image.across + column, data)
-
-    def _put(self, image: Image, index: int, data: bytes) -> None:
-        image.offsets[index], image.counts[index] = self.file.tell(), len(data)
-        self.file.write(data)
+def _closable(strips: Iterator[Strip]) -> Any:
+    """Return a generator over strips, which stops the work behind it when it is closed."""
+    yield from strips
 
 
 class _Waiting:
@@ -256,22 +257,3 @@ class _Waiting:
         kept = None if self.weights is None else self.weights[:, :count]
         self.taken, self.held, self.weights = self.taken + count, 0, None
         yield number, self.values[:, :count], kept
-
-
-def _padded(cut: NDArray[Any], tile: int) -> NDArray[Any]:
-    """Fill a tile at the edge by repeating its last row and column, which compress well."""
-    _, rows, columns = cut.shape
-    if rows == tile and columns == tile:
-        return cut
-    return np.pad(cut, ((0, 0), (0, tile - rows), (0, tile - columns)), mode="edge")
-
-
-def _encoded(cut: NDArray[Any], image: Image) -> bytes:
-    """Return a tile's bytes: samples together, differences taken, compressed."""
-    block = np.ascontiguousarray(cut.transpose(1, 2, 0))
-    if image.predictor == 2:
-        block = prediction.differences(block.view(f"u{block.dtype.itemsize}"))
-    elif image.predictor == 3:
-        block = prediction.float_differences(block)
-    little = block.astype(block.dtype.newbyteorder("<"), copy=False)
-    return _ENCODERS[image.compression](little.tobytes())

@@ -1,0 +1,208 @@
+"""One row of tiles of a TIFF being written: read, filled, encoded, and halved for the overview.
+
+A strip is made from its number alone, so that any thread, process or machine may make it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, BinaryIO
+
+import imagecodecs
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.engine.threads import in_parallel
+from spectrane.formats.tiff import tags
+from spectrane.formats.tiff.plan import Image
+from spectrane.formats.tiff.reducing import first_halves, majority_of_four
+from spectrane.kernels import prediction
+from spectrane.model.errors import FormatError
+from spectrane.model.pixels import Pixels
+from spectrane.model.source import Source
+
+ENCODERS: dict[int, Callable[[bytes], bytes]] = {
+    tags.DEFLATE: lambda data: bytes(imagecodecs.deflate_encode(data, level=5)),
+    tags.ZSTD: lambda data: bytes(imagecodecs.zstd_encode(data, level=3)),
+    tags.LZW: lambda data: bytes(imagecodecs.lzw_encode(data)),
+    tags.NONE: lambda data: data,
+}
+_DECODERS: dict[int, Callable[[bytes], bytes]] = {
+    tags.DEFLATE: lambda data: bytes(imagecodecs.deflate_decode(data)),
+    tags.ZSTD: lambda data: bytes(imagecodecs.zstd_decode(data)),
+    tags.LZW: lambda data: bytes(imagecodecs.lzw_decode(data)),
+    tags.NONE: lambda data: data,
+}
+Tiles = list[tuple[int, bytes]]
+"""(number of the tile in its image, its bytes)."""
+Halves = tuple[NDArray[Any], NDArray[Any] | None]
+"""What the first overview gets: sums and weights, or (of classes) values and validity."""
+
+
+@dataclass(frozen=True)
+class Strip:
+    """A row of tiles: of the image, of its mask, and what its overview is made from."""
+
+    tiles: Tiles
+    mask: Tiles
+    halves: Halves | None
+
+
+@dataclass(frozen=True)
+class StripMaker:
+    """Makes a strip from its number. ``fills`` is what to store per band where it is invalid."""
+
+    source: Source
+    image: Image
+    mask: Image | None
+    fills: list[Any] | None
+    overviews: bool
+
+    def __call__(self, row: int) -> Strip:
+        """Read and encode one row of tiles."""
+        rows, columns = self.source.shape
+        tile = self.image.tile
+        window = ((row * tile, min((row + 1) * tile, rows)), (0, columns))
+        pixels = self.source.read(range(len(self.source.bands)), window)
+        values, alpha = pixels.values, pixels.alpha
+        if values.dtype.kind == "b":
+            values = values.view(np.uint8)
+        # Alpha is written as a sample of its own; it must not count as no-data too.
+        valid = Pixels(values, mask=pixels.mask, rules=pixels.rules, when=pixels.when).valid
+        stored = with_alpha(filled(values, valid, self.fills), alpha)
+        mask = [] if self.mask is None else mask_tiles(self.mask, row, valid, values.shape[1:])
+        halves = self.halves(values, valid, alpha) if self.overviews else None
+        return Strip(image_tiles(self.image, row, stored), mask, halves)
+
+    def halves(
+        self, values: NDArray[Any], valid: NDArray[np.bool_], alpha: NDArray[Any] | None
+    ) -> Halves:
+        """Return what the first overview is made from."""
+        if self.source.categories and alpha is None:
+            return majority_of_four(values, valid if valid.size > 1 else None)
+        return first_halves(values, valid, alpha)
+
+    def again(self, row: int, file: BinaryIO) -> Strip:
+        """Return a strip that a file holds already, for the overviews alone."""
+        samples = _decoded(self.image, row, file)
+        bands = len(self.source.bands)
+        values = samples[:bands]
+        alpha = samples[bands] if len(samples) > bands else None
+        mask = None
+        if self.mask is not None:
+            mask = _decoded_mask(self.mask, row, file)[np.newaxis]
+        rules = [band.rule for band in self.source.bands] if self.fills is not None else ()
+        valid = Pixels(values, mask=mask, rules=rules, when=self.source.nodata_when).valid
+        return Strip([], [], self.halves(values, valid, alpha) if self.overviews else None)
+
+
+def filled(values: NDArray[Any], valid: NDArray[np.bool_], fills: list[Any] | None) -> NDArray[Any]:
+    """Return values with each band's fill where it is invalid."""
+    if fills is None or valid.size == 1 or valid.all():
+        return values
+    full = np.broadcast_to(valid, values.shape)
+    out = values.copy()
+    for band, fill in enumerate(fills):
+        out[band][~full[band]] = fill
+    return out
+
+
+def with_alpha(values: NDArray[Any], alpha: NDArray[Any] | None) -> NDArray[Any]:
+    """Return the bands with alpha as the last sample."""
+    if alpha is None:
+        return values
+    if alpha.dtype != values.dtype:
+        raise FormatError(
+            f"alpha is {alpha.dtype} and the bands {values.dtype}; TIFF keeps them in one type"
+        )
+    return np.concatenate([values, alpha[np.newaxis]])
+
+
+def image_tiles(image: Image, row: int, values: NDArray[Any]) -> Tiles:
+    """Encode one row of tiles of an image; ``values`` (samples, rows, columns)."""
+    jobs = [(plane, column) for plane in range(image.planes) for column in range(image.across)]
+    done: dict[tuple[int, int], bytes] = {}
+
+    def encode(job: tuple[int, int]) -> None:
+        plane, column = job
+        samples = values[plane : plane + 1] if image.separate else values
+        cut = samples[:, :, column * image.tile : (column + 1) * image.tile]
+        done[job] = _encoded(_padded(cut, image.tile), image)
+
+    in_parallel(jobs, lambda: encode)
+    return [((plane * image.down + row) * image.across + column, done[plane, column])
+            for plane, column in jobs]  # fmt: skip
+
+
+def mask_tiles(image: Image, row: int, valid: NDArray[np.bool_], shape: tuple[int, ...]) -> Tiles:
+    """Encode one row of tiles of a mask image; it hides what no band holds."""
+    shown = np.broadcast_to(valid.any(axis=0), shape)
+    found = []
+    for column in range(image.across):
+        cut = shown[np.newaxis, :, column * image.tile : (column + 1) * image.tile]
+        bits = np.packbits(_padded(cut, image.tile)[0], axis=1)
+        found.append((row * image.across + column, ENCODERS[image.compression](bits.tobytes())))
+    return found
+
+
+def _padded(cut: NDArray[Any], tile: int) -> NDArray[Any]:
+    """Fill a tile at the edge by repeating its last row and column, which compress well."""
+    _, rows, columns = cut.shape
+    if rows == tile and columns == tile:
+        return cut
+    return np.pad(cut, ((0, 0), (0, tile - rows), (0, tile - columns)), mode="edge")
+
+
+def _encoded(cut: NDArray[Any], image: Image) -> bytes:
+    """Return a tile's bytes: samples together, differences taken, compressed."""
+    block = np.ascontiguousarray(cut.transpose(1, 2, 0))
+    if image.predictor == 2:
+        block = prediction.differences(block.view(f"u{block.dtype.itemsize}"))
+    elif image.predictor == 3:
+        block = prediction.float_differences(block)
+    little = block.astype(block.dtype.newbyteorder("<"), copy=False)
+    return ENCODERS[image.compression](little.tobytes())
+
+
+def _tile_bytes(image: Image, index: int, file: BinaryIO) -> bytes:
+    file.seek(int(image.offsets[index]))
+    return _DECODERS[image.compression](file.read(int(image.counts[index])))
+
+
+def _decoded(image: Image, row: int, file: BinaryIO) -> NDArray[Any]:
+    """Return (samples, rows, columns) of a row of tiles that a file holds."""
+    rows = min(image.tile, image.shape[0] - row * image.tile)
+    out = np.empty((image.samples, image.tile, image.across * image.tile), image.dtype)
+    each = image.samples // image.planes
+    for plane in range(image.planes):
+        for column in range(image.across):
+            index = (plane * image.down + row) * image.across + column
+            block = _undone(_tile_bytes(image, index, file), image, each)
+            where = slice(column * image.tile, (column + 1) * image.tile)
+            out[plane * each : (plane + 1) * each, :, where] = block.transpose(2, 0, 1)
+    return out[:, :rows, : image.shape[1]]
+
+
+def _undone(data: bytes, image: Image, samples: int) -> NDArray[Any]:
+    """Return a tile (rows, columns, samples) without its predictor."""
+    tile, dtype = image.tile, image.dtype
+    if image.predictor == 3:
+        raw = np.frombuffer(data, np.uint8).reshape(tile, -1).copy()
+        whole = prediction.undo_float_differences(raw, samples, dtype)
+        return whole.reshape(tile, tile, samples)
+    block = np.frombuffer(data, dtype.newbyteorder("<")).reshape(tile, tile, samples).astype(dtype)
+    if image.predictor == 2:
+        unsigned = block.view(f"u{dtype.itemsize}")
+        np.cumsum(unsigned, axis=1, dtype=unsigned.dtype, out=unsigned)
+    return block
+
+
+def _decoded_mask(image: Image, row: int, file: BinaryIO) -> NDArray[np.bool_]:
+    rows = min(image.tile, image.shape[0] - row * image.tile)
+    parts = []
+    for column in range(image.across):
+        data = _tile_bytes(image, row * image.across + column, file)
+        bits = np.frombuffer(data, np.uint8).reshape(image.tile, -1)
+        parts.append(np.unpackbits(bits, axis=1)[:, : image.tile])
+    return np.concatenate(parts, axis=1)[:rows, : image.shape[1]].astype(bool)
