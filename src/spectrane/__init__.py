@@ -15,7 +15,10 @@ if TYPE_CHECKING:
     from spectrane.analysis.histogram import Histogram
     from spectrane.analysis.spectra import Spectra
     from spectrane.display.colormaps import Colormap, colormaps
+    from spectrane.display.layers import Layer
+    from spectrane.display.outlines import Outline
     from spectrane.display.picture import Picture
+    from spectrane.masking import Mask, mask
     from spectrane.model.band import Band
     from spectrane.model.errors import (
         AccessError,
@@ -45,13 +48,29 @@ if TYPE_CHECKING:
         render,
         survey,
     )
+    from spectrane.together import (
+        align,
+        join_bands,
+        load_layers,
+        mosaic,
+        moved,
+        overlaps,
+        overlay,
+        place,
+        placement,
+        residuals,
+        stack,
+    )
 
 __version__ = version.VERSION
 
 _HOMES = {
     "spectrane.analysis.description": ["Description"],
     "spectrane.analysis.histogram": ["Histogram"],
+    "spectrane.display.layers": ["Layer"],
+    "spectrane.display.outlines": ["Outline"],
     "spectrane.display.picture": ["Picture"],
+    "spectrane.masking": ["Mask", "mask"],
     "spectrane.model.band": ["Band"],
     "spectrane.model.errors": [
         "AccessError", "BandError", "ChangedFile", "DataWarning", "ExistingFile", "FormatError",
@@ -65,6 +84,8 @@ _HOMES = {
     "spectrane.display.colormaps": ["Colormap", "colormaps"],
     "spectrane.raster": ["Raster", "amend", "from_array", "members", "open", "probe", "profile",
                          "render", "survey"],
+    "spectrane.together": ["align", "join_bands", "load_layers", "mosaic", "moved", "overlaps",
+                           "overlay", "place", "placement", "residuals", "stack"],
 }  # fmt: skip
 _HOME_OF = {name: module for module, names in _HOMES.items() for name in names}
 
@@ -81,31 +102,46 @@ __all__ = [
     "Grid",
     "GridMismatch",
     "Histogram",
+    "Layer",
     "Look",
     "LookError",
+    "Mask",
     "MetadataError",
     "MissingFile",
+    "Outline",
     "Picture",
     "Raster",
     "ResourceError",
     "Spectra",
     "SpectraneError",
     "View",
+    "align",
     "amend",
     "colormaps",
     "from_array",
+    "join_bands",
+    "load_layers",
+    "mask",
     "members",
+    "mosaic",
+    "moved",
     "open",
+    "overlaps",
+    "overlay",
+    "place",
+    "placement",
     "probe",
     "profile",
     "render",
+    "residuals",
+    "stack",
     "survey",
 ]
 
 
 def __getattr__(name: str) -> Any:
-    if name == "figures":  # a package of its own, which brings Matplotlib with it
-        return importlib.import_module("spectrane.figures")
+    if name in ("figures", "pages"):  # packages of their own, which bring more with them
+        return importlib.import_module(f"spectrane.{name}")
     if name not in _HOME_OF:
         raise AttributeError(f"module 'spectrane' has no attribute {name!r}")
     found = getattr(importlib.import_module(_HOME_OF[name]), name)

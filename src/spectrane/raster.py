@@ -160,6 +160,55 @@ class Raster:
 
         return Raster(in_unit(self._source, unit))
 
+    def regrid(
+        self, grid: Any = None, *, crs: str | None = None, pixel_size: Any = None,
+        resample: str | None = None, tolerance: float = 0.05, force: bool = False,
+    ) -> Raster:  # fmt: skip
+        """Return the raster on another grid: see ``spatial.regridded.regrid``."""
+        from spectrane.spatial.regridded import regrid
+
+        return Raster(regrid(self._source, grid, crs=crs, pixel_size=pixel_size,
+                             resample=resample, tolerance=tolerance, force=force))  # fmt: skip
+
+    def clip(
+        self, shape: Any, *, crs: str | None = None, keep: str = "centers", outside: bool = False,
+        extent: str = "shape", antialias: bool = False, soft: float = 0.0,
+    ) -> Raster:  # fmt: skip
+        """Return what lies in a shape, or in another raster's footprint: see ``spatial.clipping``.
+
+        ``shape`` may be a raster: kept is where that holds anything, at the nearest pixel.
+        """
+        from spectrane.spatial import clipping as _clipping
+
+        if isinstance(shape, Raster):
+            return Raster(_clipping.clip_to(self._source, shape._source, outside, extent))
+        return Raster(_clipping.clip(
+            self._source, shape, crs=crs, keep=keep, outside=outside, extent_of=extent,
+            antialias=antialias, soft=soft,
+        ))  # fmt: skip
+
+    def masked(self, mask: Raster, *, keep: str = "nodata") -> Raster:
+        """Return the raster where a mask (or another raster's footprint) is; the rest is no-data.
+
+        With ``keep="alpha"`` the rest is transparent instead, and its numbers stay.
+        """
+        from spectrane.spatial.masks import Masked, chooser
+
+        return Raster(Masked(self._source, chooser(mask._source), keep))
+
+    def relief(
+        self, band: BandName = 1, *, azimuth: float = 315.0, altitude: float = 45.0,
+        exaggeration: float = 1.0, suns: Any = None,
+    ) -> Raster:  # fmt: skip
+        """Return heights as relief shading of 0 to 1: see ``spatial.relief``.
+
+        ``suns`` are (azimuth, altitude) or (azimuth, altitude, weight), instead of one.
+        """
+        from spectrane.spatial.relief import Relief, Sun
+
+        lit = [Sun(*one) for one in suns] if suns else [Sun(azimuth, altitude)]
+        return Raster(Relief(self._source, find_bands(self.bands, band)[0], lit, exaggeration))
+
     def upright(self) -> Raster:
         """Return the raster turned as its file's Orientation says it should be seen."""
         from spectrane.spatial.turned import upright
@@ -325,10 +374,12 @@ def from_array(
 
 
 def render(
-    raster: Raster, look: Look | None = None, *, view: View | None = None,
+    raster: Any, look: Look | None = None, *, view: View | None = None,
     size: tuple[int, int] | None = None,
 ) -> Picture:  # fmt: skip
-    """Draw a raster as a look says: see ``display.render.render``.
+    """Draw a raster as a look says, or layers on one another: see ``display.render.render``.
+
+    ``raster`` may be a list of ``Layer`` and ``Outline``, the lowest first, each with its own look.
 
     >>> import numpy as np
     >>> picture = render(from_array(np.array([[0, 128, 255]], np.uint8)))
@@ -337,6 +388,10 @@ def render(
     """
     from spectrane.display import render as _render
 
+    if not isinstance(raster, Raster):
+        from spectrane.display.layers import overlay
+
+        return overlay(list(raster), view=view, size=size)
     return _render.render(raster._source, look, view=view, size=size)
 
 

@@ -7,8 +7,8 @@ import pytest
 
 import spectrane as sp
 from spectrane.display.colormaps import Colormap, colormap_of, colormaps
+from spectrane.kernels.oklab import from_oklab, linear_light, to_oklab
 from spectrane.model.errors import LookError
-from spectrane.model.oklab import from_oklab, linear_light, to_oklab
 
 KINDS = {name: colormaps[name].kind for name in colormaps}
 # How linear red, green and blue reach eyes without one kind of cone (Viénot et al., 1999).

@@ -35,8 +35,13 @@ def kinds(rng):
     yield "masked", ArraySource(values, grid=grid, mask=mask), {"compress": "zstd"}
     yield "floats", ArraySource(values.astype("f4"), grid=grid, mask=mask), {"compress": "lzw"}
     yield "alpha", ArraySource(values, grid=grid, alpha=values[0]), {"interleave": "band"}
-    yield "classes", ArraySource((values[:1] % 5).astype("u1"), grid=grid,
-                                 look=Look(classes={1: ("#000000", "x")})), {}
+    yield (
+        "classes",
+        ArraySource(
+            (values[:1] % 5).astype("u1"), grid=grid, look=Look(classes={1: ("#000000", "x")})
+        ),
+        {},
+    )
 
 
 @pytest.mark.parametrize("which", range(5))
@@ -94,8 +99,10 @@ write_tiff(pieces(sys.argv[1]), sys.argv[1] + "/out.tif", resume=True, progress=
 
 
 def pieces(folder):
-    return Mosaic([open_source(f"{folder}/{name}.tif") for name in ("one", "two")],
-                  Rule("feather", 40, "gain"))
+    return Mosaic(
+        [open_source(f"{folder}/{name}.tif") for name in ("one", "two")],
+        Rule("feather", 40, "gain"),
+    )
 
 
 @pytest.fixture
@@ -114,8 +121,13 @@ def test_a_killed_process_leaves_what_it_finished(two):
     assert done.returncode == -signal.SIGKILL, done.stderr
     assert (two / ".out.tif.partial.parts").read_text().count('"row"') == 2
     told = []
-    write_tiff(pieces(two), two / "out.tif", resume=True, tile=256,
-               progress=lambda done, total: told.append((done, total)))
+    write_tiff(
+        pieces(two),
+        two / "out.tif",
+        resume=True,
+        tile=256,
+        progress=lambda done, total: told.append((done, total)),
+    )
     assert told == [(k, 5) for k in range(1, 6)]
     write_tiff(pieces(two), two / "plain.tif", tile=256)
     assert (two / "out.tif").read_bytes() == (two / "plain.tif").read_bytes()
@@ -126,8 +138,9 @@ def test_a_cluster_writes_the_same_bytes_even_when_a_worker_dies(two):
 
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
-        with LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None,
-                          silence_logs=50) as cluster:
+        with LocalCluster(
+            n_workers=2, threads_per_worker=1, dashboard_address=None, silence_logs=50
+        ) as cluster:
             address = cluster.scheduler_address
             told = []
 
@@ -136,8 +149,9 @@ def test_a_cluster_writes_the_same_bytes_even_when_a_worker_dies(two):
                 if done == 1:
                     os.kill(next(iter(cluster.workers.values())).process.pid, signal.SIGKILL)
 
-            write_tiff(pieces(two), two / "cluster.tif", tile=256, engine=address,
-                       progress=progress)
+            write_tiff(
+                pieces(two), two / "cluster.tif", tile=256, engine=address, progress=progress
+            )
             assert told == [1, 2, 3, 4, 5]
             assert list(in_order(abs, [-1, -2, -3], address)) == [1, 2, 3]
     write_tiff(pieces(two), two / "plain.tif", tile=256)

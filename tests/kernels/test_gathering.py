@@ -24,8 +24,10 @@ def at_point(name, plane, row, column, scales):
     rows, columns = plane.shape
     if not (0 <= row < rows and 0 <= column < columns):
         return np.nan
-    down, across = axis_weights(name, row, scales[0], rows), axis_weights(
-        name, column, scales[1], columns)
+    down, across = (
+        axis_weights(name, row, scales[0], rows),
+        axis_weights(name, column, scales[1], columns),
+    )
     taps = [(plane[i, j], u * v) for i, u in down.items() for j, v in across.items()]
     seen = [(value, w) for value, w in taps if np.isfinite(value)]
     signed, full = sum(w for _, w in seen), sum(w for _, w in taps)
@@ -52,8 +54,10 @@ def test_every_kernel_is_its_definition(form, rng, name, scales, dtype):
     rows[0, :3] = np.nan, 0.0, 16.999
     out = np.empty(rows.shape, dtype)
     gathering.gathered.choose(1)(plane, columns, rows, name, scales, out)
-    wanted = [[at_point(name, plane.astype("f8"), r, c, scales) for r, c in zip(*pair)]
-              for pair in zip(rows, columns)]
+    wanted = [
+        [at_point(name, plane.astype("f8"), r, c, scales) for r, c in zip(*pair)]
+        for pair in zip(rows, columns)
+    ]
     np.testing.assert_allclose(out, wanted, rtol=2e-5 if dtype == "f4" else 1e-9)
 
 
@@ -75,5 +79,6 @@ def test_majority_counts_areas_and_ties_go_low():
     found, kept = gathering.majority_at(plane, valid, columns, rows, (2.0, 2.0))
     assert kept.tolist() == [[True, True, False]]  # at last less than half
     assert found[0, :2].tolist() == [1, 5]  # two of each: the lower
-    assert not gathering.majority_at(plane, valid, np.array([[2.5]]), np.array([[2.9]]),
-                                     (0.5, 0.5))[1].any()
+    assert not gathering.majority_at(
+        plane, valid, np.array([[2.5]]), np.array([[2.9]]), (0.5, 0.5)
+    )[1].any()

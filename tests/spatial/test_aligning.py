@@ -42,8 +42,10 @@ def shift(columns, rows):
     return np.array([[1, 0, columns], [0, 1, rows], [0, 0, 1.0]])
 
 
-@pytest.mark.parametrize("columns, rows", [(0, 0), (1, -1), (3.3, -2.6), (-11.45, 7.2), (0.25, 0.1)])
-@pytest.mark.parametrize("gain, noise, hole", [(1, 0, False), (0.6, 20, True)])
+@pytest.mark.parametrize(
+    ("columns", "rows"), [(0, 0), (1, -1), (3.3, -2.6), (-11.45, 7.2), (0.25, 0.1)]
+)
+@pytest.mark.parametrize(("gain", "noise", "hole"), [(1, 0, False), (0.6, 20, True)])
 def test_a_shift_is_found_to_a_tenth_of_a_pixel(columns, rows, gain, noise, hole):
     fixed = shot(np.eye(3))
     moving = shot(shift(columns, rows), gain, noise, hole=hole)
@@ -73,8 +75,13 @@ def test_an_affine_is_found_and_taken_out():
 
 def test_rasters_in_other_systems_are_moved_too():
     fixed = shot(np.eye(3))
-    wrong = Grid(GRID.shape, tuple(map(tuple, (GRID.matrix @ shift(4, -3)).tolist())),
-                 "EPSG:32727", y_up=True, placed=True)
+    wrong = Grid(
+        GRID.shape,
+        tuple(map(tuple, (GRID.matrix @ shift(4, -3)).tolist())),
+        "EPSG:32727",
+        y_up=True,
+        placed=True,
+    )
     other = regrid(ArraySource(fixed._values, grid=wrong), crs="EPSG:32728")
     found = align(other, fixed)
     assert (found.columns, found.rows) == (pytest.approx(-4, abs=0.15), pytest.approx(3, abs=0.15))
@@ -90,8 +97,10 @@ def test_what_shows_nothing_in_common_is_told(rng):
         done, rows = aligned([fixed, noise], "shift")
     assert done[1].grid == GRID
     assert not rows[0]["taken out"]
-    far = ArraySource(fixed._values, grid=Grid.from_corner((200, 260), x=480510, y=7360000,
-                                                           pixel_size=2, crs="EPSG:32727"))
+    far = ArraySource(
+        fixed._values,
+        grid=Grid.from_corner((200, 260), x=480510, y=7360000, pixel_size=2, crs="EPSG:32727"),
+    )
     with pytest.raises(GridMismatch, match="at least 24 x 24"):
         align(far, fixed)
     with pytest.raises(LookError, match="shift or affine"):

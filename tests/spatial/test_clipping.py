@@ -38,7 +38,8 @@ def shape(request):
     hole = star(rng, 40, 30, 7)
     extra = star(rng, 62, 15, 14)
     return [outer, outer.difference(hole), outer.union(extra), extra.difference(hole)][
-        request.param]
+        request.param
+    ]
 
 
 def everything(source):
@@ -71,19 +72,38 @@ def test_touching_and_coverage_are_areas(source, shape):
 
 
 def test_adjoining_polygons_share_no_pixel_and_leave_none(rng):
-    points = np.array([[0, 0], [37.5, 0], [80, 0], [0, 22.5], [31.5, 30.5], [80, 40], [0, 60],
-                       [44, 60], [80, 60]], float)
+    points = np.array(
+        [
+            [0, 0],
+            [37.5, 0],
+            [80, 0],
+            [0, 22.5],
+            [31.5, 30.5],
+            [80, 40],
+            [0, 60],
+            [44, 60],
+            [80, 60],
+        ],
+        float,
+    )
     cells = [(0, 1, 4, 3), (1, 2, 5, 4), (3, 4, 7, 6), (4, 5, 8, 7)]
-    counts = sum(Polygons.of([points[list(cell)]]).inside(((0, 60), (0, 80))).astype(int)
-                 for cell in cells)
+    counts = sum(
+        Polygons.of([points[list(cell)]]).inside(((0, 60), (0, 80))).astype(int) for cell in cells
+    )
     assert (counts == 1).all()
 
 
 def test_overlapping_polygons_are_united_and_holes_stay_holes(source):
-    first = Polygon([(5, 5), (40, 5), (40, 40), (5, 40)], [[(10, 10), (30, 10), (30, 30), (10, 30)]])
+    first = Polygon(
+        [(5, 5), (40, 5), (40, 40), (5, 40)], [[(10, 10), (30, 10), (30, 30), (10, 30)]]
+    )
     both = MultiPolygon([first, box(25, 25, 60, 50)])
-    features = {"type": "FeatureCollection", "features": [
-        {"type": "Feature", "properties": {}, "geometry": mapping(one)} for one in both.geoms]}
+    features = {
+        "type": "FeatureCollection",
+        "features": [
+            {"type": "Feature", "properties": {}, "geometry": mapping(one)} for one in both.geoms
+        ],
+    }
     made = clip(source, features, extent_of="full")
     x, y = centres()
     union = shapely.union_all(list(both.geoms))
@@ -131,34 +151,47 @@ def test_geojson_is_longitude_and_latitude_and_bends(utm, rng):
     assert (everything(made).valid[0] != wanted).mean() < 1e-3
     crs84 = {"name": "urn:ogc:def:crs:OGC:1.3:CRS84"}
     named = {**shape, "crs": {"type": "name", "properties": crs84}}
-    np.testing.assert_array_equal(everything(clip(source, named, extent_of="full")).valid,
-                                  everything(made).valid)
+    np.testing.assert_array_equal(
+        everything(clip(source, named, extent_of="full")).valid, everything(made).valid
+    )
     far = Grid.from_corner((10, 10), x=200000, y=8000000, pixel_size=100000, crs="EPSG:32727")
-    straight = polygons_of(ArraySource(np.ones((1, 10, 10), "u1"), grid=far),
-                           mapping(box(-30, -20, -15, -19)))
+    straight = polygons_of(
+        ArraySource(np.ones((1, 10, 10), "u1"), grid=far), mapping(box(-30, -20, -15, -19))
+    )
     assert len(straight.x0) > 4  # its long edges were broken up
 
 
-@pytest.mark.parametrize("given, message", [
-    ({"shape": box(500, 500, 600, 600)}, r"the shape covers \(500, 500, 600, 600\), the raster"),
-    ({"shape": box(10.6, 10.6, 10.9, 10.9)}, "no pixel's centre lies in the shape"),
-    ({"shape": {"type": "Polygon", "coordinates": [[(0, 0), (1, 1)]]}}, "three or more positions"),
-    ({"shape": {"type": "Point", "coordinates": [1, 1]}}, "expected a Polygon"),
-    ({"shape": {"type": "Polygon", "coordinates": 7}}, "three or more positions"),
-    ({"shape": {"type": "FeatureCollection", "features": 3}}, "not a list"),
-    ({"shape": "nowhere.geojson"}, "not GeoJSON"),
-    ({"shape": box(1, 1, 9, 9), "keep": "corners"}, "expected centers or touching"),
-    ({"shape": box(1, 1, 9, 9), "soft": 2, "antialias": True}, "not with antialias"),
-    ({"shape": box(1, 1, 9, 9), "extent_of": "all"}, "expected shape or full"),
-])
+@pytest.mark.parametrize(
+    ("given", "message"),
+    [
+        (
+            {"shape": box(500, 500, 600, 600)},
+            r"the shape covers \(500, 500, 600, 600\), the raster",
+        ),
+        ({"shape": box(10.6, 10.6, 10.9, 10.9)}, "no pixel's centre lies in the shape"),
+        (
+            {"shape": {"type": "Polygon", "coordinates": [[(0, 0), (1, 1)]]}},
+            "three or more positions",
+        ),
+        ({"shape": {"type": "Point", "coordinates": [1, 1]}}, "expected a Polygon"),
+        ({"shape": {"type": "Polygon", "coordinates": 7}}, "three or more positions"),
+        ({"shape": {"type": "FeatureCollection", "features": 3}}, "not a list"),
+        ({"shape": "nowhere.geojson"}, "not GeoJSON"),
+        ({"shape": box(1, 1, 9, 9), "keep": "corners"}, "expected centers or touching"),
+        ({"shape": box(1, 1, 9, 9), "soft": 2, "antialias": True}, "not with antialias"),
+        ({"shape": box(1, 1, 9, 9), "extent_of": "all"}, "expected shape or full"),
+    ],
+)
 def test_what_cannot_be_cut_is_refused(source, given, message):
     with pytest.raises((GridMismatch, LookError), match=message):
         clip(source, **given)
 
 
 def test_many_vertices_and_many_polygons(tmp_path):
-    source = ArraySource(np.ones((1, 1000, 1000), "u1"),
-                         grid=Grid.from_corner((1000, 1000), x=0, y=1000, pixel_size=1))
+    source = ArraySource(
+        np.ones((1, 1000, 1000), "u1"),
+        grid=Grid.from_corner((1000, 1000), x=0, y=1000, pixel_size=1),
+    )
     turn = np.linspace(0, 2 * np.pi, 200_000, endpoint=False)
     reach = 400 + 50 * np.sin(301 * turn)
     ring = np.column_stack([500 + reach * np.cos(turn), 500 + reach * np.sin(turn)])

@@ -25,27 +25,36 @@ def source(rng, utm):
     return ArraySource(values, grid=utm, bands=[Band("a", nodata=0), Band("b", scale=0.1)])
 
 
-@pytest.mark.parametrize("band, asked, wanted", [
-    (0, Asked(values=(5, 700)), lambda v: (v == 5) | (v == 700)),
-    (0, Asked(low=100, high=300), lambda v: (v >= 100) & (v <= 300)),
-    (0, Asked(high=300), lambda v: (v > 0) & (v <= 300)),
-    (1, Asked(low=50.0), lambda v: v * 0.1 >= 50.0),
-    (1, Asked(values=(70.3,)), lambda v: v == 703),
-    (0, bits_test("bits 3-4 = 2"), lambda v: (v > 0) & ((v >> 3 & 3) == 2)),
-    (0, bits_test("bit 0 != 1"), lambda v: (v > 0) & (v % 2 == 0)),
-    (0, bits_test("bits 6-9 == 1, 3"), lambda v: np.isin(v >> 6, (1, 3))),
-])
+@pytest.mark.parametrize(
+    ("band", "asked", "wanted"),
+    [
+        (0, Asked(values=(5, 700)), lambda v: (v == 5) | (v == 700)),
+        (0, Asked(low=100, high=300), lambda v: (v >= 100) & (v <= 300)),
+        (0, Asked(high=300), lambda v: (v > 0) & (v <= 300)),
+        (1, Asked(low=50.0), lambda v: v * 0.1 >= 50.0),
+        (1, Asked(values=(70.3,)), lambda v: v == 703),
+        (0, bits_test("bits 3-4 = 2"), lambda v: (v > 0) & ((v >> 3 & 3) == 2)),
+        (0, bits_test("bit 0 != 1"), lambda v: (v > 0) & (v % 2 == 0)),
+        (0, bits_test("bits 6-9 == 1, 3"), lambda v: np.isin(v >> 6, (1, 3))),
+    ],
+)
 def test_values_ranges_and_bits(source, band, asked, wanted):
     mask = masks.ByTest(source, band, asked)
     np.testing.assert_array_equal(whole_mask(mask), wanted(source._values[band]))
-    np.testing.assert_array_equal(mask.read([0], ((9, 20), (3, 50))).values[0],
-                                  wanted(source._values[band])[9:20, 3:50])
+    np.testing.assert_array_equal(
+        mask.read([0], ((9, 20), (3, 50))).values[0], wanted(source._values[band])[9:20, 3:50]
+    )
 
 
-@pytest.mark.parametrize("text, message", [
-    ("bits 4-3 = 1", "the lower one first"), ("bits 3-4 = 4", "numbers up to 3"),
-    ("3-4", "expected such as"), ("bits 60-64 = 0", "0 to 63"),
-])
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [
+        ("bits 4-3 = 1", "the lower one first"),
+        ("bits 3-4 = 4", "numbers up to 3"),
+        ("3-4", "expected such as"),
+        ("bits 60-64 = 0", "0 to 63"),
+    ],
+)
 def test_bits_that_make_no_sense_are_refused(source, text, message):
     with pytest.raises(LookError, match=message):
         bits_test(text)
@@ -54,7 +63,10 @@ def test_bits_that_make_no_sense_are_refused(source, text, message):
 
 
 def test_masks_are_combined_and_laid_on_other_grids(source, utm):
-    low, odd = masks.ByTest(source, 0, Asked(high=500)), masks.ByTest(source, 0, bits_test("bit 0 = 1"))
+    low, odd = (
+        masks.ByTest(source, 0, Asked(high=500)),
+        masks.ByTest(source, 0, bits_test("bit 0 = 1")),
+    )
     a, b = whole_mask(low), whole_mask(odd)
     np.testing.assert_array_equal(whole_mask(masks.Joined(low, odd, "and")), a & b)
     np.testing.assert_array_equal(whole_mask(masks.Joined(low, odd, "or")), a | b)
@@ -79,8 +91,9 @@ def test_growing_is_a_distance_and_windows_agree(source, by):
     wanted = plain & (distance > -by) if by < 0 else distance <= by
     grown = masks.Grown(mask, by)
     np.testing.assert_array_equal(whole_mask(grown), wanted)
-    np.testing.assert_array_equal(grown.read([0], ((20, 33), (40, 61))).values[0],
-                                  wanted[20:33, 40:61])
+    np.testing.assert_array_equal(
+        grown.read([0], ((20, 33), (40, 61))).values[0], wanted[20:33, 40:61]
+    )
 
 
 @pytest.mark.parametrize("neighbours", [4, 8])
@@ -94,7 +107,9 @@ def test_areas_are_sized_over_strips(source, neighbours):
     sizes = np.bincount(labels.ravel())
     wanted = plain & (sizes[labels] >= 5) & (sizes[labels] <= 60)
     np.testing.assert_array_equal(whole_mask(made), wanted)
-    np.testing.assert_array_equal(made.read([0], ((5, 30), (11, 70))).values[0], wanted[5:30, 11:70])
+    np.testing.assert_array_equal(
+        made.read([0], ((5, 30), (11, 70))).values[0], wanted[5:30, 11:70]
+    )
 
 
 def test_a_mask_is_kept_as_nodata_or_alpha_and_trims(source):
@@ -113,6 +128,8 @@ def test_a_mask_is_kept_as_nodata_or_alpha_and_trims(source):
 
 def test_a_footprint_is_where_anything_is_valid():
     values = np.array([[[0, 1], [2, 0]], [[5, 0], [0, 0]]], "u1")
-    source = ArraySource(values, grid=Grid((2, 2)), bands=[Band("a", nodata=0), Band("b", nodata=0)])
+    source = ArraySource(
+        values, grid=Grid((2, 2)), bands=[Band("a", nodata=0), Band("b", nodata=0)]
+    )
     source.nodata_when = "all"
     assert whole_mask(masks.Footprint(source)).tolist() == [[True, True], [True, False]]

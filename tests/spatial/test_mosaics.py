@@ -29,8 +29,11 @@ def scene(rng):
 
 def part(values, rows, columns, *, nodata=0, dtype="u2", **kept):
     cut = values[rows[0] : rows[1], columns[0] : columns[1]]
-    return ArraySource(np.atleast_3d(cut.T).T.astype(dtype), grid=BASE.cropped((rows, columns)),
-                       bands=[Band("grey", nodata=nodata, **kept)])
+    return ArraySource(
+        np.atleast_3d(cut.T).T.astype(dtype),
+        grid=BASE.cropped((rows, columns)),
+        bands=[Band("grey", nodata=nodata, **kept)],
+    )
 
 
 def everything(source):
@@ -47,7 +50,8 @@ def three(rng):
         made.append(part(values, rows, columns))
         canvas = np.zeros((60, 100))
         canvas[rows[0] : rows[1], columns[0] : columns[1]] = values[
-            rows[0] : rows[1], columns[0] : columns[1]]
+            rows[0] : rows[1], columns[0] : columns[1]
+        ]
         canvases.append(canvas)
     return made, np.array(canvases)
 
@@ -74,9 +78,10 @@ def test_rules_are_what_they_say(three, rule):
 def distance(valid):
     """Euclid's to the nearest invalid pixel, or to the outer edge."""
     rows, columns = valid.shape
-    edge = np.minimum(np.minimum.outer(np.arange(rows) + 0.5, np.arange(columns) + 0.5),
-                      np.minimum.outer(rows - np.arange(rows) - 0.5,
-                                       columns - np.arange(columns) - 0.5))
+    edge = np.minimum(
+        np.minimum.outer(np.arange(rows) + 0.5, np.arange(columns) + 0.5),
+        np.minimum.outer(rows - np.arange(rows) - 0.5, columns - np.arange(columns) - 0.5),
+    )
     return edge if valid.all() else np.minimum(edge, ndimage.distance_transform_edt(valid))
 
 
@@ -86,12 +91,15 @@ def test_feathering_weighs_by_distance_to_the_valid_edge(three, width):
     found = everything(Mosaic(made, Rule("feather", width)))
     sums = np.zeros((2, 60, 100))
     for source, canvas in zip(made, canvases):
-        row, column = (round((2000 - source.grid.bounds[3]) / 10),
-                       round((source.grid.bounds[0] - 1000) / 10))
+        row, column = (
+            round((2000 - source.grid.bounds[3]) / 10),
+            round((source.grid.bounds[0] - 1000) / 10),
+        )
         valid = source._values[0] > 0
         weight = np.zeros((60, 100))
         weight[row : row + valid.shape[0], column : column + valid.shape[1]] = np.where(
-            valid, np.minimum(1, distance(valid) / width), 0)
+            valid, np.minimum(1, distance(valid) / width), 0
+        )
         sums += weight * canvas, weight
     valid = sums[1] > 0
     np.testing.assert_array_equal(found.valid[0], valid)
@@ -104,8 +112,9 @@ def test_an_edge_that_a_tile_continues_is_no_edge():
     windows = [((0, 20), (0, 20)), ((0, 20), (20, 40)), ((20, 40), (0, 20))]
     beside = weights.continued(windows, 0)
     assert beside == windows[1:]
-    seen = weights.feather_weights(np.ones((20, 20), bool), windows[0], windows[0], windows[0],
-                                   beside, 5)
+    seen = weights.feather_weights(
+        np.ones((20, 20), bool), windows[0], windows[0], windows[0], beside, 5
+    )
     assert seen[10, 19] == 1
     assert seen[19, 5] == 1
     assert seen[0, 10] == pytest.approx(0.1)
@@ -117,11 +126,16 @@ def test_known_gains_and_biases_are_found(rng, kind):
     truth = scene(rng)
     changes = [(1.0, 0.0), (0.8, 120.0 if kind == "gain+bias" else 0.0), (1.25, 0.0)]
     windows = (((0, 60), (0, 45)), ((0, 60), (30, 75)), ((0, 60), (60, 100)))
-    made = [part(truth * gain + bias, *window, dtype="f8", nodata=None)
-            for (gain, bias), window in zip(changes, windows)]
+    made = [
+        part(truth * gain + bias, *window, dtype="f8", nodata=None)
+        for (gain, bias), window in zip(changes, windows)
+    ]
     apart = part(truth, (0, 5), (0, 5))
-    far = ArraySource(apart._values.astype("f8"), bands=[Band("grey")],
-                      grid=Grid.from_corner((5, 5), x=1000, y=2500, pixel_size=10, crs="EPSG:32727"))
+    far = ArraySource(
+        apart._values.astype("f8"),
+        bands=[Band("grey")],
+        grid=Grid.from_corner((5, 5), x=1000, y=2500, pixel_size=10, crs="EPSG:32727"),
+    )
     mosaic = Mosaic([*made, far], Rule("average", balance=kind))
     with pytest.warns(DataWarning, match="overlap no other raster"):
         found = everything(mosaic)
@@ -143,9 +157,11 @@ def test_known_gains_and_biases_are_found(rng, kind):
 def test_histograms_are_matched_from_the_reference_outward(rng):
     truth = scene(rng)
     bent = 50 * np.sqrt(truth)
-    made = [part(truth, (0, 60), (0, 45), dtype="f8", nodata=None),
-            part(bent, (0, 60), (25, 75), dtype="f8", nodata=None),
-            part(bent * 0.5, (0, 60), (55, 100), dtype="f8", nodata=None)]
+    made = [
+        part(truth, (0, 60), (0, 45), dtype="f8", nodata=None),
+        part(bent, (0, 60), (25, 75), dtype="f8", nodata=None),
+        part(bent * 0.5, (0, 60), (55, 100), dtype="f8", nodata=None),
+    ]
     found = everything(Mosaic(made, Rule("top", balance="histogram"))).values[0]
     np.testing.assert_allclose(found[:, 25:45], truth[:, 25:45], rtol=0.02)
     assert np.abs(found[:, 45:75] - truth[:, 45:75]).mean() < 150
@@ -155,7 +171,7 @@ def test_histograms_are_matched_from_the_reference_outward(rng):
 
 def test_the_seam_runs_where_the_rasters_agree(rng):
     below, above = np.full((60, 100), 1000.0), np.full((60, 100), 1400.0)
-    valley = (np.abs(np.arange(100)[None] - (50 + 6 * np.sin(np.arange(60)[:, None] / 9))) < 1.5)
+    valley = np.abs(np.arange(100)[None] - (50 + 6 * np.sin(np.arange(60)[:, None] / 9))) < 1.5
     above[valley] = 1000.0
     made = [part(below, (0, 60), (0, 70)), part(above, (0, 60), (30, 100))]
     mosaic = Mosaic(made, Rule("seam", 1))
@@ -174,8 +190,11 @@ def test_the_seam_runs_where_the_rasters_agree(rng):
 
 def test_a_seam_in_a_corner_and_an_island(rng):
     truth = scene(rng)
-    made = [part(truth, (0, 45), (0, 70)), part(truth + 7, (20, 60), (40, 100)),
-            part(truth + 20, (5, 15), (5, 15))]
+    made = [
+        part(truth, (0, 45), (0, 70)),
+        part(truth + 7, (20, 60), (40, 100)),
+        part(truth + 20, (5, 15), (5, 15)),
+    ]
     found = everything(Mosaic(made, Rule("seam", 4)))
     covered = np.zeros((60, 100), bool)
     covered[:45, :70] = covered[20:, 40:] = True
@@ -183,17 +202,24 @@ def test_a_seam_in_a_corner_and_an_island(rng):
     assert np.abs(found.values[0] - truth)[covered].max() <= 21
     assert np.abs(found.values[0][7:13, 7:13] - truth[7:13, 7:13] - 20).max() <= 1
     seam = Seam(((0, 8), (0, 8)), 4, np.array([[0, 1], [0, 1]], "f4"))
-    np.testing.assert_allclose(seam.at(((0, 1), (0, 8)))[0], [0, 0, 0.125, 0.375, 0.625, 0.875, 1, 1])
+    np.testing.assert_allclose(
+        seam.at(((0, 1), (0, 8)))[0], [0, 0, 0.125, 0.375, 0.625, 0.875, 1, 1]
+    )
     np.testing.assert_allclose(seam.at(((2, 5), (3, 6)))[0], [0.375, 0.625, 0.875])
 
 
 def test_inputs_differ_in_grid_type_bands_scale_and_nodata(rng, utm):
-    first = ArraySource(rng.integers(1, 200, (2, 70, 90)).astype("u1"), grid=utm,
-                        bands=[Band("r", "red", nodata=0), Band("n", "nir", nodata=0)])
+    first = ArraySource(
+        rng.integers(1, 200, (2, 70, 90)).astype("u1"),
+        grid=utm,
+        bands=[Band("r", "red", nodata=0), Band("n", "nir", nodata=0)],
+    )
     values = rng.integers(0, 9000, (3, 70, 90)).astype("u2")
-    second = ArraySource(values, grid=utm.cropped(((0, 70), (50, 140))),
-                         bands=[Band("B8", "nir", scale=0.01), Band("x", "blue"),
-                                Band("B4", "red", scale=0.01)])
+    second = ArraySource(
+        values,
+        grid=utm.cropped(((0, 70), (50, 140))),
+        bands=[Band("B8", "nir", scale=0.01), Band("x", "blue"), Band("B4", "red", scale=0.01)],
+    )
     mosaic = Mosaic([first, second], Rule("top"))
     assert mosaic.dtype == np.uint16
     assert mosaic.shape == (70, 140)
@@ -204,8 +230,9 @@ def test_inputs_differ_in_grid_type_bands_scale_and_nodata(rng, utm):
     third = ArraySource(values[:2].astype("f4"), grid=utm, bands=[Band("a", "green"), Band("b")])
     with pytest.raises(BandError, match=r"has no band like r \(red\)"):
         Mosaic([first, third])
-    kelvin, metres = (ArraySource(values[:1], grid=utm, bands=[Band("t", unit=u)])
-                      for u in ("K", "m"))
+    kelvin, metres = (
+        ArraySource(values[:1], grid=utm, bands=[Band("t", unit=u)]) for u in ("K", "m")
+    )
     with pytest.raises(MetadataError, match="is in m, the first raster's in K"):
         Mosaic([kelvin, metres])
     celsius = ArraySource(values[:1], grid=utm, bands=[Band("t", unit="degC", scale=0.1)])
@@ -234,8 +261,10 @@ def test_other_zones_are_regridded_and_large_mosaics_shown_small(rng):
     fine = BASE.resized((1800, 3000))
     sloped = np.add.outer(np.arange(1800) / 1.5, np.arange(3000) / 3).astype("f4")[None]
     smooth = np.add.outer(np.arange(60) * 20.0 + 9.7, np.arange(100) * 10.0 + 4.8)
-    big = [ArraySource(sloped[:, :, a:b], grid=fine.cropped(((0, 1800), (a, b))))
-           for a, b in ((0, 1800), (1200, 3000))]
+    big = [
+        ArraySource(sloped[:, :, a:b], grid=fine.cropped(((0, 1800), (a, b))))
+        for a, b in ((0, 1800), (1200, 3000))
+    ]
     for rule in (Rule("feather", 60), Rule("seam", 60)):
         mosaic = Mosaic(big, rule, grid=fine)
         small = mosaic.read([0], whole(mosaic.shape), (60, 100), "area")
@@ -249,8 +278,11 @@ def test_orders(rng):
         source.metadata = metadata
         return source
 
-    scenes = [dated(tags={"DateTime": "2026:05:02 10:00:00"}), dated(datetime="2026-05-01T10:00:00Z"),
-              dated(properties={"datetime": "2026-05-03"})]
+    scenes = [
+        dated(tags={"DateTime": "2026:05:02 10:00:00"}),
+        dated(datetime="2026-05-01T10:00:00Z"),
+        dated(properties={"datetime": "2026-05-03"}),
+    ]
     assert ordered(scenes, "date") == [1, 0, 2]
     assert ordered(scenes, None) == [0, 1, 2]
     assert ordered(scenes, "cloud", {"cloud": [10, 90, 40]}) == [1, 2, 0]
@@ -263,10 +295,15 @@ def test_orders(rng):
             ordered(scenes, wrong)
 
 
-@pytest.mark.parametrize("given, message", [
-    ({"name": "best"}, "expected top, bottom"), ({"name": "top", "width": 3}, "width means nothing"),
-    ({"name": "feather", "width": -1}, "above 0"), ({"balance": "colour"}, "expected gain"),
-])
+@pytest.mark.parametrize(
+    ("given", "message"),
+    [
+        ({"name": "best"}, "expected top, bottom"),
+        ({"name": "top", "width": 3}, "width means nothing"),
+        ({"name": "feather", "width": -1}, "above 0"),
+        ({"balance": "colour"}, "expected gain"),
+    ],
+)
 def test_rules_that_make_no_sense_are_refused(given, message):
     with pytest.raises(LookError, match=message):
         Rule(**given)
@@ -278,7 +315,10 @@ def test_rasters_that_cannot_be_joined_are_refused(rng, utm):
         Mosaic([here, ArraySource(here._values)])
     with pytest.raises(GridMismatch, match="there are no rasters"):
         Mosaic([])
-    with pytest.warns(DataWarning, match="left out"), pytest.raises(GridMismatch, match="no raster"):
+    with (
+        pytest.warns(DataWarning, match="left out"),
+        pytest.raises(GridMismatch, match="no raster"),
+    ):
         Mosaic([here], grid=utm)
     assert overlaps_of(Mosaic([here]).laid, 1) == []
     assert balanced(Mosaic([here]).laid, 1, "gain").corrections[0].gain == (1.0,)

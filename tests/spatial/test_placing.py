@@ -12,8 +12,10 @@ from spectrane.spatial.fitting import FITS, fit, misses
 from spectrane.spatial.placing import place
 from spectrane.spatial.regridded import regrid
 
-PIXELS = np.array([[5, 8], [190, 12], [180, 95], [15, 90], [100, 50], [60, 20], [140, 80],
-                   [30, 60], [170, 40]], float)
+PIXELS = np.array(
+    [[5, 8], [190, 12], [180, 95], [15, 90], [100, 50], [60, 20], [140, 80], [30, 60], [170, 40]],
+    float,
+)
 
 
 def true_map(kind, columns, rows):
@@ -48,8 +50,10 @@ def test_each_fit_finds_what_made_the_points(kind):
 
 def test_misses_are_told_in_pixels_and_map_units_and_the_worst_is_named(picture):
     x, y = true_map("affine", *PIXELS.T)
-    points = [{"name": f"p{k}", "row": r, "column": c, "x": a, "y": b}
-              for k, ((c, r), a, b) in enumerate(zip(PIXELS, x, y))]
+    points = [
+        {"name": f"p{k}", "row": r, "column": c, "x": a, "y": b}
+        for k, ((c, r), a, b) in enumerate(zip(PIXELS, x, y))
+    ]
     points[3]["x"] += 5.0
     made, placement = place(picture, points=points, crs="EPSG:32727")
     assert placement.worst == "p3"
@@ -60,7 +64,8 @@ def test_misses_are_told_in_pixels_and_map_units_and_the_worst_is_named(picture)
     assert worst.miss_alone == pytest.approx(5.0)
     slope = np.array([[0.30, 0.09], [0.02, -0.25]])
     assert worst.miss_pixels == pytest.approx(
-        np.linalg.norm(np.linalg.solve(slope, (worst.miss_x, 0))), rel=0.2)
+        np.linalg.norm(np.linalg.solve(slope, (worst.miss_x, 0))), rel=0.2
+    )
     assert placement.rms == pytest.approx(np.sqrt(np.mean([m.miss**2 for m in placement.misses])))
     assert made.grid.rotated
     assert made.metadata["placement"]["worst"] == "p3"
@@ -101,8 +106,14 @@ def test_corners_in_degrees_land_right_on_a_map_in_metres(rng):
     values = np.zeros((1, 400, 800), "u1")
     values[0, 120, 640] = 200
     picture = ArraySource(values)
-    made, _ = place(picture, bounds=(west, south, east, north), points_crs="EPSG:4326",
-                    crs="EPSG:32727", resample="nearest", pixel_size=10)
+    made, _ = place(
+        picture,
+        bounds=(west, south, east, north),
+        points_crs="EPSG:4326",
+        crs="EPSG:32727",
+        resample="nearest",
+        pixel_size=10,
+    )
     assert made.grid.crs_text == "EPSG:32727"
     lon = west + (640.5 / 800) * (east - west)
     lat = north - (120.5 / 400) * (north - south)
@@ -111,10 +122,19 @@ def test_corners_in_degrees_land_right_on_a_map_in_metres(rng):
     assert made.read([0], ((row, row + 1), (column, column + 1))).values == 200
     straight = place(picture, bounds=(west, south, east, north), crs="EPSG:4326")[0]
     again = regrid(straight, made.grid, resample="nearest")
-    np.testing.assert_array_equal(again.read([0], ((0, 50), (0, 50))).values,
-                                  made.read([0], ((0, 50), (0, 50))).values)
-    points = [{"row": r, "column": c, "x": west + c / 800 * (east - west),
-               "y": north - r / 400 * (north - south)} for r in (0, 400) for c in (0, 400, 800)]
+    np.testing.assert_array_equal(
+        again.read([0], ((0, 50), (0, 50))).values, made.read([0], ((0, 50), (0, 50))).values
+    )
+    points = [
+        {
+            "row": r,
+            "column": c,
+            "x": west + c / 800 * (east - west),
+            "y": north - r / 400 * (north - south),
+        }
+        for r in (0, 400)
+        for c in (0, 400, 800)
+    ]
     _, tied = place(picture, points=points, points_crs="EPSG:4326", crs="EPSG:32727")
     assert tied.crs == "EPSG:32727"
     assert 0 < tied.rms < 60
@@ -123,21 +143,24 @@ def test_corners_in_degrees_land_right_on_a_map_in_metres(rng):
 LINE = [(k, 2 * k, 10.0 * k, 20.0 * k + 1) for k in range(6)]
 
 
-@pytest.mark.parametrize("given, message", [
-    ({"points": LINE}, "lie on one line"),
-    ({"points": [(0, 0, 1, 1), (9, 0, 1, 1), (0, 9, 1, 1)]}, "map positions lie on one line"),
-    ({"points": LINE[:1], "fit_kind": "similarity"}, "at least 2 points; there are 1"),
-    ({"points": [(0, 0, 1)]}, "expected row, column, x and y"),
-    ({"points": [(0, 0, 1, float("nan"))] * 3}, "finite"),
-    ({"points": []}, "there are none"),
-    ({"corners": [(0, 0), (0, 9)]}, "on one line along an axis"),
-    ({"corners": [(0, 0), (1, 1), (2, 0)]}, "expected 2 or 4"),
-    ({"corners": [(0, 0), (1, 1), (1, 0), (0, 1)], "fit_kind": "projective"}, "order round"),
-    ({"bounds": (5, 0, 1, 2)}, "x min < x max"),
-    ({"bounds": (0, 0, 1)}, "expected 4"),
-    ({"bounds": (0, 0, 1, 1), "points": LINE}, "one of them"),
-    ({"points": LINE, "fit_kind": "spline"}, "expected one of similarity"),
-])
+@pytest.mark.parametrize(
+    ("given", "message"),
+    [
+        ({"points": LINE}, "lie on one line"),
+        ({"points": [(0, 0, 1, 1), (9, 0, 1, 1), (0, 9, 1, 1)]}, "map positions lie on one line"),
+        ({"points": LINE[:1], "fit_kind": "similarity"}, "at least 2 points; there are 1"),
+        ({"points": [(0, 0, 1)]}, "expected row, column, x and y"),
+        ({"points": [(0, 0, 1, float("nan"))] * 3}, "finite"),
+        ({"points": []}, "there are none"),
+        ({"corners": [(0, 0), (0, 9)]}, "on one line along an axis"),
+        ({"corners": [(0, 0), (1, 1), (2, 0)]}, "expected 2 or 4"),
+        ({"corners": [(0, 0), (1, 1), (1, 0), (0, 1)], "fit_kind": "projective"}, "order round"),
+        ({"bounds": (5, 0, 1, 2)}, "x min < x max"),
+        ({"bounds": (0, 0, 1)}, "expected 4"),
+        ({"bounds": (0, 0, 1, 1), "points": LINE}, "one of them"),
+        ({"points": LINE, "fit_kind": "spline"}, "expected one of similarity"),
+    ],
+)
 def test_what_settles_no_fit_is_refused(picture, given, message):
     with pytest.raises(GridMismatch, match=message):
         place(picture, **given)

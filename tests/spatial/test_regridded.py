@@ -1,4 +1,4 @@
-"""Rasters on other grids: right to a fraction of a pixel, and refused where nothing relates them."""
+"""Rasters on other grids: right to a fraction of a pixel; refused where nothing relates them."""
 
 from __future__ import annotations
 
@@ -21,8 +21,13 @@ from spectrane.spatial.regridded import regrid
 from spectrane.spatial.shifted import Shifted
 from spectrane.spatial.subset import Subset
 
-ROTATED = Grid((60, 80), ((9.0, 3.0, 480100.0), (2.5, -9.5, 7359900.0), (0, 0, 1)),
-               "EPSG:32727", y_up=True, placed=True)
+ROTATED = Grid(
+    (60, 80),
+    ((9.0, 3.0, 480100.0), (2.5, -9.5, 7359900.0), (0, 0, 1)),
+    "EPSG:32727",
+    y_up=True,
+    placed=True,
+)
 
 
 @pytest.fixture
@@ -41,8 +46,11 @@ def exact_positions(target, source_grid, row, column):
 @pytest.mark.parametrize("name", ["bilinear", "cubic", "lagrange", "lanczos", "area"])
 @pytest.mark.parametrize("kind", ["rotated", "zone", "coarse"])
 def test_each_pixel_is_the_kernel_at_its_place(source, name, kind):
-    target = {"rotated": ROTATED, "zone": grids.suggested(source.grid, "EPSG:32728"),
-              "coarse": grids.suggested(source.grid, pixel_size=33.0)}[kind]
+    target = {
+        "rotated": ROTATED,
+        "zone": grids.suggested(source.grid, "EPSG:32728"),
+        "coarse": grids.suggested(source.grid, pixel_size=33.0),
+    }[kind]
     made = regrid(source, target, resample=name, tolerance=0)
     found = made.read([0], ((0, target.rows), (0, target.columns)))
     plane = np.where(source._values[0] == 0, np.nan, source._values[0]).astype("f8")
@@ -57,9 +65,12 @@ def test_each_pixel_is_the_kernel_at_its_place(source, name, kind):
 
 
 def test_nearest_and_majority_keep_classes(source, utm):
-    classes = ArraySource((source._values[:1] % 5).astype("u1"), grid=utm,
-                          bands=[Band("class", nodata=0)],
-                          look=Look(classes={1: ("#000000", "x")}))
+    classes = ArraySource(
+        (source._values[:1] % 5).astype("u1"),
+        grid=utm,
+        bands=[Band("class", nodata=0)],
+        look=Look(classes={1: ("#000000", "x")}),
+    )
     made = regrid(classes, ROTATED)
     assert made.resample == "nearest"
     found = made.read([0], ((0, 60), (0, 80)))
@@ -84,8 +95,9 @@ def test_a_window_is_a_part_of_the_whole(source, name):
     np.testing.assert_array_equal(part.values[0], everything.values[1, 13:51, 7:66])
     np.testing.assert_array_equal(part.valid[0], everything.valid[1, 13:51, 7:66])
     cropped = Subset(made, [0], ((5, 40), (10, 30)))
-    np.testing.assert_array_equal(cropped.read([0], ((0, 35), (0, 20))).values[0],
-                                  everything.values[0, 5:40, 10:30])
+    np.testing.assert_array_equal(
+        cropped.read([0], ((0, 35), (0, 20))).values[0], everything.values[0, 5:40, 10:30]
+    )
 
 
 def test_pixels_that_coincide_are_not_resampled(source, utm):
@@ -98,15 +110,17 @@ def test_pixels_that_coincide_are_not_resampled(source, utm):
     assert not found.valid[0, :, 80:].any()
     assert regrid(source, utm) is source
     small = made.read([0], ((10, 50), (0, 80)), (20, 40), "area")
-    np.testing.assert_array_equal(small.values, source.read([0], ((5, 45), (10, 90)), (20, 40),
-                                                            "area").values)
+    np.testing.assert_array_equal(
+        small.values, source.read([0], ((5, 45), (10, 90)), (20, 40), "area").values
+    )
 
 
 def test_a_valid_value_never_becomes_nodata(utm):
     values = np.full((1, 20, 20), 1, "u1")
     values[0, ::2] = 2
-    source = ArraySource(values, grid=Grid.from_corner((20, 20), x=0, y=0, pixel_size=1),
-                         bands=[Band("a", nodata=2)])
+    source = ArraySource(
+        values, grid=Grid.from_corner((20, 20), x=0, y=0, pixel_size=1), bands=[Band("a", nodata=2)]
+    )
     shifted = Grid.from_corner((30, 30), x=0.3, y=-0.2, pixel_size=0.6)
     found = regrid(source, shifted, resample="bilinear").read([0], ((0, 30), (0, 30)))
     assert (found.values[found.valid] != 2).all()
@@ -161,10 +175,13 @@ def test_across_the_antimeridian_and_over_a_pole(rng):
         grids.suggested(globe, "EPSG:2193")
 
 
-@pytest.mark.parametrize("change, message", [
-    ({"crs_text": None}, "names no coordinate system"),
-    ({"placed": False, "crs_text": None}, "has a place on a map and the other has none"),
-])
+@pytest.mark.parametrize(
+    ("change", "message"),
+    [
+        ({"crs_text": None}, "names no coordinate system"),
+        ({"placed": False, "crs_text": None}, "has a place on a map and the other has none"),
+    ],
+)
 def test_grids_that_cannot_be_related_are_refused(source, utm, change, message):
     from dataclasses import replace
 
@@ -174,8 +191,13 @@ def test_grids_that_cannot_be_related_are_refused(source, utm, change, message):
     for target in (far, replace(far, crs_text="EPSG:32728")):
         with pytest.raises(GridMismatch, match="do not meet"):
             regrid(source, target)
-    for given in ({}, {"grid": utm, "crs": "EPSG:4326"}, {"pixel_size": -1}, {"pixel_size": 1e-9},
-                  {"grid": "utm"}):
+    for given in (
+        {},
+        {"grid": utm, "crs": "EPSG:4326"},
+        {"pixel_size": -1},
+        {"pixel_size": 1e-9},
+        {"grid": "utm"},
+    ):
         with pytest.raises(GridMismatch):
             regrid(source, **given)
 
@@ -187,9 +209,10 @@ def test_a_better_datum_transformation_that_is_missing_is_told():
         coordinates.warn_of_datum(new, old)
     with warnings.catch_warnings():
         warnings.simplefilter("error")
-        coordinates.warn_of_datum(Grid.from_corner((9, 9), x=0, y=0, pixel_size=1, crs="EPSG:32728"),
-                                  Grid.from_corner((9, 9), x=5e5, y=7e6, pixel_size=1,
-                                                   crs="EPSG:32727"))
+        coordinates.warn_of_datum(
+            Grid.from_corner((9, 9), x=0, y=0, pixel_size=1, crs="EPSG:32728"),
+            Grid.from_corner((9, 9), x=5e5, y=7e6, pixel_size=1, crs="EPSG:32727"),
+        )
 
 
 def test_large_grids_are_shown_small_from_smaller_ones(rng):

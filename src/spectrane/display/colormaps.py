@@ -12,9 +12,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.kernels.oklab import from_oklab, shown, to_oklab
 from spectrane.model.errors import LookError, nearest
 from spectrane.model.look import parse_color
-from spectrane.model.oklab import from_oklab, shown, to_oklab
 
 ENTRIES = 256
 Knot = tuple[float, float, float]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import warnings
 from collections.abc import Callable, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -55,11 +55,31 @@ def render(
     LookError, GridMismatch.
     """
     source = upright(source)
-    look, kept = _with_kept_limits(look or source.look or Look(), source.look)
     view = view or View()
     window = view.window(source.grid)
     shape = fitted(window, size or view.size)
     check_answer(1, shape, np.dtype(np.uint32))
+    ready = settled(source, look, window)
+    if ready.classes is not None:
+        return _render_classes(ready.source, ready.classes, ready.bands, window, shape)
+    picture = _render_shades(ready.source, ready.look, ready.bands, window, shape)
+    return picture if ready.told is None else replace(picture, notes=(ready.told,))
+
+
+@dataclass(frozen=True)
+class Settled:
+    """A look as it will be carried out: on which source and bands, and by classes or shades."""
+
+    source: Source
+    look: Look
+    bands: list[int]
+    classes: Look | None
+    told: str | None
+
+
+def settled(source: Source, look: Look | None, window: Window) -> Settled:
+    """Settle a look: what is kept with the file, its colour map, its no-data, its classes."""
+    look, kept = _with_kept_limits(look or source.look or Look(), source.look)
     if look.nodata_when not in (None, source.nodata_when):
         source = Described(source, source.bands, look.nodata_when)
     bands = shown_bands(source, look)
@@ -70,11 +90,10 @@ def render(
         look, told = settled_colormap(source, look, bands)
     classes = classes_shown(source, look, bands)
     if classes.classes:
-        return _render_classes(source, classes, bands, window, shape)
+        return Settled(source, look, bands, classes, told)
     if kept is not None:
         look = _unless_it_misses(source, look, bands, window, kept)
-    picture = _render_shades(source, look, bands, window, shape)
-    return picture if told is None else replace(picture, notes=(told,))
+    return Settled(source, look, bands, None, told)
 
 
 def _with_kept_limits(look: Look, own: Look | None) -> tuple[Look, Look | None]:
@@ -120,7 +139,8 @@ def classes_shown(source: Source, look: Look, bands: Sequence[int]) -> Look:
     return replace(look, classes=own)
 
 
-def _resample(look: Look, window: Window, shape: Sequence[int], categories: bool) -> str:
+def resampling(look: Look, window: Window, shape: Sequence[int], categories: bool) -> str:
+    """Return the kernel that shows a window at a size: the look's, else area or nearest."""
     if look.resample is not None:
         return look.resample
     if any(n > m for n, m in zip(extent(window), shape, strict=True)):
@@ -135,7 +155,7 @@ def _render_classes(
         _warn(f"resample {look.resample} mixes neighbours, and classes have no between: majority "
               "or nearest is used")  # fmt: skip
         look = replace(look, resample=None)
-    pixels = source.read(bands, window, shape, _resample(look, window, shape, True))
+    pixels = source.read(bands, window, shape, resampling(look, window, shape, True))
     rgba, unlisted = draw_classes(pixels, look.classes, look.nodata_color)
     if unlisted:
         _warn(f"{unlisted} pixels are of no class that has a colour and stay transparent")
@@ -151,9 +171,9 @@ def _render_shades(
     source: Source, look: Look, bands: list[int], window: Window, shape: tuple[int, int]
 ) -> Picture:
     shadings = shadings_of(source, look, bands, window)
-    method = _resample(look, window, shape, source.categories)
-    pixels = _straight(source.read(bands, window, shape, method), source.alpha)
-    rgba = _drawn(pixels, shadings, look)
+    method = resampling(look, window, shape, source.categories)
+    pixels = straight(source.read(bands, window, shape, method), source.alpha)
+    rgba = drawn(pixels, shadings, look)
     _warn_of_misleading(source, pixels, shadings, rgba)
     scales = tuple(shading.scale for shading in shadings)
     turned = source.grid.cropped(window).flips()
@@ -216,13 +236,14 @@ def hidden_color(look: Look) -> str | None:
     return colormap_of(look.colormap).nodata
 
 
-def _drawn(pixels: Pixels, shadings: Sequence[Shading], look: Look) -> Rgba:
+def drawn(pixels: Pixels, shadings: Sequence[Shading], look: Look) -> Rgba:
+    """Return a picture of pixels, by a look's shadings and adjustments."""
     if look.adjusted:
         return np.asarray(draw_adjusted(pixels, shadings, look, 255))
     return draw(pixels, shadings, hidden_color(look))
 
 
-def _straight(pixels: Pixels, alpha: str | None) -> Pixels:
+def straight(pixels: Pixels, alpha: str | None) -> Pixels:
     """Undo the multiplication by alpha that associated alpha brings with it."""
     if alpha != "premultiplied" or pixels.alpha is None:
         return pixels

@@ -39,7 +39,7 @@ def _fill_weights(code: int, at: float, scale: float, reach: float, weights: Any
     """Fill an axis's weights; return the first tap."""
     if code == 4:
         half = scale / 2.0
-        first = math.floor(at - half)
+        first = float(math.floor(at - half))
         low, high = at - half - first, at + half - first
         for k in range(weights.shape[0]):
             weights[k] = max(0.0, min(k + 1.0, high) - max(float(k), low))

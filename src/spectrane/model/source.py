@@ -111,6 +111,17 @@ class Source(ABC):
             raise BandError(f"no band {wrong[0] + 1}; the raster has {len(self.bands)}")
 
 
+def source_of(given: Any) -> Source:
+    """Return a source, or the one that a public object such as a raster wraps.
+
+    Raises TypeError for anything else.
+    """
+    found = getattr(given, "_source", given)
+    if not isinstance(found, Source):
+        raise TypeError(f"expected a raster, not {type(given).__name__}")
+    return found
+
+
 def spoken(window: Window) -> str:
     """Say a window as people do.
 

@@ -272,7 +272,8 @@ def _fitted(places: F64, shifts: F64, weights: F64, kind: str) -> F64:
         model[:, 2] = np.average(shifts[near], axis=0, weights=weights[near])
         return model
     terms = np.column_stack([places, np.ones(len(places))]) * weights[:, np.newaxis]
-    return np.linalg.lstsq(terms, shifts * weights[:, np.newaxis], rcond=None)[0].T
+    found = np.linalg.lstsq(terms, shifts * weights[:, np.newaxis], rcond=None)[0]
+    return np.asarray(found.T, np.float64)
 
 
 def _weighted_median(values: F64, weights: F64) -> float:

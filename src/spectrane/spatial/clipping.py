@@ -15,6 +15,7 @@ from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window, area, extent, whole
+from spectrane.spatial.masks import Inverted, Masked, chooser, mask_on
 from spectrane.spatial.polygons import Polygons
 from spectrane.spatial.shapes import polygons_of
 from spectrane.spatial.subset import Subset
@@ -109,7 +110,7 @@ def cover(polygons: Polygons, window: Window, edge: Edge) -> NDArray[np.float32]
     if zone.all():
         return np.ones(extent(window), np.float32)
     distance = distance_transform_edt(zone)[margin:-margin, margin:-margin]
-    return np.clip((distance - 0.5) / edge.soft, 0, 1).astype(np.float32)
+    return np.asarray(np.clip((distance - 0.5) / edge.soft, 0, 1), np.float32)
 
 
 def _faded(pixels: Pixels, share: NDArray[np.float32], dtype: np.dtype[Any]) -> Pixels:
@@ -205,3 +206,37 @@ def _missed(source: Source, polygons: Polygons, what: str) -> str:
     shape = ", ".join(f"{v:.10g}" for v in (min(xs), min(ys), max(xs), max(ys)))
     raster = ", ".join(f"{v:.10g}" for v in source.grid.bounds)
     return f"{what}: the shape covers ({shape}), the raster ({raster}), in the raster's system"
+
+
+def clip_to(source: Source, other: Source, outside: bool, extent_of: str) -> Source:
+    """Return a source where another one holds anything, at the nearest pixel, or where not.
+
+    Raises GridMismatch, which gives both extents, where nothing would be kept.
+    """
+    if extent_of not in ("shape", "full"):
+        raise LookError(f"extent {extent_of!r}: expected shape or full")
+    mask = mask_on(chooser(other), source)
+    if outside:
+        return Masked(source, Inverted(mask))
+    window = _chosen_window(mask)
+    if window is None:
+        raise GridMismatch(
+            f"the footprint lies outside the raster: it covers {other.grid.bounds} in "
+            f"{other.grid.crs_text}, the raster {source.grid.bounds} in {source.grid.crs_text}"
+        )
+    made = Masked(source, mask)
+    return made if extent_of == "full" else Subset(made, range(len(source.bands)), window)
+
+
+def _chosen_window(mask: Source) -> Window | None:
+    """Return the smallest window that holds all that a mask chooses."""
+    rows, columns = [], []
+    step = max(1, _STRIP // mask.shape[1])
+    for top in range(0, mask.shape[0], step):
+        part = ((top, min(top + step, mask.shape[0])), (0, mask.shape[1]))
+        chosen = mask.read([0], part).values[0].astype(bool)
+        down, across = np.flatnonzero(chosen.any(1)), np.flatnonzero(chosen.any(0))
+        if down.size:
+            rows += [top + int(down[0]), top + int(down[-1]) + 1]
+            columns += [int(across[0]), int(across[-1]) + 1]
+    return ((min(rows), max(rows)), (min(columns), max(columns))) if rows else None

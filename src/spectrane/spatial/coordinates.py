@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import threading
 import warnings
 from collections.abc import Callable
@@ -246,12 +247,10 @@ def warn_of_datum(first: Grid, second: Grid) -> None:
 
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
-        area = None
-        try:
+        area: Any = None
+        with contextlib.suppress(pyproj.exceptions.ProjError, ValueError):
             way = pyproj.Transformer.from_crs(second.crs, "EPSG:4326", always_xy=True)
             area = AreaOfInterest(*way.transform_bounds(*second.bounds))
-        except (pyproj.exceptions.ProjError, ValueError):
-            area = None
         try:
             group = TransformerGroup(second.crs, first.crs, always_xy=True, area_of_interest=area)
         except pyproj.exceptions.ProjError:

@@ -153,7 +153,7 @@ def fit(pixels: F64, places: F64, kind: str) -> Transformation:
                 f"the points do not settle a {kind} fit: they lie on one curve; add points "
                 "elsewhere, or take a simpler fit"
             )
-        numbers = np.linalg.lstsq(terms, places, rcond=None)[0]
+        numbers = np.asarray(np.linalg.lstsq(terms, places, rcond=None)[0], np.float64)
     return Transformation(kind, tuple(map(tuple, numbers.tolist())), (float(at[0]), float(at[1])),
                           size)  # fmt: skip
 

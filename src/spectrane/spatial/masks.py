@@ -80,7 +80,7 @@ class Test:
         if self.values is not None:
             close = [np.isclose(plain, value, rtol=1e-9, atol=0) if band.scaled else plain == value
                      for value in self.values]  # fmt: skip
-            return np.logical_or.reduce(close)
+            return np.asarray(np.logical_or.reduce(close))
         with np.errstate(invalid="ignore"):
             above = np.ones(plain.shape, bool) if self.low is None else plain >= self.low
             return np.asarray(above if self.high is None else above & (plain <= self.high))
@@ -164,7 +164,7 @@ class Joined(MaskSource):
 
 
 def _valid(pixels: Pixels) -> Chosen:
-    return np.broadcast_to(pixels.valid, pixels.values.shape)[0]
+    return np.asarray(np.broadcast_to(pixels.valid, pixels.values.shape)[0])
 
 
 class Inverted(MaskSource):
@@ -172,7 +172,7 @@ class Inverted(MaskSource):
 
     def chosen(self, window: Window) -> Chosen:
         """Return the others."""
-        return ~self.parent.read([0], window).values[0].astype(bool)
+        return np.asarray(~self.parent.read([0], window).values[0].astype(bool))
 
 
 class Grown(MaskSource):
@@ -349,3 +349,8 @@ def mask_on(mask: Source, source: Source) -> Source:
 def trimmed(source: Source, by: float) -> Source:
     """Return a source whose no-data has grown inward by a number of pixels."""
     return Masked(source, Grown(Footprint(source), -by)) if by else source
+
+
+def chooser(source: Source) -> Source:
+    """Return a mask itself, or the footprint of a raster that is none."""
+    return source if len(source.bands) == 1 and source.dtype.kind == "b" else Footprint(source)

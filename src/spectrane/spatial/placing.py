@@ -209,6 +209,6 @@ def _kind(pixels: F64, places: F64, tied: bool) -> str:
     """Return affine, unless four corners are no parallelogram: they settle a projective view."""
     if tied or len(places) != 4:
         return "affine" if len(places) >= 3 else "similarity"
-    gap: Sequence[float] = (places[0] + places[2] - places[1] - places[3]).tolist()
+    gap = places[0] + places[2] - places[1] - places[3]
     spread = float(np.ptp(places, axis=0).max())
-    return "affine" if np.hypot(*gap) <= 1e-9 * spread else "projective"
+    return "affine" if np.hypot(gap[0], gap[1]) <= 1e-9 * spread else "projective"

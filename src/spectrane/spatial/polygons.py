@@ -158,4 +158,4 @@ def _pairs(begin: F64, end: F64) -> Iterator[tuple[NDArray[np.intp], NDArray[np.
 def _snapped(values: Any) -> F64:
     """Bring positions that rounding keeps from a pixel's edge or middle onto it."""
     near = np.round(values * 2) / 2
-    return np.where(np.abs(values - near) < _SNAP, near, values)
+    return np.asarray(np.where(np.abs(values - near) < _SNAP, near, values))

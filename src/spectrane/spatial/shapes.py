@@ -89,7 +89,7 @@ def polygons_of(
         raise LookError("region: expected a Polygon or MultiPolygon with at least one ring")
     found = _mended(found)
     turn = _turn(source, given)
-    inverse = np.linalg.inv(source.grid.matrix)
+    inverse = np.asarray(np.linalg.inv(source.grid.matrix), np.float64)
 
     def brought(ring: Ring) -> Ring:
         ring = ring if turn is None else _transformed(ring, turn, inverse)

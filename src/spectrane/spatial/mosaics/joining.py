@@ -244,9 +244,10 @@ class Mosaic(FullSource):
         width = self.rule.across
         margin = int(np.ceil(width)) + 1
         seen = intersection(tuple((a - margin, b + margin) for a, b in window), own)
-        part = intersection(window, own)
+        inner = intersection(window, own)
         assert seen is not None
-        assert part is not None
+        assert inner is not None
+        part = inner
         pixels = self.laid[which].read(bands, seen)
         where = relative(part, seen)
         values = pixels.values[(slice(None), *where)]

@@ -13,7 +13,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.kernels.gathering import bilinear_cell_reference
 from spectrane.model.window import Window, area, extent, intersection
 from spectrane.spatial.mosaics.inputs import Laid
 
@@ -40,17 +39,9 @@ class Seam:
                  for (a, _), (start, _) in zip(window, self.window, strict=True)]  # fmt: skip
         padded = np.pad(self.weights, 1, mode="edge")
         size = extent(window)
-        low = [max(0.0, f + 1) for f in first]
-        out = np.empty(size)
         # In the padded map's own steps; beyond its rim the rim goes on.
         at = [np.clip(f + 1 + np.arange(n) / self.step, 0, m - 1)
               for f, n, m in zip(first, size, padded.shape, strict=True)]  # fmt: skip
-        if all(a[0] == f for a, f in zip(at, low, strict=True)) and all(
-            a[-1] < m - 1 for a, m in zip(at, padded.shape, strict=True)
-        ):
-            bilinear_cell_reference(padded, (low[0] * self.step, low[1] * self.step),
-                                    float(self.step), out)  # fmt: skip
-            return out.astype(np.float32)
         r, c = (np.minimum(a.astype(np.intp), m - 2) for a, m in
                 zip(at, padded.shape, strict=True))  # fmt: skip
         u, v = (at[0] - r)[:, np.newaxis], (at[1] - c)[np.newaxis, :]
@@ -130,7 +121,7 @@ def _read(
                   for (a, _), (start, _), n in zip(part, window, wanted, strict=True))  # fmt: skip
     for band in range(bands):
         plane = corrected(which, pixels.values[band], band)
-        values[(band, *where)] = np.nan_to_num(plane)
+        values[band][where] = np.nan_to_num(plane)
     valid[where] = pixels.shown
     return values, valid
 
@@ -171,14 +162,14 @@ def _divided(
     ends = part & (binary_dilation(outside, around) | edge) | (by_mine & by_other)
     ends, count = label(ends & (rim | edge), around)
     if count != 2:
-        return nearer
+        return np.asarray(nearer)
     from spectrane.kernels.pathfinding_loops import cheapest_path
 
     plain = float(cost[part].mean()) * _PLAIN + 1e-12
     priced = np.where(part, cost + plain, np.inf)
     path = cheapest_path(priced, np.argwhere(ends == 1), ends == 2)
     if not len(path):
-        return nearer
+        return np.asarray(nearer)
     line = np.zeros_like(part)
     line[path[:, 0], path[:, 1]] = True
     sides, number = label(part & ~line)
@@ -190,7 +181,7 @@ def _divided(
             found |= side
         elif touches[0] == touches[1]:
             found |= side & nearer
-    return found
+    return np.asarray(found)
 
 
 def _ramp(mine: Chosen, both: Chosen, width: float) -> F32:
@@ -202,4 +193,4 @@ def _ramp(mine: Chosen, both: Chosen, width: float) -> F32:
     inward = distance_transform_edt(mine) - 0.5
     outward = distance_transform_edt(~mine) - 0.5
     signed = np.where(mine, inward, -outward)
-    return np.clip(0.5 + signed / max(width, 1e-6), 0, 1).astype(np.float32)
+    return np.asarray(np.clip(0.5 + signed / max(width, 1e-6), 0, 1), np.float32)

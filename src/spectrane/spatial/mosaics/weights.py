@@ -41,7 +41,7 @@ def edge_distance(window: Window, own: Window, beside: Sequence[Window]) -> F32 
         for (a, b), (low, high) in zip(window, own, strict=True):
             at = np.arange(a, b, dtype=np.float32) + np.float32(0.5)
             steps.append(np.minimum(at - np.float32(low), np.float32(high) - at))
-        return np.minimum(steps[0][:, np.newaxis], steps[1][np.newaxis, :])
+        return np.asarray(np.minimum(steps[0][:, np.newaxis], steps[1][np.newaxis, :]))
     covered = np.zeros(extent(window), bool)
     for one in (own, *beside):
         part = intersection(window, one)
@@ -51,7 +51,7 @@ def edge_distance(window: Window, own: Window, beside: Sequence[Window]) -> F32 
         return None
     from scipy.ndimage import distance_transform_edt
 
-    return (distance_transform_edt(covered) - 0.5).astype(np.float32)
+    return np.asarray(distance_transform_edt(covered) - 0.5, np.float32)
 
 
 def invalid_distance(valid: NDArray[np.bool_]) -> F32 | None:

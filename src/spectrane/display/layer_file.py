@@ -1,0 +1,187 @@
+"""Layer files: an overlay described in TOML, to be drawn again with one word.
+
+::
+
+    [grid]                      # optional; else the first layer's
+    crs = "EPSG:32727"
+    pixel_size = 10.0
+    bounds = [488000, 7353000, 497000, 7360000]
+
+    [[layer]]                   # the lowest first; paths are relative to this file
+    file = "sound_8band.tif"
+    nodata = 0
+    look = {channels = "natural", limits = "percentile:2,98"}   # or the name of a look file
+
+    [[layer]]
+    file = "sound_depth.tif"
+    relief = {azimuth = 315, altitude = 45, exaggeration = 5}
+    mode = "multiply"
+    opacity = 0.6
+
+    [[layer]]
+    outline = "lease.geojson"
+    color = "#ffd23f"
+    label = "name"
+"""
+
+from __future__ import annotations
+
+import os
+import tomllib
+from dataclasses import dataclass
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from spectrane.analysis.expressions import Computed
+from spectrane.display.layers import AnyLayer, Layer
+from spectrane.display.outlines import Outline
+from spectrane.formats.registry import open_source
+from spectrane.model.errors import LookError, MissingFile, nearest
+from spectrane.model.grid import Grid
+from spectrane.model.look import Look
+from spectrane.model.source import Source
+from spectrane.spatial.clipping import clip
+from spectrane.spatial.described import with_nodata
+from spectrane.spatial.grids import covering, parsed_crs
+from spectrane.spatial.relief import Relief, Sun
+
+Number = int | float
+
+
+class _Table(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+
+
+class GridTable(_Table):
+    """The grid that all layers are drawn on."""
+
+    crs: str
+    pixel_size: float = Field(gt=0)
+    bounds: tuple[float, float, float, float]
+
+
+class SunTable(_Table):
+    """One sun: degrees clockwise from north, degrees above the horizon, and its share."""
+
+    azimuth: float = 315.0
+    altitude: float = 45.0
+    weight: float = 1.0
+
+
+class ReliefTable(SunTable):
+    """Relief shading of a band of heights, by the sun here or by several."""
+
+    band: int = Field(default=1, ge=1)
+    exaggeration: float = Field(default=1.0, gt=0)
+    suns: list[SunTable] | None = None
+
+
+class LayerTable(_Table):
+    """A raster (``file``) or vector shapes (``outline``)."""
+
+    file: str | None = None
+    outline: str | None = None
+    member: int | str | None = None
+    name: str | None = None
+    opacity: float = 1.0
+    visible: bool = True
+    mode: str = "normal"
+    base: bool = False
+    look: str | dict[str, Any] | None = None
+    nodata: Number | list[Number | list[Number]] | None = None
+    compute: dict[str, str] | None = None
+    clip: str | None = None
+    threshold: str | None = None
+    relief: ReliefTable | None = None
+    color: str = "#ffd23f"
+    width: float = 2.0
+    label: str | bool | None = None
+    fill: str | None = None
+    crs: str | None = None
+
+
+class FileTable(_Table):
+    """A whole layer file."""
+
+    grid: GridTable | None = None
+    layer: list[LayerTable] = Field(min_length=1)
+
+
+@dataclass(frozen=True)
+class LayerFile:
+    """What a layer file describes: layers, the lowest first, and the grid it names, if any."""
+
+    layers: list[AnyLayer]
+    grid: Grid | None = None
+
+
+def read_layers(path: str | os.PathLike[str]) -> LayerFile:
+    """Open the layers that a file describes. Raises LookError: what is wrong, and where."""
+    name = os.fspath(path)
+    try:
+        with open(name, "rb") as file:
+            table = FileTable.model_validate(tomllib.load(file))
+    except FileNotFoundError as error:
+        raise MissingFile(f"{name}: no such layer file") from error
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise LookError(f"{name}: not TOML: {error}") from error
+    except ValidationError as error:
+        raise LookError(f"{name}: {_first_problem(error)}") from error
+    folder = os.path.dirname(name)
+    layers = []
+    for number, one in enumerate(table.layer, 1):
+        try:
+            layers.append(_layer(one, folder))
+        except LookError as error:
+            raise LookError(f"{name}: layer {number}: {error}") from error
+    grid = None
+    if table.grid is not None:
+        size = table.grid.pixel_size
+        grid = covering(table.grid.bounds, (size, size), parsed_crs(table.grid.crs))
+    return LayerFile(layers, grid)
+
+
+def _first_problem(error: ValidationError) -> str:
+    first = error.errors()[0]
+    place = ".".join(str(part + 1 if isinstance(part, int) else part) for part in first["loc"])
+    if first["type"] == "extra_forbidden":
+        word = str(first["loc"][-1])
+        tables: dict[int, type[BaseModel]] = {1: FileTable, 2: GridTable}
+        known = tables.get(len(first["loc"]), LayerTable)
+        return f"no key {place}{nearest(word, known.model_fields)}"
+    return f"{place}: {first['msg']}"
+
+
+def _layer(one: LayerTable, folder: str) -> AnyLayer:
+    if (one.file is None) == (one.outline is None):
+        raise LookError("expected a file, or an outline")
+    if one.outline is not None:
+        return Outline(
+            os.path.join(folder, one.outline), one.color, one.width, one.label, one.fill,
+            one.crs, one.opacity, one.visible, one.name,
+        )  # fmt: skip
+    look = None
+    if isinstance(one.look, str):
+        look = Look.load(os.path.join(folder, one.look))
+    elif one.look is not None:
+        look = Look.from_dict(one.look)
+    return Layer(
+        _source(one, folder), look, one.opacity, one.visible, one.threshold, one.name, one.mode,
+        base=one.base,
+    )  # fmt: skip
+
+
+def _source(one: LayerTable, folder: str) -> Source:
+    source = open_source(os.path.join(folder, str(one.file)), member=one.member)
+    if one.nodata is not None:
+        source = with_nodata(source, one.nodata)
+    if one.compute:
+        source = Computed(source, one.compute)
+    if one.clip is not None:
+        source = clip(source, os.path.join(folder, one.clip), extent_of="full")
+    if one.relief is not None:
+        given = one.relief.suns or [one.relief]
+        suns = [Sun(sun.azimuth, sun.altitude, sun.weight) for sun in given]
+        source = Relief(source, one.relief.band - 1, suns, one.relief.exaggeration)
+    return source

@@ -1,0 +1,79 @@
+"""Masks as people use them: made from a raster, combined with ``& | ~``, grown, and put on."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from spectrane.model.band import BandName, find_band
+from spectrane.model.errors import LookError
+from spectrane.raster import Raster
+from spectrane.spatial import masks as _masks
+
+
+class Mask(Raster):
+    """A raster of one band, true where a pixel is chosen.
+
+    >>> import numpy as np, spectrane as sp
+    >>> raster = sp.from_array(np.array([[1, 5, 9]], np.uint8))
+    >>> both = sp.mask(raster, range=(2, 9)) & ~sp.mask(raster, values=5)
+    >>> both.pixels().tolist()
+    [[[False, False, True]]]
+    """
+
+    def __and__(self, other: Raster) -> Mask:
+        """Return where both are; another grid is looked up at the nearest pixel."""
+        return Mask(_masks.Joined(self._source, other._source, "and"))
+
+    def __or__(self, other: Raster) -> Mask:
+        """Return where either is."""
+        return Mask(_masks.Joined(self._source, other._source, "or"))
+
+    def __invert__(self) -> Mask:
+        """Return where it is not."""
+        return Mask(_masks.Inverted(self._source))
+
+    def grow(self, pixels: float) -> Mask:
+        """Return the mask grown by a Euclidean distance in pixels (shrunk, below 0)."""
+        return Mask(_masks.Grown(self._source, pixels))
+
+    def shrink(self, pixels: float) -> Mask:
+        """Return the mask shrunk by a Euclidean distance in pixels."""
+        return self.grow(-pixels)
+
+    def areas(self, *, least: int = 1, most: int | None = None, neighbours: int = 8) -> Mask:
+        """Return the connected areas of at least ``least`` and at most ``most`` pixels."""
+        return Mask(_masks.Sized(self._source, least, most, neighbours))
+
+
+def mask(
+    raster: Raster, *, values: Any = None, range: tuple[float | None, float | None] | None = None,
+    where: str | None = None, bits: str | None = None, valid: bool = False, band: BandName = 1,
+) -> Mask:  # fmt: skip
+    """Return where a raster's pixels pass one test; invalid pixels pass none.
+
+    ``values``: one physical value or several; ``range``: (low, high), closed, either None;
+    ``where``: an expression over its bands (``"nir > 0.2"``); ``bits``: quality bits of the stored
+    number (``"bits 3-4 = 2"``, counted from 0); ``valid``: where it holds anything. ``band`` is
+    tested by values, range and bits. Raises LookError unless one test is given.
+    """
+    source = raster._source
+    given = [values is not None, range is not None, where is not None, bits is not None, valid]
+    if sum(given) != 1:
+        raise LookError("mask: give one of values, range, where, bits and valid")
+    if valid:
+        return Mask(_masks.Footprint(source))
+    if where is not None:
+        from spectrane.analysis.expressions import Computed
+
+        return Mask(_masks.Truth(Computed(source, {"chosen": where})))
+    return Mask(_masks.ByTest(source, find_band(source.bands, band), _test(values, range, bits)))
+
+
+def _test(values: Any, range: Any, bits: str | None) -> _masks.Test:
+    if bits is not None:
+        return _masks.bits_test(bits)
+    if values is not None:
+        listed = values if isinstance(values, list | tuple) else [values]
+        return _masks.Test(values=tuple(float(one) for one in listed))
+    low, high = range
+    return _masks.Test(low=low, high=high)
