@@ -135,8 +135,11 @@ def test_relief_is_the_cosine_to_the_sun(utm, azimuth):
     np.testing.assert_allclose(lit, max(0, normal @ sun), atol=1e-6)
     both = Relief(plane, 0, [Sun(azimuth, 40, 3), Sun(azimuth + 180, 40)], 2.0)
     other = normal @ (-sun[0], -sun[1], sun[2])
-    np.testing.assert_allclose(both.read([0], ((9, 10), (9, 10))).values,
-                               (3 * max(0, normal @ sun) + max(0, other)) / 4, atol=1e-6)
+    np.testing.assert_allclose(
+        both.read([0], ((9, 10), (9, 10))).values,
+        (3 * max(0, normal @ sun) + max(0, other)) / 4,
+        atol=1e-6,
+    )
     holed = ArraySource(np.where(np.eye(70, 90)[None] > 0, np.nan, plane._values), grid=utm)
     found = Relief(holed).read([0], ((0, 70), (0, 90)))
     np.testing.assert_array_equal(found.valid[0], np.eye(70, 90) == 0)
