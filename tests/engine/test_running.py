@@ -12,6 +12,7 @@ import numpy as np
 import pytest
 from tests.conftest import natural
 
+from spectrane.engine import running
 from spectrane.engine.memory import ArraySource
 from spectrane.engine.resuming import fingerprint
 from spectrane.engine.running import in_order
@@ -158,7 +159,8 @@ def test_a_cluster_writes_the_same_bytes_even_when_a_worker_dies(two):
     assert (two / "cluster.tif").read_bytes() == (two / "plain.tif").read_bytes()
 
 
-def test_an_engine_that_is_not_there_is_told():
+def test_an_engine_that_is_not_there_is_told(monkeypatch):
+    monkeypatch.setattr(running, "PATIENCE", 0.5)
     with pytest.raises(LookError, match="expected threads, or the address"):
         in_order(abs, [1], "gpu")
     with pytest.raises(AccessError, match="no scheduler answers"), warnings.catch_warnings():

@@ -1,8 +1,8 @@
 """Band expressions: a small grammar of our own over Python's ``ast``; nothing is evaluated.
 
 ``+ - * / **``, comparisons, ``and or not``, numbers, and ``where abs sqrt log exp min max clip``;
-bands by name, role, ``b1``, ``b2``, …, or ``band("any name")``. Values are physical; 0/0 and x/0
-are invalid.
+bands by name, role, ``b1``, ``b2``, …, or ``band("any name")``, and named indices. Values are
+physical; 0/0 and x/0 are invalid.
 """
 
 from __future__ import annotations
@@ -123,6 +123,7 @@ def parsed(text: str, bands: Sequence[Band]) -> Expression:
         tree = ast.parse(text.strip(), mode="eval").body
     except (SyntaxError, ValueError, MemoryError, RecursionError) as error:
         raise LookError(f"expression {text!r}: cannot be read: {error}") from error
+    tree = _Indices(bands).visit(tree)
     names: dict[str, int] = {}
     for node in _checked(tree, text, 0):
         name = node.id if isinstance(node, ast.Name) else _band_text(node)
@@ -130,6 +131,23 @@ def parsed(text: str, bands: Sequence[Band]) -> Expression:
     if not names:
         raise LookError(f"expression {text!r}: names no band")
     return Expression(text, tree, tuple(sorted(set(names.values()))), names)
+
+
+class _Indices(ast.NodeTransformer):
+    """Writes named indices out, where no band has the name."""
+
+    def __init__(self, bands: Sequence[Band]) -> None:
+        self.bands = bands
+
+    def visit_Name(self, node: ast.Name) -> ast.expr:
+        """Return the index's expression in place of its name."""
+        if node.id.lower() not in INDICES:
+            return node
+        try:
+            find_band(self.bands, node.id)
+        except BandError:
+            return ast.parse(INDICES[node.id.lower()], mode="eval").body
+        return node
 
 
 def _checked(node: ast.expr, text: str, depth: int) -> Iterator[Any]:

@@ -76,11 +76,11 @@ def _layers(rasters: list[Any], fields: dict[str, Any], options: dict[str, Any])
     if looks and len(looks) != len(rasters):
         raise click.UsageError(f"{len(looks)} look files for {len(rasters)} rasters")
     kept = looks or [raster.look or Look() for raster in rasters]
-    return [(raster, _fitting(raster, replace(look, **fields)))
+    return [(raster, fitting(raster, replace(look, **fields)))
             for raster, look in zip(rasters, kept, strict=True)]  # fmt: skip
 
 
-def _fitting(raster: Any, look: Any) -> Any:
+def fitting(raster: Any, look: Any) -> Any:
     """Leave out what a raster of one band, or of many, has no use for."""
     from dataclasses import replace
 

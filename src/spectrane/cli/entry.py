@@ -20,6 +20,12 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "histogram": ("spectrane.cli.histogram", "Draw values, limits and result per channel."),
     "probe": ("spectrane.cli.probe", "Tell what stands under a point, and profiles."),
     "export": ("spectrane.cli.export", "Write data in another format, order or type."),
+    "place": ("spectrane.cli.place", "Give a picture a place on a map."),
+    "clip": ("spectrane.cli.clip", "Keep a part, by shapes or by what pixels hold."),
+    "mosaic": ("spectrane.cli.mosaic", "Join many rasters into one."),
+    "overlay": ("spectrane.cli.overlay", "Lay rasters and outlines on one another."),
+    "page": ("spectrane.cli.page", "Make one HTML page, KML or KMZ of layers."),
+    "tiles": ("spectrane.cli.tiles", "Make web-map tiles of layers."),
 }
 
 

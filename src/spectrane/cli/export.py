@@ -18,7 +18,7 @@ from spectrane.cli.common import (
     shared_options,
     told_warnings,
 )
-from spectrane.cli.looks import computed, limits_given
+from spectrane.cli.looks import RESAMPLINGS, computed, limits_given
 from spectrane.cli.raw import TYPES
 
 
@@ -38,6 +38,10 @@ from spectrane.cli.raw import TYPES
 @click.option("--area", type=Numbers(4, "X1,Y1,X2,Y2"), help="Map bounds to write.")
 @click.option("--rows", type=Numbers(2, "START,STOP"), help="Rows to write, from 0.")
 @click.option("--columns", type=Numbers(2, "START,STOP"), help="Columns to write, from 0.")
+@click.option("--like", type=click.Path(), help="On the grid of this file.")
+@click.option("--crs", help="On a grid in this coordinate system: EPSG:CODE.")
+@click.option("--pixel-size", type=float, help="Of that grid, in its units.")
+@click.option("--resample", type=click.Choice(RESAMPLINGS), help="For another grid: the kernel.")
 @click.option("--compress", help="TIFF: deflate, zstd, lzw or none.")
 @click.option("--interleave", help="TIFF: pixel or band. Raw: bsq, bil or bip.")
 @click.option("--quality", type=click.IntRange(1, 100), help="JPEG.")
@@ -116,7 +120,25 @@ def _part(raster: Any, options: dict[str, Any]) -> Any:
     )
     if options["area"] or rows or columns:
         part = part.crop(bounds=options["area"], rows=rows, columns=columns)
+    part = _regridded(part, options)
     return part.convert(options["unit"]) if options["unit"] else part
+
+
+def _regridded(part: Any, options: dict[str, Any]) -> Any:
+    """Return the raster on the grid asked for, if one is."""
+    import spectrane.raster
+
+    if options["like"]:
+        if options["crs"] or options["pixel_size"]:
+            raise click.UsageError("--like is a grid already; leave out --crs and --pixel-size")
+        with spectrane.raster.open(options["like"]) as like:
+            return part.regrid(like.grid, resample=options["resample"])
+    if options["crs"] or options["pixel_size"]:
+        return part.regrid(crs=options["crs"], pixel_size=options["pixel_size"],
+                           resample=options["resample"])  # fmt: skip
+    if options["resample"]:
+        raise click.UsageError("--resample is for another grid: --like, --crs or --pixel-size")
+    return part
 
 
 def _preview(raster: Any, target: str, options: dict[str, Any]) -> None:

@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.demo.aerial import photograph, write_shapes
 from spectrane.demo.land import HEIGHT, WIDTH, Cover, Land, make_land
 from spectrane.demo.spectra import BANDS, see
 from spectrane.demo.troubled import (
@@ -82,6 +83,10 @@ def write_demo(
     ):
         write_tiff(source, folder / name, overwrite=overwrite)
         wrote(folder / name, what)
+    for which in ("north", "south"):
+        path = folder / f"sound_{which}.tif"
+        write_tiff(photograph(which, _LEFT, _TOP - HEIGHT, scale, SEED), path, overwrite=overwrite)
+        wrote(path, "aerial colour, 2 m, black wedges" + ", darker" * (which == "south"))
     _others(folder, seen, land, (x, y), overwrite, wrote, told)
     return files
 
@@ -99,6 +104,8 @@ def _others(
          "headerless; its note swaps rows and columns"),
         ("comet.fits", lambda path: write_comet(path, SEED), "four decades of brightness"),
         ("barrage_plan.png", write_plan, "a drawing without a place, and tie points"),
+        ("eelgrass.geojson", lambda path: write_shapes(path, seen.grid, land),
+         "a bed with a hole, and leases, one across the edge"),
     ):  # fmt: skip
         path = folder / name
         check_target(str(path), overwrite=overwrite)

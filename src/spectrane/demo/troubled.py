@@ -165,9 +165,14 @@ def write_plan(path: Path) -> None:
     draw.text((50, 40), "Halse Sound tidal barrage: turbine hall, plan", fill=20, font=font)
     draw.text((50, 350), "twelve turbines, two locks; not to be scaled from", fill=90, font=font)
     sheet.save(path, optimize=True)
-    points = ["row,column,x,y", "263,77,493150,7357700", "177,823,493750,7354900",
-              "236,120,493190,7357560", "184,766,493700,7355120", "220,450,493455,7356290",
-              "20,20,493020,7357920"]  # fmt: skip
+    # As the barrage lies in the scene, to a metre or two; the fifth was read off badly.
+    points = ["row,column,x,y"]
+    for row, column, off in ((250, 90, 0), (190, 810, 1), (60, 420, -1), (380, 160, 2),
+                             (330, 700, 15), (40, 780, -1)):  # fmt: skip
+        right, down = column - 90, row - 250
+        x = 493150 + 0.50575 * right - 3.93103 * down + off
+        y = 7357700 - 3.93103 * right - 0.50575 * down - off
+        points.append(f"{row},{column},{x:.0f},{y:.0f}")
     path.with_name("barrage_points.csv").write_text("\n".join(points) + "\n")
 
 

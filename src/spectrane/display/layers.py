@@ -14,6 +14,7 @@ from spectrane.display.drawing import Rgba
 from spectrane.display.onto import Drawn, covers, drawn_onto
 from spectrane.display.outlines import Outline, draw_outline
 from spectrane.display.picture import Picture
+from spectrane.display.render import settled, shadings_of
 from spectrane.display.shading import Scale
 from spectrane.engine.threads import in_parallel, row_parts
 from spectrane.kernels.blending import MODES, blended
@@ -22,6 +23,7 @@ from spectrane.model.grid import Grid
 from spectrane.model.look import Look
 from spectrane.model.source import Source, check_answer, source_of
 from spectrane.model.view import View, fitted
+from spectrane.model.window import whole
 from spectrane.spatial.masks import Masked, Truth
 from spectrane.spatial.mosaics.inputs import called
 from spectrane.spatial.turned import upright
@@ -37,14 +39,14 @@ class Layer:
     false. ``base`` layers are alternatives of which a page shows one.
     """
 
-    source: Source
+    source: Any  # a Source from then on
     look: Look | None = None
     opacity: float = 1.0
     visible: bool = True
     threshold: str | None = None
     name: str | None = None
     mode: str = "normal"
-    mask: Source | None = None
+    mask: Any = None
     base: bool = False
 
     def __post_init__(self) -> None:
@@ -134,7 +136,7 @@ def _wide(rgba: Rgba) -> Any:
 
 def stacked(
     layers: Sequence[AnyLayer], *, grid: Grid | None = None, view: View | None = None,
-    size: tuple[int, int] | None = None,
+    size: tuple[int, int] | None = None, tell: bool = True,
 ) -> Stack:  # fmt: skip
     """Draw layers onto one grid: ``grid``, or the first raster's over the area that is viewed.
 
@@ -161,7 +163,7 @@ def stacked(
         raise GridMismatch(
             f"overlay: {', '.join(missed)} do not meet the area shown, {target.bounds}"
         )
-    if missed:
+    if missed and tell:
         warnings.warn(f"{', '.join(missed)}: not in the area shown, {target.bounds}, and left out",
                       DataWarning, stacklevel=2)  # fmt: skip
     return Stack(target, tuple(made))
@@ -183,6 +185,25 @@ def common_grid(
 def overlay(layers: Sequence[AnyLayer], **where: Any) -> Picture:
     """Return one picture of layers: see ``stacked``."""
     return stacked(layers, **where).picture()
+
+
+def settled_once(layer: AnyLayer) -> AnyLayer:
+    """Return a layer with its limits found, from all of its raster, and its masks put on.
+
+    Whoever draws many parts of it finds nothing anew, and gets the same limits in each.
+    """
+    if isinstance(layer, Outline):
+        return layer
+    source = upright(layer.hidden())
+    everything = whole(source.shape)
+    ready = settled(source, layer.look, everything)
+    look = ready.look if ready.classes is None else ready.classes
+    if ready.classes is None:
+        scales = [one.scale for one in shadings_of(ready.source, look, ready.bands, everything)]
+        limits = [f"fixed:{scale.low!r},{scale.high!r}" for scale in scales]
+        channels = tuple(band + 1 for band in ready.bands)
+        look = replace(look, limits=limits, channels=channels, shared=False)
+    return replace(layer, source=ready.source, look=look, threshold=None, mask=None)
 
 
 def shown_as_base(layers: Sequence[AnyLayer]) -> list[AnyLayer]:

@@ -122,7 +122,10 @@ def _labelled(rgba: Rgba, parts: list[Any], outline: Outline) -> Rgba:
     bright = 0.299 * red + 0.587 * green + 0.114 * blue > 110
     font = ImageFont.load_default(max(12, round(6 * outline.width)))
     for text, points in _labels(parts):
-        x, y = points.mean(axis=0).tolist()
+        inside = np.clip(points, 0, (image.width, image.height))
+        x, y = inside.mean(axis=0).tolist()
+        half = font.getlength(text) / 2 + 3
+        x = min(max(x, half), image.width - half)
         if len(points) == 1:
             y -= 3 * max(outline.width, 1.5) + 8
         pen.text(

@@ -174,6 +174,25 @@ class LocalFile(ByteFile):
         self.__dict__.update(state, _file=None, _map=None, _lock=threading.Lock())
 
 
+class HeldFile(ByteFile):
+    """Bytes in memory as a file: a member of an archive, say.
+
+    >>> HeldFile("inside.png", b"abc").read(1, 2)
+    b'bc'
+    """
+
+    def __init__(self, name: str, data: bytes) -> None:
+        self.name, self.size, self._data = name, len(data), data
+
+    @property
+    def key(self) -> tuple[Any, ...]:
+        """The name and what is held."""
+        return (self.name, self.size, hash(self._data))
+
+    def _fetch(self, ranges: Sequence[Range]) -> list[bytes]:
+        return [self._data[offset : offset + length] for offset, length in ranges]
+
+
 class RemoteFile(ByteFile):
     """A file that fsspec can reach (``http://``, ``s3://``, ``memory://``, …), by byte ranges."""
 

@@ -12,6 +12,8 @@ from spectrane.model.errors import AccessError, LookError
 
 Item = TypeVar("Item")
 Answer = TypeVar("Answer")
+PATIENCE = 10.0
+"""Seconds until a scheduler that does not answer is given up."""
 _AHEAD = 2
 """Parts in flight per worker: one being made, one waiting, so that memory stays bounded."""
 _KEPT = 4
@@ -51,7 +53,7 @@ def _on_cluster(
             f"engine {address}: clusters need pip install 'spectrane[cluster]'"
         ) from error
     try:
-        client = Client(address, timeout="10s", set_as_default=False)
+        client = Client(address, timeout=PATIENCE, set_as_default=False)
     except (OSError, TimeoutError) as error:
         raise AccessError(f"engine {address}: no scheduler answers there: {error}") from error
     with client:

@@ -72,9 +72,43 @@ def gathered_reference(
 
 
 def _gathered(
-    plane: NDArray[Any], columns: NDArray[np.float64], rows: NDArray[np.float64], kernel: str,
+    plane: NDArray[Any],
+    columns: NDArray[np.float64],
+    rows: NDArray[np.float64],
+    kernel: str,
     scales: tuple[float, float],
-) -> NDArray[np.float64]:  # fmt: skip
+) -> NDArray[np.float64]:
+    """Sum blindly where all taps lie inside; only what is not finite then, with care."""
+    first_row, down = _tap_weights(kernel, rows, scales[0])
+    first_column, across = _tap_weights(kernel, columns, scales[1])
+    inner = (first_row >= 0) & (first_row <= plane.shape[0] - len(down))
+    inner &= (first_column >= 0) & (first_column <= plane.shape[1] - len(across))
+    flat, width = plane.ravel(), plane.shape[1]
+    start = np.where(inner, first_row * width + first_column, 0)
+    found, weight = np.zeros(columns.shape), np.zeros(columns.shape)
+    with np.errstate(invalid="ignore"):
+        for k, weight_down in enumerate(down):
+            line, each = np.zeros(columns.shape), np.zeros(columns.shape)
+            for j, weight_across in enumerate(across):
+                line += flat.take(start + (k * width + j), mode="clip") * weight_across
+                each += weight_across
+            found += line * weight_down
+            weight += each * weight_down
+        found /= weight
+    careful = ~(inner & np.isfinite(found))
+    if careful.any():
+        found[careful] = _carefully(plane, columns[careful], rows[careful], kernel, scales)
+    return found
+
+
+def _carefully(
+    plane: NDArray[Any],
+    columns: NDArray[np.float64],
+    rows: NDArray[np.float64],
+    kernel: str,
+    scales: tuple[float, float],
+) -> NDArray[np.float64]:
+    """Leave out what is invalid or outside; NaN where less than half is left."""
     first_row, down = _tap_weights(kernel, rows, scales[0])
     first_column, across = _tap_weights(kernel, columns, scales[1])
     shape = columns.shape
@@ -107,7 +141,7 @@ def _gathered(
     return np.where(enough, found, np.nan)
 
 
-gathered = Twin(gathered_reference, "spectrane.kernels.gathering_loops", "gathered", 0.15)
+gathered = Twin(gathered_reference, "spectrane.kernels.gathering_loops", "gathered", 0.5)
 """``gathered_reference`` or its compiled twin; equal to rounding, with equal validity."""
 
 

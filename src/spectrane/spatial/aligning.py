@@ -95,7 +95,9 @@ def align(source: Source, to: Source, *, kind: str = "shift", band: int | None =
     fixed = Laid(to, whole(to.shape), called(to))
     bands = _bands(source, to, band)
     start = _coarse(fixed, laid, bands, window)
-    patches = _patches(fixed, laid, bands, window, start, 5 if kind == "affine" else 3)
+    # A patch tells one shift: where that changes over the overlap, patches must be small.
+    across, length = (5, max(96, min(extent(window)) // 4)) if kind == "affine" else (3, _PATCH)
+    patches = _patches(fixed, laid, bands, window, start, across, min(length, _PATCH))
     if not patches:
         raise GridMismatch(
             f"{called(source)} and {called(to)}: too few valid pixels in common to tell a shift"
@@ -143,13 +145,14 @@ def _coarse(fixed: Laid, moving: Laid, bands: Sequence[int], window: Window) -> 
 def _patches(
     fixed: Laid, moving: Laid, bands: Sequence[int], window: Window, start: tuple[int, int],
     across: int,
+    length: int,
 ) -> list[Patch]:  # fmt: skip
     """Find the shift at places spread over the overlap."""
     back = shifted(moving.window, start)
     common = intersection(window, back) or window
     found = []
-    for rows in _spread(common[0], across):
-        for columns in _spread(common[1], across):
+    for rows in _spread(common[0], across, length):
+        for columns in _spread(common[1], across, length):
             here: Window = (rows, columns)
             a = _grey(fixed, bands, here, None)
             b = _grey(moving, bands, shifted(here, [-d for d in start]), None)
@@ -162,10 +165,10 @@ def _patches(
     return found
 
 
-def _spread(pair: tuple[int, int], across: int) -> list[tuple[int, int]]:
+def _spread(pair: tuple[int, int], across: int, longest: int) -> list[tuple[int, int]]:
     """Return up to ``across`` spans of a patch's length, evenly spread and not overlapping much."""
     start, stop = pair
-    length = min(_PATCH, stop - start)
+    length = min(longest, stop - start)
     count = max(1, min(across, round((stop - start) / length * 1.5)))
     if count == 1:
         middle = (start + stop - length) // 2

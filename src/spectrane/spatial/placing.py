@@ -43,10 +43,13 @@ class Placement:
 
     @property
     def worst(self) -> str | None:
-        """The point that misses most when it is left out of the fit, or misses most in it."""
+        """The point with the greatest standardised miss: its own, and that without it, times.
+
+        A point that stands alone pulls the fit to itself: its miss is small, and large without it.
+        """
         if not self.misses:
             return None
-        return max(self.misses, key=lambda one: (one.miss_alone or 0.0, one.miss)).point
+        return max(self.misses, key=lambda one: one.miss * (one.miss_alone or one.miss)).point
 
     def to_dict(self) -> dict[str, Any]:
         """Return everything as plain values."""

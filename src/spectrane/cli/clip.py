@@ -1,0 +1,178 @@
+"""``spectrane clip``: a part of a raster, by shapes, pixels, or what they hold."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+from typing import Any
+
+import click
+
+from spectrane.cli.common import (
+    NoData,
+    Numbers,
+    examples,
+    progress_bar,
+    shared_options,
+    told_warnings,
+)
+
+
+class Range(click.ParamType[Any]):
+    """``LOW..HIGH``, either of which may be left out."""
+
+    name = "LOW..HIGH"
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> tuple[float | None, float | None]:
+        """Read a range such as 0.2..0.9 or ..10."""
+        if isinstance(value, tuple):
+            return value
+        low, dots, high = value.partition("..")
+        try:
+            ends = (float(low) if low else None, float(high) if high else None)
+        except ValueError:
+            ends = (None, None)
+        if not dots or ends == (None, None):
+            self.fail(f"{value!r} is not LOW..HIGH.", param, ctx)
+        return ends
+
+
+@click.command("clip")
+@click.argument("file")
+@click.argument("out")
+@click.option("--shape", type=click.Path(), help="GeoJSON polygons, or a raster's footprint.")
+@click.option("--crs", help="The system of the shape, where it does not say it itself.")
+@click.option("--area", type=Numbers(4, "X1,Y1,X2,Y2"), help="Map bounds.")
+@click.option("--rows", type=Numbers(2, "START,STOP"), help="Rows, from 0.")
+@click.option("--columns", type=Numbers(2, "START,STOP"), help="Columns, from 0.")
+@click.option("--keep", type=click.Choice(["centers", "touching"]), default="centers",
+              help="Pixels whose centre lies inside, or that touch the shape.")  # fmt: skip
+@click.option("--outside", is_flag=True, help="Keep what lies outside instead.")
+@click.option("--extent", type=click.Choice(["shape", "full"]), default="shape",
+              help="The smallest rectangle that covers the shape, or the file's own.")  # fmt: skip
+@click.option("--antialias", is_flag=True, help="For display: alpha by the share of each pixel.")
+@click.option("--soft", type=float, default=0.0, help="For display: alpha over so many pixels.")
+@click.option("--values", type=NoData(), help="Keep pixels of these values, or LOW..HIGH.")
+@click.option("--range", "value_range", type=Range(), help="Keep pixels in this range.")
+@click.option("--where", help="Keep pixels where an expression is true: 'nir > 0.2'.")
+@click.option("--bits", help="Keep pixels by quality bits: 'bits 3-4 = 2'.")
+@click.option(
+    "--mask", "mask_file", type=click.Path(), help="Keep pixels where this raster is true."
+)
+@click.option("--band", default="1", help="The band that values, range and bits look at.")
+@click.option("--least-area", type=click.IntRange(1), help="Leave out smaller connected areas.")
+@click.option("--grow", type=float, default=0.0, help="Grow the mask by pixels (below 0: shrink).")
+@click.option("--invert", is_flag=True, help="Keep what the mask does not choose.")
+@click.option("--mask-as", type=click.Choice(["nodata", "alpha", "band"]), default="nodata",
+              help="What becomes of the mask.")  # fmt: skip
+@click.option("--nodata", type=NoData(), help="Stored numbers that mean nothing, or none.")
+@click.option("--compress", help="TIFF: deflate, zstd, lzw or none.")
+@click.option("--overwrite", is_flag=True, help="Replace a file that exists.")
+@click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
+@shared_options
+@examples(
+    "clip demo/sound_8band.tif bed.tif --shape demo/eelgrass.geojson --nodata 0",
+    "clip demo/sound_8band.tif green.tif --where 'ndvi > 0.4' --least-area 50 --nodata 0",
+)
+def command(file: str, out: str, **options: Any) -> None:
+    """Keep a part of a raster; the rest is no-data (or transparent).
+
+    Several ways together keep what all of them keep.
+    """
+    import spectrane.raster
+
+    quiet = options["quiet"]
+    with (
+        told_warnings(quiet or options["as_json"]) as told,
+        contextlib.ExitStack() as stack,
+        progress_bar(out, quiet) as progress,
+    ):
+        raster = stack.enter_context(spectrane.raster.open(file))
+        if options["nodata"] is not None:
+            raster = raster.with_nodata(options["nodata"])
+        part = _masked(raster, options, stack)
+        part = _cut(part, options, stack)
+        own = {"compress": options["compress"]} if options["compress"] else {}
+        part.save(out, overwrite=options["overwrite"], progress=progress, **own)
+    count, rows, columns = part.shape
+    if options["as_json"]:
+        bounds = list(part.grid.bounds)
+        click.echo(json.dumps({"output": out, "rows": rows, "columns": columns, "bands": count,
+                               "bounds": bounds, "told": told}))  # fmt: skip
+    elif not quiet:
+        click.echo(f"{out}: {columns} x {rows}, {count} bands")
+
+
+def _cut(part: Any, options: dict[str, Any], stack: contextlib.ExitStack) -> Any:
+    rows, columns = (
+        None if pair is None else (int(pair[0]), int(pair[1]))
+        for pair in (options["rows"], options["columns"])
+    )
+    if options["area"] or rows or columns:
+        part = part.crop(bounds=options["area"], rows=rows, columns=columns)
+    shape = options["shape"]
+    if shape is None:
+        return part
+    if not os.fspath(shape).lower().endswith((".json", ".geojson")):
+        import spectrane.raster
+
+        other = stack.enter_context(spectrane.raster.open(shape))
+        return part.clip(other, outside=options["outside"], extent=options["extent"])
+    return part.clip(
+        shape, crs=options["crs"], keep=options["keep"], outside=options["outside"],
+        extent=options["extent"], antialias=options["antialias"], soft=options["soft"],
+    )  # fmt: skip
+
+
+def _masked(raster: Any, options: dict[str, Any], stack: contextlib.ExitStack) -> Any:
+    """Return the raster under the mask that the options make, if they make one."""
+    from functools import reduce
+    from operator import and_
+
+    chosen = _tests(raster, options, stack)
+    if not chosen:
+        if options["grow"] or options["least_area"] or options["invert"]:
+            raise click.UsageError("say the mask first: --values, --range, --where, --bits, --mask")
+        return raster
+    mask = reduce(and_, chosen)
+    if options["invert"]:
+        mask = ~mask
+    if options["least_area"]:
+        mask = mask.areas(least=options["least_area"])
+    if options["grow"]:
+        mask = mask.grow(options["grow"])
+    if options["mask_as"] == "band":
+        from spectrane.together import join_bands
+
+        return join_bands([raster, mask])
+    return raster.masked(mask, keep=options["mask_as"])
+
+
+def _tests(raster: Any, options: dict[str, Any], stack: contextlib.ExitStack) -> list[Any]:
+    import spectrane.raster
+    from spectrane.masking import Mask, mask
+
+    band = options["band"]
+    chosen = []
+    if options["values"] is not None:
+        values = options["values"]
+        single = [one for one in values if not isinstance(one, tuple)]
+        tests = [mask(raster, range=one, band=band) for one in values if isinstance(one, tuple)]
+        tests += [mask(raster, values=single, band=band)] if single else []
+        joined = tests[0]
+        for one in tests[1:]:
+            joined = joined | one
+        chosen.append(joined)
+    if options["value_range"] is not None:
+        chosen.append(mask(raster, range=options["value_range"], band=band))
+    if options["where"] is not None:
+        chosen.append(mask(raster, where=options["where"]))
+    if options["bits"] is not None:
+        chosen.append(mask(raster, bits=options["bits"], band=band))
+    if options["mask_file"] is not None:
+        other = stack.enter_context(spectrane.raster.open(options["mask_file"]))
+        from spectrane.spatial.masks import mask_on
+
+        chosen.append(Mask(mask_on(other._source, raster._source)))
+    return chosen

@@ -1,0 +1,59 @@
+"""``spectrane overlay``: rasters and outlines on one another, as one picture."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+from typing import Any
+
+import click
+
+from spectrane.cli.common import Size, examples, shared_options, told_warnings
+from spectrane.cli.layering import layer_options, layers_of
+from spectrane.cli.looks import view_of
+
+
+@click.command("overlay")
+@click.argument("files", nargs=-1, metavar="[FILE...]")
+@click.option("--output", "-o", type=click.Path(), required=True, help="The picture (.png).")
+@layer_options
+@click.option("--size", type=Size(), help="Pixels of the picture.")
+@click.option("--overwrite", is_flag=True, help="Replace a picture that exists.")
+@click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
+@shared_options
+@examples(
+    "overlay demo/sound_8band.tif demo/sound_thermal.tif --opacity 1,0.6 --colormap auto "
+    "--nodata 0 --outline demo/lease.geojson --label name -o both.png",
+    "overlay --layers demo/sound.layers.toml -o map.png --size 1280x800",
+)
+def command(files: tuple[str, ...], **options: Any) -> None:
+    """Lay files on one another, the first the lowest, on the first one's grid.
+
+    Each has its own look; grids and systems may differ. A layer file keeps it all for next time.
+    """
+    from spectrane.engine.files import check_target
+    from spectrane.together import stack as draw
+
+    check_target(options["output"], overwrite=options["overwrite"])
+    view = view_of(options, options["size"])
+    with (
+        told_warnings(options["quiet"] or options["as_json"]) as told,
+        contextlib.ExitStack() as opened,
+    ):
+        layers, grid = layers_of(files, options, opened)
+        drawn = draw(layers, grid=grid, view=view)
+        picture = drawn.picture()
+        picture.save(options["output"], overwrite=options["overwrite"])
+    rows, columns = picture.rgba.shape[:2]
+    if options["as_json"]:
+        listed = [{"name": one.title, "opacity": one.layer.opacity, "mode": one.mode,
+                   "scales": [str(s) for s in (one.drawn.scales if one.drawn else ())]}
+                  for one in drawn.layers]  # fmt: skip
+        click.echo(json.dumps({"picture": options["output"], "rows": rows, "columns": columns,
+                               "layers": listed, "told": told}))  # fmt: skip
+    elif not options["quiet"]:
+        click.echo(f"{options['output']}: {columns} x {rows}, {len(drawn.layers)} layers")
+        for one in drawn.layers:
+            said = "; ".join(str(scale) for scale in (one.drawn.scales if one.drawn else ()))
+            click.echo(f"  {one.title}: opacity {one.layer.opacity:g}, {one.mode}"
+                       + (f"; {said}" if said else ""))  # fmt: skip

@@ -1,0 +1,320 @@
+"""KML 2.3 (OGC 12-007r2) and KMZ: layers as ground overlays, written and read back.
+
+A ground overlay is a picture with a box in longitude and latitude, or with four corners. Its
+opacity is the alpha of ``color`` (aabbggrr), its place in the stack ``drawOrder``.
+"""
+
+from __future__ import annotations
+
+import io
+import os
+import zipfile
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+from xml.sax.saxutils import escape
+
+import numpy as np
+
+from spectrane.display.layers import AnyLayer, Layer, stacked
+from spectrane.engine.files import HeldFile, open_bytes, written_whole
+from spectrane.formats.png.encoding import encode_png
+from spectrane.formats.registry import open_with, reader_of
+from spectrane.model.errors import FormatError, GridMismatch, LookError
+from spectrane.model.grid import Grid
+from spectrane.model.source import Source
+from spectrane.model.view import View
+from spectrane.spatial.coordinates import transformer
+from spectrane.spatial.grids import covering, reached
+from spectrane.spatial.placing import place
+from spectrane.spatial.shapes import LONLAT
+from spectrane.spatial.turned import upright
+
+_NAMESPACE = "http://www.opengis.net/kml/2.3"
+_LARGEST, _MOST = 256 << 20, 1000
+SIZE = (2048, 2048)
+
+
+@dataclass(frozen=True)
+class _Shown:
+    """One overlay ready to be written."""
+
+    name: str
+    png: bytes
+    place: str
+    opacity: float
+    visible: bool
+    order: int
+
+
+def write_kml(
+    layers: Sequence[AnyLayer], path: str | os.PathLike[str], *, quad: bool = False,
+    view: View | None = None, size: tuple[int, int] | None = None, title: str | None = None,
+    overwrite: bool = False,
+) -> None:  # fmt: skip
+    """Write layers as ground overlays, the first the lowest: ``.kmz`` in one file, ``.kml`` with a
+    PNG beside it for each.
+
+    They are drawn on a grid in longitude and latitude and placed by a box; with ``quad``, on the
+    first one's own grid and placed by its four corners. ``size`` (rows, columns) bounds each.
+
+    Raises GridMismatch for layers without a place, FormatError for another ending.
+    """
+    name = os.fspath(path)
+    ending = os.path.splitext(name)[1].lower()
+    if ending not in (".kml", ".kmz"):
+        raise FormatError(f"{name}: expected an ending .kml or .kmz")
+    shown = _drawn(layers, quad, view, size or SIZE)
+    stem = os.path.splitext(os.path.basename(name))[0]
+    files = [f"{stem}_{k}.png" if ending == ".kml" else f"files/{k}.png"
+             for k in range(1, len(shown) + 1)]  # fmt: skip
+    text = _document(title or stem, shown, files).encode()
+    if ending == ".kmz":
+        with (
+            written_whole(name, overwrite=overwrite) as file,
+            zipfile.ZipFile(file, "w") as archive,
+        ):
+            # The first KML in an archive is the one that is shown.
+            _put(archive, "doc.kml", text, zipfile.ZIP_DEFLATED)
+            for one, inside in zip(shown, files, strict=True):
+                _put(archive, inside, one.png, zipfile.ZIP_STORED)
+        return
+    for one, beside in zip(shown, files, strict=True):
+        target = os.path.join(os.path.dirname(name), beside)
+        with written_whole(target, overwrite=overwrite) as file:
+            file.write(one.png)
+    with written_whole(name, overwrite=overwrite) as file:
+        file.write(text)
+
+
+def _put(archive: zipfile.ZipFile, name: str, data: bytes, how: int) -> None:
+    entry = zipfile.ZipInfo(name, (1980, 1, 1, 0, 0, 0))
+    entry.compress_type = how
+    archive.writestr(entry, data)
+
+
+def _drawn(
+    layers: Sequence[AnyLayer], quad: bool, view: View | None, size: tuple[int, int]
+) -> list[_Shown]:
+    rasters = [one for one in layers if isinstance(one, Layer)]
+    if not rasters:
+        raise LookError("KML: expected at least one raster")
+    own = upright(rasters[0].source).grid
+    if not own.placed or own.crs_text is None:
+        raise GridMismatch(
+            "KML: the first raster has no place in a known coordinate system; give it one "
+            "(spectrane place, spectrane amend --crs)"
+        )
+    stack = stacked(layers, view=view, size=size)
+    if quad:
+        where = _corners(stack.grid)
+    else:
+        stack = stacked(layers, grid=lonlat_grid(stack.grid, size))
+        where = _box(stack.grid)
+    return [
+        _Shown(one.title, encode_png(one.rgba, {"Description": one.title}), where,
+               float(one.layer.opacity), one.layer.visible, k)
+        for k, one in enumerate(stack.layers)
+    ]  # fmt: skip
+
+
+def lonlat_grid(grid: Grid, size: tuple[int, int]) -> Grid:
+    """Return a grid in longitude and latitude over another, about as fine, of at most ``size``."""
+    target = Grid((1, 1), crs_text=LONLAT, placed=True, y_up=True)
+    same = grid.crs == target.crs
+    west, south, east, north = grid.bounds if same else reached(grid, target)
+    latitude = np.radians((south + north) / 2)
+    shape = grid.shape
+    # Square on the ground, in the middle.
+    fine = max((north - south) / shape[0], (east - west) * np.cos(latitude) / shape[1])
+    fine = max(fine, (north - south) / size[0], (east - west) * np.cos(latitude) / size[1])
+    across = fine / max(np.cos(latitude), 0.05)
+    return covering((west, south, east, north), (float(across), float(fine)), LONLAT)
+
+
+def _box(grid: Grid) -> str:
+    west, south, east, north = grid.bounds
+    if east > 180:  # KML wants -180 to 180; across the antimeridian east is less than west
+        east -= 360
+    return (
+        f"<LatLonBox><north>{north:.10f}</north><south>{south:.10f}</south>"
+        f"<east>{east:.10f}</east><west>{west:.10f}</west></LatLonBox>"
+    )
+
+
+def _corners(grid: Grid) -> str:
+    """Return the four corners, counter-clockwise from the lower left, as KML has them."""
+    way = transformer(grid, Grid((1, 1), crs_text=LONLAT, placed=True))
+    upper_left, upper_right, lower_right, lower_left = grid.corners
+    points = []
+    for x, y in (lower_left, lower_right, upper_right, upper_left):
+        longitude, latitude = way.transform(x, y)
+        if not np.isfinite([longitude, latitude]).all():
+            raise GridMismatch("KML: a corner has no longitude and latitude")
+        points.append(f"{longitude:.10f},{latitude:.10f}")
+    return f"<LatLonQuad><coordinates>{' '.join(points)}</coordinates></LatLonQuad>"
+
+
+def _document(title: str, shown: Sequence[_Shown], files: Sequence[str]) -> str:
+    parts = ['<?xml version="1.0" encoding="UTF-8"?>', f'<kml xmlns="{_NAMESPACE}" version="2.3">',
+             "<Document>", f"<name>{escape(title)}</name>"]  # fmt: skip
+    for one, file in zip(shown, files, strict=True):
+        alpha = round(one.opacity * 255)
+        parts += [
+            "<GroundOverlay>", f"<name>{escape(one.name)}</name>",
+            f"<visibility>{int(one.visible)}</visibility>", f"<color>{alpha:02x}ffffff</color>",
+            f"<drawOrder>{one.order}</drawOrder>", f"<Icon><href>{escape(file)}</href></Icon>",
+            one.place, "</GroundOverlay>",
+        ]  # fmt: skip
+    return "\n".join([*parts, "</Document>", "</kml>", ""])
+
+
+def read_kml(path: str | os.PathLike[str]) -> list[AnyLayer]:
+    """Return the ground overlays of a KML or KMZ file as layers, the lowest first.
+
+    Pictures come from the archive, or from beside the file, never from a network. Raises
+    FormatError for what is broken, and where.
+    """
+    name = os.fspath(path)
+    file = open_bytes(name)
+    try:
+        if file.size > _LARGEST:
+            raise FormatError(f"{name}: is larger than {_LARGEST >> 20} MB")
+        data = file.read(0, file.size)
+    finally:
+        file.close()
+    archive = None
+    if data[:2] == b"PK":
+        archive = _archive(name, data)
+        inside = next((one for one in archive.namelist() if one.lower().endswith(".kml")), None)
+        if inside is None:
+            raise FormatError(f"{name}: an archive without a KML document")
+        data = _member(name, archive, inside)
+    overlays = _overlays(name, data)
+    found = sorted(
+        enumerate(overlays), key=lambda item: (_number(item[1], "drawOrder", 0), item[0])
+    )
+    return [_layer(name, archive, element) for _, element in found]
+
+
+def _archive(name: str, data: bytes) -> zipfile.ZipFile:
+    try:
+        return zipfile.ZipFile(io.BytesIO(data))
+    except (zipfile.BadZipFile, ValueError, NotImplementedError) as error:
+        raise FormatError(f"{name}: a broken archive: {error}") from error
+
+
+def _member(name: str, archive: zipfile.ZipFile, inside: str) -> bytes:
+    try:
+        if archive.getinfo(inside).file_size > _LARGEST:
+            raise FormatError(f"{name}: {inside} is larger than {_LARGEST >> 20} MB")
+        return archive.read(inside)
+    except (KeyError, zipfile.BadZipFile, RuntimeError, NotImplementedError, OSError,
+            ValueError, EOFError) as error:  # fmt: skip
+        if isinstance(error, FormatError):
+            raise
+        raise FormatError(f"{name}: {inside} cannot be read from the archive: {error}") from error
+
+
+def _overlays(name: str, data: bytes) -> list[Any]:
+    from defusedxml import DefusedXmlException
+    from defusedxml.ElementTree import ParseError, fromstring
+
+    try:
+        root = fromstring(data)
+    except (ParseError, DefusedXmlException, ValueError) as error:
+        raise FormatError(f"{name}: not KML: {error}") from error
+    found = [one for one in root.iter() if _tag(one) == "GroundOverlay"]
+    if not found or len(found) > _MOST:
+        raise FormatError(f"{name}: holds {len(found)} ground overlays; expected 1 to {_MOST}")
+    return found
+
+
+def _tag(element: Any) -> str:
+    return str(element.tag).rpartition("}")[2]
+
+
+def _text(element: Any, *names: str) -> str | None:
+    """Return the text of the first element below with one of these names, at any depth."""
+    for one in element.iter():
+        if _tag(one) in names and one.text and one.text.strip():
+            return str(one.text).strip()
+    return None
+
+
+def _number(element: Any, name: str, plain: float) -> float:
+    text = _text(element, name)
+    try:
+        found = plain if text is None else float(text)
+    except ValueError as error:
+        raise FormatError(f"KML: {name} is {text!r}; expected a number") from error
+    if not np.isfinite(found):
+        raise FormatError(f"KML: {name} is {text!r}; expected a finite number")
+    return found
+
+
+def _layer(name: str, archive: zipfile.ZipFile | None, element: Any) -> Layer:
+    href = _text(element, "href")
+    if href is None:
+        raise FormatError(f"{name}: a ground overlay without a picture (Icon/href)")
+    color = _text(element, "color") or "ffffffff"
+    try:
+        opacity = int(color[:2], 16) / 255 if len(color) == 8 else 1.0
+    except ValueError as error:
+        raise FormatError(f"{name}: color {color!r}: expected aabbggrr") from error
+    source = _placed(name, _picture(name, archive, href), element)
+    visible = _number(element, "visibility", 1) != 0
+    return Layer(source, None, opacity, visible, name=_text(element, "name"))
+
+
+def _picture(name: str, archive: zipfile.ZipFile | None, href: str) -> Source:
+    if "://" in href or href.startswith(("/", "\\")) or ".." in href.split("/"):
+        raise FormatError(f"{name}: picture {href!r} lies elsewhere, and only what is in or beside "
+                          "the file is read")  # fmt: skip
+    if archive is not None:
+        file: Any = HeldFile(f"{name}/{href}", _member(name, archive, href))
+    else:
+        file = open_bytes(os.path.join(os.path.dirname(name), href))
+    return open_with(reader_of(file)[1], file)
+
+
+def _placed(name: str, source: Source, element: Any) -> Source:
+    """Return the picture at its box (turned, where it says so), or at its four corners."""
+    quad = next((one for one in element.iter() if _tag(one) == "LatLonQuad"), None)
+    try:
+        if quad is not None:
+            text = (_text(quad, "coordinates") or "").split()
+            points = [tuple(float(v) for v in point.split(",")[:2]) for point in text]
+            if len(points) != 4:
+                raise FormatError(f"{name}: LatLonQuad: expected 4 corners, not {len(points)}")
+            lower_left, lower_right, upper_right, upper_left = points
+            corners = [upper_left, upper_right, lower_right, lower_left]
+            return place(source, corners=corners, crs=LONLAT)[0]
+        box = next((one for one in element.iter() if _tag(one) == "LatLonBox"), None)
+        if box is None:
+            raise FormatError(f"{name}: a ground overlay without LatLonBox or LatLonQuad")
+        return place(source, corners=_box_corners(box), crs=LONLAT)[0]
+    except (ValueError, GridMismatch) as error:
+        if isinstance(error, FormatError):
+            raise
+        raise FormatError(
+            f"{name}: the place of a ground overlay makes no sense: {error}"
+        ) from error
+
+
+def _box_corners(box: Any) -> list[tuple[float, float]]:
+    sides = [_number(box, side, np.nan) if _text(box, side) else np.nan
+             for side in ("north", "south", "east", "west")]  # fmt: skip
+    if not np.isfinite(sides).all():
+        raise FormatError("KML: LatLonBox: expected north, south, east and west")
+    north, south, east, west = sides
+    if east <= west:
+        east += 360
+    x, y = (west + east) / 2, (south + north) / 2
+    turn = np.radians(_number(box, "rotation", 0.0))
+    corners = []
+    for dx, dy in ((-1, 1), (1, 1), (1, -1), (-1, -1)):
+        u, v = dx * (east - west) / 2, dy * (north - south) / 2
+        corners.append((float(x + u * np.cos(turn) - v * np.sin(turn)),
+                        float(y + u * np.sin(turn) + v * np.cos(turn))))  # fmt: skip
+    return corners

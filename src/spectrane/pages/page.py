@@ -1,0 +1,195 @@
+"""One HTML page of layers that needs nothing but itself: no network, no library.
+
+Pictures, values and our own small script are all in the file. Whatever comes from data is put in as
+JSON and shown as text, never as markup; the page's own policy forbids it to fetch anything.
+"""
+
+from __future__ import annotations
+
+import base64
+import html
+import json
+import os
+import zlib
+from collections.abc import Sequence
+from importlib import resources
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.display import legends
+from spectrane.display.channels import shown_bands
+from spectrane.display.layers import AnyLayer, DrawnLayer, Layer, Stack, stacked
+from spectrane.display.onto import Drawn
+from spectrane.engine.files import check_target, written_whole
+from spectrane.formats.png.encoding import encode_png
+from spectrane.model.errors import FormatError
+from spectrane.model.grid import Grid
+from spectrane.model.view import View
+from spectrane.model.window import whole
+from spectrane.spatial.coordinates import transformer
+from spectrane.spatial.regridded import onto
+from spectrane.spatial.turned import upright
+
+SIZE = (800, 1280)
+_NODES = 9
+_METRES_PER_DEGREE = 111_320.0
+
+
+def overlay_page(
+    layers: Sequence[AnyLayer], path: str | os.PathLike[str], *, grid: Any = None,
+    view: View | None = None, size: tuple[int, int] | None = None, title: str | None = None,
+    values: bool = True, overwrite: bool = False,
+) -> None:  # fmt: skip
+    """Write layers, the first the lowest, as one self-contained page.
+
+    ``base`` layers are alternatives, the others are ticked; each has an opacity slider; two may be
+    held against each other under a divider. ``size`` (rows, columns) bounds the pictures; with
+    ``values`` the numbers under the pointer are in the page at that resolution.
+
+    Raises FormatError for another ending than .html, GridMismatch where layers cannot be related.
+    """
+    name = os.fspath(path)
+    if not name.lower().endswith((".html", ".htm")):
+        raise FormatError(f"{name}: expected an ending .html")
+    check_target(name, overwrite=overwrite)
+    stack = stacked(layers, grid=grid, view=view, size=None if grid is not None else size or SIZE)
+    text = page_of(stack, title or os.path.splitext(os.path.basename(name))[0], values=values)
+    with written_whole(name, overwrite=overwrite) as file:
+        file.write(text.encode())
+
+
+def page_of(stack: Stack, title: str, *, values: bool = True) -> str:
+    """Return the page of a stack of layers as text."""
+    content = {
+        "title": title, **_place(stack.grid),
+        "layers": [_layer(one, stack.grid, values) for one in stack.layers],
+    }  # fmt: skip
+    held = json.dumps(content, separators=(",", ":"), allow_nan=False)
+    # Inside a script element nothing may end it, and no comment may begin.
+    held = held.replace("&", "\\u0026").replace("<", "\\u003c").replace(">", "\\u003e")
+    page = _asset("page.html")
+    for mark, text in (
+        ("{{title}}", html.escape(title)), ("{{style}}", _asset("page.css")),
+        ("{{script}}", _asset("page.js")), ("{{content}}", held),
+    ):  # fmt: skip
+        page = page.replace(mark, text)
+    return page
+
+
+def _asset(name: str) -> str:
+    return (resources.files("spectrane.pages") / "assets" / name).read_text(encoding="utf-8")
+
+
+def _place(grid: Grid) -> dict[str, Any]:
+    """Return where the pictures lie: size, affine, system, a lattice of degrees, ground metres."""
+    rows, columns = grid.shape
+    found: dict[str, Any] = {
+        "rows": rows, "columns": columns, "placed": grid.placed,
+        "affine": [*grid.affine[0], *grid.affine[1]], "crs": _system_name(grid),
+    }  # fmt: skip
+    lattice = _lonlat(grid)
+    if lattice is not None:
+        found["lonlat"] = lattice
+    metres = _metres(grid)
+    if metres is not None:
+        found["metres"] = metres
+    return found
+
+
+def _system_name(grid: Grid) -> str:
+    if not grid.placed:
+        return "columns and rows"
+    return str(grid.crs_name or (grid.crs_text or "no coordinate system"))[:80]
+
+
+def _known(grid: Grid) -> Any:
+    from spectrane.model.errors import MetadataError
+
+    try:
+        return grid.crs if grid.placed else None
+    except MetadataError:
+        return None
+
+
+def _lonlat(grid: Grid) -> list[list[float]] | None:
+    """Return longitude and latitude at a lattice of even steps, row by row; None where unknown."""
+    if _known(grid) is None:
+        return None
+    rows, columns = grid.shape
+    c, r = np.meshgrid(np.linspace(0, columns, _NODES), np.linspace(0, rows, _NODES))
+    (a, b, x0), (d, e, y0) = grid.affine[0], grid.affine[1]
+    way = transformer(grid, Grid((1, 1), crs_text="EPSG:4326", placed=True))
+    east, north = way.transform(a * c + b * r + x0, d * c + e * r + y0)
+    if not (np.isfinite(east).all() and np.isfinite(north).all()):
+        return None
+    return [np.round(east, 7).ravel().tolist(), np.round(north, 7).ravel().tolist()]
+
+
+def _metres(grid: Grid) -> float | None:
+    """Return the ground's metres per picture pixel along a row, in the middle."""
+    system = _known(grid)
+    if system is None:
+        return None
+    side = grid.pixel_size[0]
+    if system.is_geographic:
+        _, y = grid.center(row=grid.shape[0] / 2, column=grid.shape[1] / 2)
+        return float(side * _METRES_PER_DEGREE * np.cos(np.radians(y)))
+    return float(side * (system.axis_info[0].unit_conversion_factor or 1.0))
+
+
+def _layer(one: DrawnLayer, grid: Grid, values: bool) -> dict[str, Any]:
+    png = encode_png(one.rgba, {"Description": "A display, not data: do not measure on it."})
+    raster = isinstance(one.layer, Layer)
+    found: dict[str, Any] = {
+        "name": one.title, "opacity": float(one.layer.opacity), "visible": one.layer.visible,
+        "mode": one.mode, "base": bool(isinstance(one.layer, Layer) and one.layer.base),
+        "png": base64.b64encode(png).decode(),
+    }  # fmt: skip
+    if one.drawn is not None:
+        found["legend"] = _legend(one.drawn)
+    if raster and values and one.drawn is not None:
+        found["bands"] = _values(one.drawn, grid)
+    return found
+
+
+def _legend(drawn: Drawn) -> dict[str, Any]:
+    """Return a bar with ticks, the channels' bands, or the classes' colours and names."""
+    if drawn.look.classes:
+        return {"classes": [list(pair) for pair in legends.class_key(drawn.look.classes)]}
+    if len(drawn.scales) == 1:
+        bar = legends.bar(drawn.scales[0], drawn.look, 64)
+        colors = ["#" + bytes(color[:3].tolist()).hex() for color in bar.colors]
+        return {"title": bar.title, "colors": colors,
+                "ticks": [[at, text] for at, text in bar.ticks]}  # fmt: skip
+    names = ("red", "green", "blue", "alpha")
+    return {"channels": [[name, str(scale)] for name, scale in
+                         zip(names, drawn.scales, strict=False)]}  # fmt: skip
+
+
+def _values(drawn: Drawn, grid: Grid) -> list[dict[str, Any]]:
+    """Return physical values of the bands shown, at the pictures' pixels: float32, deflated."""
+    source = upright(drawn.source)
+    bands = shown_bands(source, drawn.look)
+    pixels = onto(source, grid, "nearest").read(bands, whole(grid.shape))
+    valid = np.broadcast_to(pixels.valid, pixels.values.shape)
+    classes = {float(value): label for value, (_, label) in drawn.look.classes.items()}
+    found = []
+    for k, index in enumerate(bands):
+        band = source.bands[index]
+        physical = pixels.values[k] * band.scale + band.offset
+        plane = np.where(valid[k], physical, np.nan).astype("<f4")
+        one: dict[str, Any] = {"name": band.name, "unit": band.unit or "", "data": _packed(plane)}
+        if classes:
+            one["labels"] = {f"{value:g}": label for value, label in classes.items()}
+        found.append(one)
+    return found
+
+
+def _packed(plane: NDArray[Any]) -> str:
+    """Return an array's bytes, byte by byte of each number together, raw-deflated, in base 64."""
+    split = plane.view(np.uint8).reshape(-1, plane.dtype.itemsize).T
+    packer = zlib.compressobj(6, zlib.DEFLATED, -15)
+    data = packer.compress(np.ascontiguousarray(split).tobytes()) + packer.flush()
+    return base64.b64encode(data).decode()

@@ -1,0 +1,427 @@
+"""Web-map tiles of layers: 256 x 256 PNG, in web Mercator or in longitude and latitude.
+
+The matrices are those of OGC's Two Dimensional Tile Matrix Set (17-083r4): WebMercatorQuad and
+WorldCRS84Quad. The finest zoom is drawn from the layers; each tile above is the mean of the four
+below it, so that every pixel of the data is read once. Tiles without anything in them are left out.
+"""
+
+from __future__ import annotations
+
+import json
+import math
+import os
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from xml.sax.saxutils import escape
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.display.drawing import Rgba
+from spectrane.display.layers import AnyLayer, Layer, common_grid, settled_once, stacked
+from spectrane.engine.files import open_bytes, written_whole
+from spectrane.engine.resuming import fingerprint
+from spectrane.engine.running import in_order
+from spectrane.engine.threads import Progress, in_parallel, no_progress
+from spectrane.formats.png.encoding import encode_png
+from spectrane.formats.registry import open_with, reader_of
+from spectrane.model.errors import AccessError, ExistingFile, GridMismatch, LookError
+from spectrane.model.grid import Bounds, Grid
+from spectrane.model.view import View
+from spectrane.model.window import whole
+from spectrane.spatial.coordinates import Mapping, transformer
+from spectrane.spatial.grids import reached
+from spectrane.spatial.turned import upright
+
+TILE = 256
+DEEPEST = 24
+_HALF = 20037508.342789244
+_FURTHEST = 85.0511287798066
+_LIST = "tiles.parts"
+Tile = tuple[int, int, int]
+"""Zoom, column, row; rows count from the north."""
+
+
+@dataclass(frozen=True)
+class Scheme:
+    """A set of tile matrices: its name, system, bounds, and how many tiles zoom 0 has."""
+
+    name: str
+    crs: str
+    bounds: Bounds
+    across: int
+    well_known: str
+
+    def grid(self, tile: Tile) -> Grid:
+        """Return the grid of one tile."""
+        zoom, column, row = tile
+        side = (self.bounds[2] - self.bounds[0]) / (self.across << zoom)
+        return Grid.from_corner(
+            (TILE, TILE), x=self.bounds[0] + column * side, y=self.bounds[3] - row * side,
+            pixel_size=side / TILE, crs=self.crs,
+        )  # fmt: skip
+
+    def pixel(self, zoom: int) -> float:
+        """Return the side of a pixel in units of the system."""
+        return (self.bounds[2] - self.bounds[0]) / ((self.across * TILE) << zoom)
+
+
+SCHEMES = {
+    "mercator": Scheme("mercator", "EPSG:3857", (-_HALF, -_HALF, _HALF, _HALF), 1,
+                       "WebMercatorQuad"),
+    "geographic": Scheme("geographic", "EPSG:4326", (-180.0, -90.0, 180.0, 90.0), 2,
+                         "WorldCRS84Quad"),
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class TilesDone:
+    """What was written: how many tiles, of which zooms, and over what (longitude, latitude)."""
+
+    count: int
+    zooms: tuple[int, int]
+    bounds: Bounds
+
+
+@dataclass(frozen=True)
+class TileDrawer:
+    """Draws one tile of layers; picklable, so that a cluster's workers can."""
+
+    layers: tuple[AnyLayer, ...]
+    scheme: Scheme
+
+    def __call__(self, tile: Tile) -> bytes | None:
+        """Return a tile's PNG, or None where nothing is in it."""
+        rgba = self.drawn(tile)
+        return encode_png(rgba, {}) if rgba[..., 3].any() else None
+
+    def drawn(self, tile: Tile) -> Rgba:
+        """Return a tile's picture."""
+        try:
+            return stacked(self.layers, grid=self.scheme.grid(tile), tell=False).blended()
+        except GridMismatch:
+            return np.zeros((TILE, TILE, 4), np.uint8)
+
+
+def tiles(
+    layers: Sequence[AnyLayer], folder: str | os.PathLike[str], *, scheme: str = "mercator",
+    zooms: tuple[int, int] | None = None, title: str | None = None, attribution: str = "",
+    view: View | None = None, overwrite: bool = False, engine: str | None = None,
+    progress: Progress = no_progress,
+) -> TilesDone:  # fmt: skip
+    """Write layers as web-map tiles into a folder: ``ZOOM/COLUMN/ROW.png``, with TileJSON 3.0.0
+    (``tiles.json``) and a WMTS 1.0.0 capabilities document (``wmts.xml``).
+
+    ``scheme`` is ``mercator`` or ``geographic``; ``zooms`` (first, last), None takes those that
+    show the first raster whole up to its own resolution. ``view`` bounds the area. Limits are found
+    once per raster, from all of it. A run that was killed goes on from the tiles that are there.
+
+    Raises GridMismatch for layers without a place, ExistingFile for a folder with other tiles.
+    """
+    if scheme not in SCHEMES:
+        raise LookError(f"scheme {scheme!r}: expected {', '.join(SCHEMES)}")
+    plan = SCHEMES[scheme]
+    rasters = [one for one in layers if isinstance(one, Layer)]
+    if not rasters:
+        raise LookError("tiles: expected at least one raster")
+    first = upright(rasters[0].source).grid
+    if not first.placed or first.crs_text is None:
+        raise GridMismatch("tiles: the first raster has no place in a known coordinate system; "
+                           "give it one (spectrane place, spectrane amend --crs)")  # fmt: skip
+    area = common_grid(first, view, None) if view is not None else first
+    bounds = _reach(area, plan)
+    zooms = _checked_zooms(zooms) if zooms is not None else _fitting_zooms(area, plan)
+    root = os.fspath(folder)
+    drawer = TileDrawer(tuple(settled_once(one) for one in layers), plan)
+    job = fingerprint(drawer, zooms, bounds)
+    log = _Log(root, job, overwrite)
+    wanted = list(_tiles(plan, bounds, zooms[1]))
+    total = sum(_count(plan, bounds, zoom) for zoom in range(zooms[0], zooms[1] + 1))
+    present = _draw_finest(drawer, wanted, root, log, engine, lambda done: progress(done, total))
+    done = len(wanted)
+    count = len(present)
+    for zoom in range(zooms[1] - 1, zooms[0] - 1, -1):
+        here = list(_tiles(plan, bounds, zoom))
+        present = _draw_above(root, here, present, log)
+        done += len(here)
+        count += len(present)
+        progress(done, total)
+    lonlat = _lonlat(area)
+    _write_documents(root, plan, zooms, lonlat, title or rasters[0].title, attribution)
+    log.finish()
+    return TilesDone(count, zooms, lonlat)
+
+
+class _Log:
+    """Which tiles are finished, also those that are empty; an earlier run's, if it was this job."""
+
+    def __init__(self, root: str, job: str, overwrite: bool) -> None:
+        self.path = os.path.join(root, _LIST)
+        self.done: dict[Tile, bool] = {}
+        known = self._load(job)
+        if not known:
+            if os.path.isdir(root) and os.listdir(root) and not overwrite:
+                raise ExistingFile(f"{root}: holds other files already; overwrite (--overwrite) "
+                                   "writes among them")  # fmt: skip
+            try:
+                os.makedirs(root, exist_ok=True)
+                with open(self.path, "w", encoding="utf-8") as file:
+                    file.write(job + "\n")
+            except OSError as error:
+                raise AccessError(f"{root}: cannot be written: {error.strerror}") from error
+
+    def _load(self, job: str) -> bool:
+        try:
+            with open(self.path, encoding="utf-8") as file:
+                lines = file.read().split("\n")
+        except OSError:
+            return False
+        if lines[0] != job:
+            return False
+        for line in lines[1:]:
+            parts = line.split()
+            if len(parts) == 4 and all(part.isdecimal() for part in parts):
+                zoom, column, row, full = map(int, parts)
+                self.done[zoom, column, row] = bool(full)
+        return True
+
+    def add(self, tiles: Sequence[tuple[Tile, bool]]) -> None:
+        """Note finished tiles, and whether anything is in them."""
+        with open(self.path, "a", encoding="utf-8") as file:
+            for tile, full in tiles:
+                file.write(f"{tile[0]} {tile[1]} {tile[2]} {int(full)}\n")
+
+    def finish(self) -> None:
+        """Forget the list: all is there."""
+        os.unlink(self.path)
+
+
+def _draw_finest(
+    drawer: TileDrawer, wanted: Sequence[Tile], root: str, log: _Log, engine: str | None,
+    told: Callable[[int], None],
+) -> set[Tile]:  # fmt: skip
+    """Draw the finest zoom's tiles, some at a time side by side."""
+    present = {tile for tile in wanted if log.done.get(tile)}
+    left = [tile for tile in wanted if tile not in log.done]
+    done = len(wanted) - len(left)
+    if engine not in (None, "threads"):
+        for tile, png in zip(left, in_order(drawer, left, engine), strict=True):
+            _keep(root, tile, png)
+            log.add([(tile, png is not None)])
+            present |= {tile} if png is not None else set()
+            done += 1
+            told(done)
+        return present
+    for start in range(0, len(left), 16):
+        batch = left[start : start + 16]
+        made: dict[Tile, bool] = {}
+
+        def one(tile: Tile, made: dict[Tile, bool] = made) -> None:
+            png = drawer(tile)
+            _keep(root, tile, png)
+            made[tile] = png is not None
+
+        in_parallel(batch, lambda: one)
+        log.add(sorted(made.items()))
+        present |= {tile for tile, full in made.items() if full}
+        done += len(batch)
+        told(done)
+    return present
+
+
+def _draw_above(root: str, wanted: Sequence[Tile], below: set[Tile], log: _Log) -> set[Tile]:
+    """Make each tile of a zoom from the four below it."""
+    present = {tile for tile in wanted if log.done.get(tile)}
+    left = [tile for tile in wanted if tile not in log.done]
+    made: dict[Tile, bool] = {}
+
+    def one(tile: Tile) -> None:
+        zoom, column, row = tile
+        four = np.zeros((2 * TILE, 2 * TILE, 4), np.uint8)
+        for dr in (0, 1):
+            for dc in (0, 1):
+                child = (zoom + 1, 2 * column + dc, 2 * row + dr)
+                if child in below:
+                    where = (slice(dr * TILE, (dr + 1) * TILE), slice(dc * TILE, (dc + 1) * TILE))
+                    four[where] = _read(root, child)
+        rgba = halved(four)
+        full = bool(rgba[..., 3].any())
+        _keep(root, tile, encode_png(rgba, {}) if full else None)
+        made[tile] = full
+
+    in_parallel(left, lambda: one)
+    log.add(sorted(made.items()))
+    return present | {tile for tile, full in made.items() if full}
+
+
+def halved(rgba: Rgba) -> Rgba:
+    """Return a picture of half the size: means of colours by their alpha.
+
+    >>> halved(np.array([[[200, 0, 0, 255], [0, 0, 0, 0]]] * 2, np.uint8)).tolist()
+    [[[200, 0, 0, 128]]]
+    """
+    rows, columns = rgba.shape[0] // 2, rgba.shape[1] // 2
+    wide = rgba.astype(np.uint32)
+    color = wide[..., :3] * wide[..., 3:]
+    sums = color.reshape(rows, 2, columns, 2, 3).sum(axis=(1, 3))
+    alpha = wide[..., 3].reshape(rows, 2, columns, 2).sum(axis=(1, 3))
+    out = np.empty((rows, columns, 4), np.uint8)
+    safe = np.maximum(alpha, 1)[..., np.newaxis]
+    out[..., :3] = (sums + safe // 2) // safe
+    out[..., 3] = (alpha + 2) // 4
+    return out
+
+
+def _name(root: str, tile: Tile) -> str:
+    zoom, column, row = tile
+    return os.path.join(root, str(zoom), str(column), f"{row}.png")
+
+
+def _keep(root: str, tile: Tile, png: bytes | None) -> None:
+    if png is None:
+        return
+    name = _name(root, tile)
+    try:
+        os.makedirs(os.path.dirname(name), exist_ok=True)
+    except OSError as error:
+        raise AccessError(f"{name}: cannot be written: {error.strerror}") from error
+    with written_whole(name, overwrite=True) as file:
+        file.write(png)
+
+
+def _read(root: str, tile: Tile) -> NDArray[np.uint8]:
+    file = open_bytes(_name(root, tile))
+    source = open_with(reader_of(file)[1], file)
+    pixels = source.read(range(3), whole(source.shape))
+    out = np.full((TILE, TILE, 4), 255, np.uint8)
+    out[..., :3] = np.moveaxis(pixels.values, 0, -1)
+    if pixels.alpha is not None:
+        out[..., 3] = pixels.alpha
+    source.close()
+    return out
+
+
+def _reach(area: Grid, plan: Scheme) -> Bounds:
+    """Return an area's bounds in the scheme's system, within what the scheme covers."""
+    target = Grid((1, 1), crs_text=plan.crs, placed=True, y_up=True)
+    if area.crs == target.crs:
+        bounds = area.bounds
+    elif plan.name == "mercator":
+        west, south, east, north = _lonlat(area)
+        south, north = max(south, -_FURTHEST), min(north, _FURTHEST)
+        scale = _HALF / 180
+        bounds = (west * scale, _mercator(south), east * scale, _mercator(north))
+    else:
+        bounds = reached(area, target)
+    low = [max(a, b) for a, b in zip(bounds[:2], plan.bounds[:2], strict=True)]
+    high = [min(a, b) for a, b in zip(bounds[2:], plan.bounds[2:], strict=True)]
+    if low[0] >= high[0] or low[1] >= high[1]:
+        raise GridMismatch(f"tiles: the raster lies outside what {plan.well_known} covers")
+    return low[0], low[1], high[0], high[1]
+
+
+def _mercator(latitude: float) -> float:
+    return _HALF / math.pi * math.log(math.tan(math.pi / 4 + math.radians(latitude) / 2))
+
+
+def _lonlat(area: Grid) -> Bounds:
+    target = Grid((1, 1), crs_text="EPSG:4326", placed=True, y_up=True)
+    return area.bounds if area.crs == target.crs else reached(area, target)
+
+
+def _checked_zooms(zooms: tuple[int, int]) -> tuple[int, int]:
+    first, last = (int(zoom) for zoom in zooms)
+    if not 0 <= first <= last <= DEEPEST:
+        raise LookError(f"zooms {zooms}: expected 0 <= first <= last <= {DEEPEST}")
+    return first, last
+
+
+def _fitting_zooms(area: Grid, plan: Scheme) -> tuple[int, int]:
+    """Return the zooms from one tile for all up to about the raster's own resolution."""
+    middle = Grid.from_corner((1, 1), x=0, y=0, pixel_size=1, crs=plan.crs)
+    x, y = area.center(row=area.shape[0] / 2, column=area.shape[1] / 2)
+    if area.crs != middle.crs:
+        x, y = transformer(area, middle).transform(x, y)
+    probe = Grid.from_corner((3, 3), x=x, y=y, pixel_size=plan.pixel(12), crs=plan.crs)
+    scale = max(Mapping(probe, area, 0).scales())
+    last = max(0, min(DEEPEST - 1, 12 + math.floor(math.log2(max(scale, 1e-9)) + 0.5)))
+    first = max(0, last - max(0, math.ceil(math.log2(max(area.shape) / TILE))))
+    return first, last
+
+
+def _span(plan: Scheme, bounds: Bounds, zoom: int) -> tuple[int, int, int, int]:
+    side = plan.pixel(zoom) * TILE
+    slack = 1e-9
+    left = math.floor((bounds[0] - plan.bounds[0]) / side + slack)
+    right = math.ceil((bounds[2] - plan.bounds[0]) / side - slack)
+    top = math.floor((plan.bounds[3] - bounds[3]) / side + slack)
+    bottom = math.ceil((plan.bounds[3] - bounds[1]) / side - slack)
+    return left, max(left + 1, right), top, max(top + 1, bottom)
+
+
+def _tiles(plan: Scheme, bounds: Bounds, zoom: int) -> Iterator[Tile]:
+    left, right, top, bottom = _span(plan, bounds, zoom)
+    for row in range(top, bottom):
+        for column in range(left, right):
+            yield zoom, column, row
+
+
+def _count(plan: Scheme, bounds: Bounds, zoom: int) -> int:
+    left, right, top, bottom = _span(plan, bounds, zoom)
+    return (right - left) * (bottom - top)
+
+
+def _write_documents(
+    root: str, plan: Scheme, zooms: tuple[int, int], lonlat: Bounds, title: str, attribution: str
+) -> None:
+    west, south, east, north = lonlat
+    about = {
+        "tilejson": "3.0.0", "name": title, "tiles": ["{z}/{x}/{y}.png"], "scheme": "xyz",
+        "minzoom": zooms[0], "maxzoom": zooms[1], "bounds": [west, south, east, north],
+        "center": [(west + east) / 2, (south + north) / 2, zooms[0]],
+        "attribution": escape(attribution), "crs": plan.crs, "tileMatrixSet": plan.well_known,
+    }  # fmt: skip
+    if not attribution:
+        del about["attribution"]
+    for name, text in (("tiles.json", json.dumps(about, indent=1)),
+                       ("wmts.xml", _capabilities(plan, zooms, lonlat, title))):  # fmt: skip
+        with written_whole(os.path.join(root, name), overwrite=True) as file:
+            file.write(text.encode())
+
+
+def _capabilities(plan: Scheme, zooms: tuple[int, int], lonlat: Bounds, title: str) -> str:
+    """Return WMTS 1.0.0 capabilities (OGC 07-057r7) for RESTful access beside the document."""
+    # Scale denominators are for pixels of 0.28 mm; a degree is that of the ellipsoid's equator.
+    metres = 1.0 if plan.name == "mercator" else 6378137.0 * math.pi / 180
+    urn = "urn:ogc:def:crs:EPSG::3857" if metres == 1.0 else "urn:ogc:def:crs:OGC:1.3:CRS84"
+    matrices = []
+    for zoom in range(zooms[0], zooms[1] + 1):
+        down = plan.across << zoom if plan.name == "mercator" else 1 << zoom
+        matrices.append(
+            f"<TileMatrix><ows:Identifier>{zoom}</ows:Identifier><ScaleDenominator>"
+            f"{plan.pixel(zoom) * metres / 0.00028!r}</ScaleDenominator><TopLeftCorner>"
+            f"{plan.bounds[0]!r} {plan.bounds[3]!r}</TopLeftCorner><TileWidth>{TILE}</TileWidth>"
+            f"<TileHeight>{TILE}</TileHeight><MatrixWidth>{plan.across << zoom}</MatrixWidth>"
+            f"<MatrixHeight>{down}</MatrixHeight></TileMatrix>"
+        )
+    west, south, east, north = lonlat
+    lines = [
+        '<?xml version="1.0" encoding="UTF-8"?>',
+        '<Capabilities xmlns="http://www.opengis.net/wmts/1.0" '
+        'xmlns:ows="http://www.opengis.net/ows/1.1" version="1.0.0">',
+        f"<ows:ServiceIdentification><ows:Title>{escape(title)}</ows:Title>"
+        "<ows:ServiceType>OGC WMTS</ows:ServiceType>"
+        "<ows:ServiceTypeVersion>1.0.0</ows:ServiceTypeVersion></ows:ServiceIdentification>",
+        f"<Contents><Layer><ows:Title>{escape(title)}</ows:Title>",
+        f"<ows:WGS84BoundingBox><ows:LowerCorner>{west!r} {south!r}</ows:LowerCorner>"
+        f"<ows:UpperCorner>{east!r} {north!r}</ows:UpperCorner></ows:WGS84BoundingBox>",
+        '<ows:Identifier>layers</ows:Identifier><Style isDefault="true">'
+        "<ows:Identifier>default</ows:Identifier></Style><Format>image/png</Format>",
+        f"<TileMatrixSetLink><TileMatrixSet>{plan.well_known}</TileMatrixSet></TileMatrixSetLink>",
+        '<ResourceURL format="image/png" resourceType="tile" '
+        'template="{TileMatrix}/{TileCol}/{TileRow}.png"/></Layer>',
+        f"<TileMatrixSet><ows:Identifier>{plan.well_known}</ows:Identifier>"
+        f"<ows:SupportedCRS>{urn}</ows:SupportedCRS>",
+        *matrices, "</TileMatrixSet></Contents></Capabilities>", "",
+    ]  # fmt: skip
+    return "\n".join(lines)
