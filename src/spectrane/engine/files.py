@@ -147,6 +147,10 @@ class LocalFile(ByteFile):
             assert self._file is not None
             return self._file
 
+    def head(self) -> bytes:
+        """Return the first 128 kB; not held, since reading them again costs next to nothing."""
+        return self.read(0, min(HEAD, self.size))
+
     def mapped(self) -> memoryview | None:
         """Return the whole file mapped into memory; checked anew that it has not changed."""
         import mmap

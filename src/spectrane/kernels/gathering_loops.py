@@ -11,6 +11,9 @@ from spectrane.kernels.compiling import contracted, loop
 from spectrane.kernels.convolving import NOTHING
 from spectrane.kernels.gathering import CODES, HALF, NEAR_ONE, tap_count
 
+RUN = 512
+"""Outputs whose weights are found together, so that they are found side by side."""
+
 
 @loop
 def _kernel(code: int, x: float) -> float:
@@ -85,42 +88,88 @@ def _careful(plane: Any, row: int, column: int, down: Any, across: Any) -> float
 
 
 @contracted
-def _cubic_row(plane: Any, columns: Any, rows: Any, down: Any, across: Any, out: Any) -> None:
-    """Four by four taps, summed blindly; only where the sum is not finite with care."""
-    height, width = plane.shape
-    for j in range(out.shape[0]):
+def _cubic_weights(
+    columns: Any, rows: Any, place: Any, weights: Any, height: Any, width: Any
+) -> None:
+    """Fill a run's weights, and the first tap's place; -1 where a tap lies outside."""
+    real = weights.dtype.type
+    half, one, two = real(0.5), real(1.0), real(2.0)
+    three, five = real(1.5), real(2.5)
+    a0, a1, a2, a3 = weights[0], weights[1], weights[2], weights[3]
+    b0, b1, b2, b3 = weights[4], weights[5], weights[6], weights[7]
+    for j in range(columns.shape[0]):
         c, r = columns[j] - 0.5, rows[j] - 0.5
         # A comparison that NaN fails, too.
-        if not (c >= -0.5 and c < width - 0.5 and r >= -0.5 and r < height - 0.5):
+        inner = c >= 1.0 and r >= 1.0 and c < width - 2.0 and r < height - 2.0
+        c, r = c if inner else 1.0, r if inner else 1.0
+        fc, fr = math.floor(c), math.floor(r)
+        # In the plane's own precision: no number is widened on its way into a sum.
+        t, u = real(c - fc), real(r - fr)
+        at = (np.int64(fr) - 1) * np.int64(width) + np.int64(fc) - 1
+        place[j] = at if inner else np.int64(-1)
+        a0[j] = ((one - half * t) * t - half) * t
+        a1[j] = (three * t - five) * t * t + one
+        a2[j] = ((two - three * t) * t + half) * t
+        a3[j] = (half * t - half) * t * t
+        b0[j] = ((one - half * u) * u - half) * u
+        b1[j] = (three * u - five) * u * u + one
+        b2[j] = ((two - three * u) * u + half) * u
+        b3[j] = (half * u - half) * u * u
+
+
+@contracted
+def _cubic_sums(flat: Any, width: Any, place: Any, weights: Any, out: Any) -> None:
+    """Sum four by four taps blindly; NaN where they are not all inside."""
+    w1 = np.uint64(width)
+    w2, w3 = w1 + w1, w1 + w1 + w1
+    n1, n2, n3 = np.uint64(1), np.uint64(2), np.uint64(3)
+    a0, a1, a2, a3 = weights[0], weights[1], weights[2], weights[3]
+    b0, b1, b2, b3 = weights[4], weights[5], weights[6], weights[7]
+    for j in range(out.shape[0]):
+        at = place[j]
+        k = np.uint64(at if at >= 0 else 0)
+        below, third, fourth = k + w1, k + w2, k + w3
+        x0, x1, x2, x3 = a0[j], a1[j], a2[j], a3[j]
+        found = (
+            b0[j] * (x0 * flat[k] + x1 * flat[k + n1] + x2 * flat[k + n2] + x3 * flat[k + n3])
+            + b1[j]
+            * (
+                x0 * flat[below]
+                + x1 * flat[below + n1]
+                + x2 * flat[below + n2]
+                + x3 * flat[below + n3]
+            )
+            + b2[j]
+            * (
+                x0 * flat[third]
+                + x1 * flat[third + n1]
+                + x2 * flat[third + n2]
+                + x3 * flat[third + n3]
+            )
+            + b3[j]
+            * (
+                x0 * flat[fourth]
+                + x1 * flat[fourth + n1]
+                + x2 * flat[fourth + n2]
+                + x3 * flat[fourth + n3]
+            )
+        )
+        out[j] = found if at >= 0 else math.nan
+
+
+@contracted
+def _cubic_again(plane: Any, columns: Any, rows: Any, down: Any, across: Any, out: Any) -> None:
+    """Do what is not finite with care."""
+    height, width = plane.shape
+    for j in range(out.shape[0]):
+        if math.isfinite(out[j]):
+            continue
+        c, r = columns[j], rows[j]
+        if not (c >= 0 and c < width and r >= 0 and r < height):
             out[j] = math.nan
             continue
-        fc, fr = math.floor(c), math.floor(r)
-        t, u = c - fc, r - fr
-        column, row = int(fc) - 1, int(fr) - 1
-        a0 = ((-0.5 * t + 1.0) * t - 0.5) * t
-        a1 = (1.5 * t - 2.5) * t * t + 1.0
-        a2 = ((-1.5 * t + 2.0) * t + 0.5) * t
-        a3 = (0.5 * t - 0.5) * t * t
-        b0 = ((-0.5 * u + 1.0) * u - 0.5) * u
-        b1 = (1.5 * u - 2.5) * u * u + 1.0
-        b2 = ((-1.5 * u + 2.0) * u + 0.5) * u
-        b3 = (0.5 * u - 0.5) * u * u
-        if column >= 0 and row >= 0 and column + 4 <= width and row + 4 <= height:
-            k = np.uint64(column)
-            p0, p1 = plane[np.uint64(row)], plane[np.uint64(row + 1)]
-            p2, p3 = plane[np.uint64(row + 2)], plane[np.uint64(row + 3)]
-            k1, k2, k3 = k + np.uint64(1), k + np.uint64(2), k + np.uint64(3)
-            found = (
-                b0 * (a0 * p0[k] + a1 * p0[k1] + a2 * p0[k2] + a3 * p0[k3])
-                + b1 * (a0 * p1[k] + a1 * p1[k1] + a2 * p1[k2] + a3 * p1[k3])
-                + b2 * (a0 * p2[k] + a1 * p2[k1] + a2 * p2[k2] + a3 * p2[k3])
-                + b3 * (a0 * p3[k] + a1 * p3[k1] + a2 * p3[k2] + a3 * p3[k3])
-            )
-            if math.isfinite(found):
-                out[j] = found
-                continue
-        across[0], across[1], across[2], across[3] = a0, a1, a2, a3
-        down[0], down[1], down[2], down[3] = b0, b1, b2, b3
+        column = _fill_weights(1, c, 1.0, 2.0, across)
+        row = _fill_weights(1, r, 1.0, 2.0, down)
         out[j] = _careful(plane, row, column, down, across)
 
 
@@ -156,9 +205,21 @@ def _any_row(
 
 
 @contracted
-def _cubic(plane: Any, columns: Any, rows: Any, down: Any, across: Any, out: Any) -> None:
+def _cubic(
+    plane: Any, columns: Any, rows: Any, down: Any, across: Any, place: Any, weights: Any, out: Any
+) -> None:  # fmt: skip
+    height, width = plane.shape
+    flat = plane.reshape(height * width)
     for i in range(out.shape[0]):
-        _cubic_row(plane, columns[i], rows[i], down, across, out[i])
+        for start in range(0, out.shape[1], RUN):
+            c, r = columns[i, start : start + RUN], rows[i, start : start + RUN]
+            part = out[i, start : start + RUN]
+            if height >= 4 and width >= 4:
+                _cubic_weights(c, r, place, weights, height, width)
+                _cubic_sums(flat, width, place, weights, part)
+            else:
+                part[:] = math.nan
+            _cubic_again(plane, c, r, down, across, part)
 
 
 @contracted
@@ -179,7 +240,8 @@ def gathered(
     plane = np.ascontiguousarray(plane)
     plain = all(scale <= NEAR_ONE for scale in scales)
     if kernel == "cubic" and plain:
-        _cubic(plane, columns, rows, down, across, out)
+        place, weights = np.empty(RUN, np.int64), np.empty((8, RUN), plane.dtype)
+        _cubic(plane, columns, rows, down, across, place, weights, out)
         return
     reach = 0.0 if kernel == "area" else {"bilinear": 1.0, "lanczos": 3.0}.get(kernel, 2.0)
     wide = [max(s, 1e-6) if kernel == "area" else s if s > NEAR_ONE and kernel != "lagrange" else 1
@@ -191,6 +253,7 @@ def gathered(
 @loop
 def _cells(nodes: Any, top: float, left: float, step: float, line: Any, out: Any) -> None:
     last = nodes.shape[1] - 2
+    width = out.shape[1]
     for i in range(out.shape[0]):
         down = (top + i) / step
         r = min(int(down), nodes.shape[0] - 2)
@@ -199,10 +262,18 @@ def _cells(nodes: Any, top: float, left: float, step: float, line: Any, out: Any
         for c in range(line.shape[0]):
             line[c] = above[c] + u * (below[c] - above[c])
         row = out[i]
-        for j in range(row.shape[0]):
-            across = (left + j) / step
-            c = min(int(across), last)
-            row[j] = line[c] + (across - c) * (line[c + 1] - line[c])
+        begin = 0
+        while begin < width:
+            # A cell at a time: within one, positions go in even steps.
+            c = min(int((left + begin) / step), last)
+            end = width if c == last else min(width, math.ceil((c + 1) * step - left))
+            end = max(end, begin + 1)
+            slope = (line[c + 1] - line[c]) / step
+            start = line[c] + (left + begin - c * step) * slope
+            part = row[begin:end]
+            for j in range(part.shape[0]):
+                part[j] = start + j * slope
+            begin = end
 
 
 def bilinear_cells(nodes: Any, first: tuple[float, float], step: float, out: Any) -> None:

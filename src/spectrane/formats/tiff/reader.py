@@ -81,6 +81,7 @@ def open_file(file: ByteFile, member: int = 1) -> TiffSource:
     source.metadata = metadata_of(main) | ({"notes": source.notes} if source.notes else {})
     orientation = main.integer(Tag.Orientation, 1)
     source.orientation = orientation if 1 <= orientation <= 8 else 1
+    main.head.forget()
     return source
 
 

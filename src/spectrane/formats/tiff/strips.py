@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from spectrane.engine.threads import in_parallel
 from spectrane.formats.tiff import tags
 from spectrane.formats.tiff.plan import Image
-from spectrane.formats.tiff.reducing import first_halves, majority_of_four
+from spectrane.formats.tiff.reducing import first_halves, halved, majority_of_four
 from spectrane.kernels import prediction
 from spectrane.model.errors import FormatError
 from spectrane.model.pixels import Pixels
@@ -34,6 +34,8 @@ _DECODERS: dict[int, Callable[[bytes], bytes]] = {
     tags.LZW: lambda data: bytes(imagecodecs.lzw_decode(data)),
     tags.NONE: lambda data: data,
 }
+_PART_BYTES = 4 << 20
+"""Wide rows of tiles are made in parts of about so many bytes."""
 Tiles = list[tuple[int, bytes]]
 """(number of the tile in its image, its bytes)."""
 Halves = tuple[NDArray[Any], NDArray[Any] | None]
@@ -60,20 +62,41 @@ class StripMaker:
     overviews: bool
 
     def __call__(self, row: int) -> Strip:
-        """Read and encode one row of tiles."""
-        rows, columns = self.source.shape
-        tile = self.image.tile
-        window = ((row * tile, min((row + 1) * tile, rows)), (0, columns))
+        """Read and encode one row of tiles, a part of a wide one at a time."""
+        tiles: Tiles = []
+        mask: Tiles = []
+        halves = []
+        for columns in self._parts():
+            pixels = self._read(row, columns)
+            values, alpha = pixels.values, pixels.alpha
+            valid = pixels.valid
+            stored = with_alpha(filled(values, valid, self.fills), alpha)
+            first = columns[0] // self.image.tile
+            tiles += image_tiles(self.image, row, stored, first)
+            if self.mask is not None:
+                mask += mask_tiles(self.mask, row, valid, values.shape[1:], first)
+            if self.overviews:
+                halves.append((self.halves(values, valid, alpha), values.shape[1:]))
+        # In the file's order, whatever the parts were.
+        return Strip(sorted(tiles), sorted(mask), _side_by_side(halves) if halves else None)
+
+    def _parts(self) -> list[tuple[int, int]]:
+        """Cut a row of tiles that is large into parts of whole tiles."""
+        width, tile = self.source.shape[1], self.image.tile
+        each = tile * self.image.samples * self.image.dtype.itemsize
+        step = max(1, _PART_BYTES // (each * tile)) * tile
+        return [(start, min(start + step, width)) for start in range(0, width, step)]
+
+    def _read(self, row: int, columns: tuple[int, int]) -> Pixels:
+        """Read a part; alpha is a sample of its own, and does not count as no-data too."""
+        tile, rows = self.image.tile, self.source.shape[0]
+        window = ((row * tile, min((row + 1) * tile, rows)), columns)
         pixels = self.source.read(range(len(self.source.bands)), window)
-        values, alpha = pixels.values, pixels.alpha
-        if values.dtype.kind == "b":
-            values = values.view(np.uint8)
-        # Alpha is written as a sample of its own; it must not count as no-data too.
-        valid = Pixels(values, mask=pixels.mask, rules=pixels.rules, when=pixels.when).valid
-        stored = with_alpha(filled(values, valid, self.fills), alpha)
-        mask = [] if self.mask is None else mask_tiles(self.mask, row, valid, values.shape[1:])
-        halves = self.halves(values, valid, alpha) if self.overviews else None
-        return Strip(image_tiles(self.image, row, stored), mask, halves)
+        values = pixels.values.view(np.uint8) if pixels.values.dtype.kind == "b" else pixels.values
+        plain = Pixels(values, mask=pixels.mask, rules=pixels.rules, when=pixels.when)
+        _ = plain.valid
+        plain.alpha = pixels.alpha
+        return plain
 
     def halves(
         self, values: NDArray[Any], valid: NDArray[np.bool_], alpha: NDArray[Any] | None
@@ -95,6 +118,24 @@ class StripMaker:
         rules = [band.rule for band in self.source.bands] if self.fills is not None else ()
         valid = Pixels(values, mask=mask, rules=rules, when=self.source.nodata_when).valid
         return Strip([], [], self.halves(values, valid, alpha) if self.overviews else None)
+
+
+def _side_by_side(parts: list[tuple[Halves, tuple[int, ...]]]) -> Halves:
+    """Return parts of a row of halves as one; where all is valid, weights are what is covered."""
+    if len(parts) == 1:
+        return parts[0][0]
+    sums = np.concatenate([values for (values, _), _ in parts], axis=2)
+    given = [weights for (_, weights), _ in parts]
+    known = next((one for one in given if one is not None), None)
+    if known is None:
+        return sums, None
+    full = [
+        np.broadcast_to(halved(np.ones((1, *shape), np.float32)), values.shape)
+        for (values, _), shape in parts
+    ]
+    each = [cover if one is None else one for cover, one in zip(full, given, strict=True)]
+    # Of classes: validity.
+    return sums, np.concatenate([one.astype(known.dtype) for one in each], axis=2)
 
 
 def filled(values: NDArray[Any], valid: NDArray[np.bool_], fills: list[Any] | None) -> NDArray[Any]:
@@ -119,9 +160,10 @@ def with_alpha(values: NDArray[Any], alpha: NDArray[Any] | None) -> NDArray[Any]
     return np.concatenate([values, alpha[np.newaxis]])
 
 
-def image_tiles(image: Image, row: int, values: NDArray[Any]) -> Tiles:
-    """Encode one row of tiles of an image; ``values`` (samples, rows, columns)."""
-    jobs = [(plane, column) for plane in range(image.planes) for column in range(image.across)]
+def image_tiles(image: Image, row: int, values: NDArray[Any], first: int = 0) -> Tiles:
+    """Encode tiles of a row from the ``first`` on; ``values`` (samples, rows, columns)."""
+    across = -(-values.shape[2] // image.tile)
+    jobs = [(plane, column) for plane in range(image.planes) for column in range(across)]
     done: dict[tuple[int, int], bytes] = {}
 
     def encode(job: tuple[int, int]) -> None:
@@ -131,18 +173,21 @@ def image_tiles(image: Image, row: int, values: NDArray[Any]) -> Tiles:
         done[job] = _encoded(_padded(cut, image.tile), image)
 
     in_parallel(jobs, lambda: encode)
-    return [((plane * image.down + row) * image.across + column, done[plane, column])
+    return [((plane * image.down + row) * image.across + first + column, done[plane, column])
             for plane, column in jobs]  # fmt: skip
 
 
-def mask_tiles(image: Image, row: int, valid: NDArray[np.bool_], shape: tuple[int, ...]) -> Tiles:
-    """Encode one row of tiles of a mask image; it hides what no band holds."""
+def mask_tiles(
+    image: Image, row: int, valid: NDArray[np.bool_], shape: tuple[int, ...], first: int = 0
+) -> Tiles:  # fmt: skip
+    """Encode tiles of a row of a mask image; it hides what no band holds."""
     shown = np.broadcast_to(valid.any(axis=0), shape)
     found = []
-    for column in range(image.across):
+    for column in range(-(-shape[1] // image.tile)):
         cut = shown[np.newaxis, :, column * image.tile : (column + 1) * image.tile]
         bits = np.packbits(_padded(cut, image.tile)[0], axis=1)
-        found.append((row * image.across + column, ENCODERS[image.compression](bits.tobytes())))
+        data = ENCODERS[image.compression](bits.tobytes())
+        found.append((row * image.across + first + column, data))
     return found
 
 

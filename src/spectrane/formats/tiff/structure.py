@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.engine.files import ByteFile, Range
+from spectrane.engine.files import ByteFile, LocalFile, Range
 from spectrane.formats.tiff import tags
 from spectrane.formats.tiff.tags import Tag
 from spectrane.model.errors import FormatError
@@ -25,6 +25,11 @@ class Head:
     def __init__(self, file: ByteFile) -> None:
         self.file = file
         self._held = file.head()
+
+    def forget(self) -> None:
+        """Hold nothing more of a local file: hundreds may be open, and each is near."""
+        if isinstance(self.file, LocalFile):
+            self._held = b""
 
     def read(self, offset: int, length: int) -> bytes:
         """Return bytes, from what is held where it covers them."""
