@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import http.server
+import os
 import pickle
 import re
 import threading
@@ -11,6 +12,7 @@ import fsspec
 import numpy as np
 import pytest
 
+from spectrane.engine import files
 from spectrane.engine.files import open_bytes
 from spectrane.engine.memory import ArraySource
 from spectrane.formats.registry import open_source
@@ -156,3 +158,21 @@ def test_what_cannot_be_opened_is_told(tmp_path, name, kind, match):
 def test_an_unknown_protocol_is_told():
     with pytest.raises(AccessError, match="nowhere://"):
         open_bytes("nowhere://a/b.tif")
+
+
+def test_few_files_are_open_at_once_however_many_are_read(tmp_path, monkeypatch):
+    monkeypatch.setattr(files, "MOST_OPEN", 3)
+    made = []
+    for k in range(12):
+        path = tmp_path / f"{k}.bin"
+        path.write_bytes(bytes([k]) * 10)
+        made.append(files.LocalFile(path))
+    for _ in range(2):
+        assert [one.read(3, 1)[0] for one in made] == list(range(12))
+    assert sum(one._file is not None for one in made) <= 3
+    with made[0]._reading() as number:
+        assert not made[0].rest()
+        assert os.pread(number, 1, 0) == b"\0"
+    (tmp_path / "5.bin").write_bytes(b"other")
+    with pytest.raises(ChangedFile):
+        made[5].read(0, 1)

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import threading
 from collections import OrderedDict
-from collections.abc import Hashable
+from collections.abc import Hashable, Iterator
 from typing import Any
 
 from numpy.typing import NDArray
@@ -43,9 +44,24 @@ class BlockCache:
             old = self._blocks.pop(key, None)
             self._held += block.nbytes - (old.nbytes if old is not None else 0)
             self._blocks[key] = block
-            while self._held > self.limit:
-                _, dropped = self._blocks.popitem(last=False)
-                self._held -= dropped.nbytes
+            self._drop()
+
+    @contextlib.contextmanager
+    def narrowed(self, limit: int) -> Iterator[None]:
+        """Hold at most so many bytes for a while: for jobs that go through their inputs once."""
+        before = self.limit
+        with self._lock:
+            self.limit = min(before, limit)
+            self._drop()
+        try:
+            yield
+        finally:
+            self.limit = before
+
+    def _drop(self) -> None:
+        while self._held > self.limit:
+            _, dropped = self._blocks.popitem(last=False)
+            self._held -= dropped.nbytes
 
     def clear(self) -> None:
         """Forget everything."""

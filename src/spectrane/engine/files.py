@@ -6,6 +6,8 @@ import contextlib
 import os
 import re
 import threading
+import weakref
+from collections import OrderedDict
 from collections.abc import Iterator, Sequence
 from typing import Any, BinaryIO
 
@@ -101,16 +103,36 @@ def _joined(ranges: Sequence[Range]) -> tuple[list[Range], list[tuple[int, int]]
     return joined, places
 
 
+MOST_OPEN = 200
+"""Files of this process that are open at once; others rest, and are opened again when read."""
+_opened: OrderedDict[int, weakref.ref[LocalFile]] = OrderedDict()
+_opened_lock = threading.Lock()
+
+
+def _make_room(file: LocalFile) -> None:
+    """Note a file that was opened; let the oldest one that nobody reads rest."""
+    with _opened_lock:
+        _opened[id(file)] = weakref.ref(file)
+        held = list(_opened.items())
+    for key, reference in held[: max(0, len(held) - MOST_OPEN)]:
+        old = reference()
+        if old is None or old.rest():
+            with _opened_lock:
+                _opened.pop(key, None)
+
+
 class LocalFile(ByteFile):
     """A file of this machine, read by position, so that threads need no lock."""
 
     def __init__(self, path: str | os.PathLike[str]) -> None:
         self.name = os.fspath(path)
         self._lock = threading.Lock()
+        self._readers = 0
         self._map: memoryview | None = None
         self._file: int | None = None
         self._state = self._open()
         self.size = self._state[0]
+        _make_room(self)
 
     def _open(self) -> tuple[int, int]:
         try:
@@ -129,23 +151,53 @@ class LocalFile(ByteFile):
         return (os.path.abspath(self.name), *self._state)
 
     def _fetch(self, ranges: Sequence[Range]) -> list[bytes]:
-        file = self._checked()
+        with self._reading() as file:
+            try:
+                return [os.pread(file, length, offset) for offset, length in ranges]
+            except OSError as error:
+                raise AccessError(f"{self.name}: {error.strerror}") from error
+
+    @contextlib.contextmanager
+    def _reading(self) -> Iterator[int]:
+        """Yield the open file, which does not rest meanwhile."""
+        with self._lock:
+            self._readers += 1
         try:
-            return [os.pread(file, length, offset) for offset, length in ranges]
-        except OSError as error:
-            raise AccessError(f"{self.name}: {error.strerror}") from error
+            yield self._checked()
+        finally:
+            with self._lock:
+                self._readers -= 1
+
+    def rest(self) -> bool:
+        """Close the file until it is read again; False where somebody reads it now."""
+        if not self._lock.acquire(blocking=False):
+            return False
+        try:
+            if self._readers:
+                return False
+            file, self._file = self._file, None
+            if file is not None:
+                os.close(file)
+            return True
+        finally:
+            self._lock.release()
 
     def _checked(self) -> int:
+        opened = False
         with self._lock:
             if self._file is None:
                 found = self._open()
+                opened = True
             else:
                 now = os.fstat(self._file)
                 found = (now.st_size, now.st_mtime_ns)
             if found != self._state:
                 raise ChangedFile(f"{self.name}: changed after it was opened; open it again")
             assert self._file is not None
-            return self._file
+            file = self._file
+        if opened:
+            _make_room(self)
+        return file
 
     def head(self) -> bytes:
         """Return the first 128 kB; not held, since reading them again costs next to nothing."""
@@ -155,10 +207,10 @@ class LocalFile(ByteFile):
         """Return the whole file mapped into memory; checked anew that it has not changed."""
         import mmap
 
-        file = self._checked()
-        if self._map is None:
-            self._map = memoryview(mmap.mmap(file, 0, access=mmap.ACCESS_READ))
-        return self._map
+        with self._reading() as file:
+            if self._map is None:
+                self._map = memoryview(mmap.mmap(file, 0, access=mmap.ACCESS_READ))
+            return self._map
 
     def close(self) -> None:
         """Let go of the file; reading again opens it again."""
@@ -175,7 +227,7 @@ class LocalFile(ByteFile):
         return {"name": self.name, "size": self.size, "_state": self._state}
 
     def __setstate__(self, state: dict[str, Any]) -> None:
-        self.__dict__.update(state, _file=None, _map=None, _lock=threading.Lock())
+        self.__dict__.update(state, _file=None, _map=None, _lock=threading.Lock(), _readers=0)
 
 
 class HeldFile(ByteFile):

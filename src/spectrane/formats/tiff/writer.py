@@ -10,6 +10,7 @@ from typing import Any, BinaryIO
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine import cache
 from spectrane.engine.files import written_whole
 from spectrane.engine.resuming import Journal, fingerprint, resumable
 from spectrane.engine.running import in_order
@@ -27,7 +28,9 @@ from spectrane.formats.tiff.strips import (
 from spectrane.model.errors import FormatError
 from spectrane.model.source import Source
 
-_STRIP_BYTES = 48 << 20
+_BLOCK_BYTES = 96 << 20
+"""Decoded blocks of the inputs that are held while writing."""
+_STRIP_BYTES = 24 << 20
 """A row of 512-tiles larger than this is written in 256-tiles instead."""
 
 
@@ -135,7 +138,11 @@ class _Writing:
         if not first:
             self.file.write(self.plan.head)
         rows = range(first, down)
-        with contextlib.closing(_closable(in_order(maker, rows, self.engine))) as strips:
+        # Blocks serve two rows of tiles at most: more of them would only be held.
+        with (
+            cache.blocks.narrowed(_BLOCK_BYTES),
+            contextlib.closing(_closable(in_order(maker, rows, self.engine))) as strips,
+        ):
             for row, strip in zip(rows, strips, strict=True):
                 self._take_strip(row, strip)
                 self._note(row)
