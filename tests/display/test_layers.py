@@ -98,7 +98,8 @@ def test_masks_thresholds_and_hidden_layers(rasters, utm):
     values = top.pixels()[0]
     np.testing.assert_array_equal(shown.layers[1].rgba[20:50, 30:70, 3] > 0, values > 5)
     np.testing.assert_array_equal(shown.layers[2].rgba[..., 3] > 0, below.pixels()[0] <= 127)
-    alone = sp.render([sp.Layer(below), sp.Layer(top, visible=False)])
+    alone = sp.render([sp.Layer(below, base=True), sp.Layer(top, visible=False),
+                       sp.Layer(top, base=True)])  # fmt: skip
     np.testing.assert_array_equal(alone.rgba, sp.render(below).rgba)
     grid = utm.cropped(((0, 10), (0, 10)))
     with pytest.warns(sp.DataWarning, match="not in the area shown"):

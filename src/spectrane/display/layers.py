@@ -144,7 +144,7 @@ def stacked(
     not meet the area is left out, with a warning. Raises GridMismatch where none does, or where
     layers cannot be related.
     """
-    layers = list(layers)
+    layers = shown_as_base(layers)
     rasters = [one for one in layers if isinstance(one, Layer)]
     if not rasters:
         raise LookError("overlay: expected at least one raster")
@@ -207,7 +207,7 @@ def settled_once(layer: AnyLayer) -> AnyLayer:
 
 
 def shown_as_base(layers: Sequence[AnyLayer]) -> list[AnyLayer]:
-    """Return the layers with only the first base layer visible."""
+    """Return the layers with only the first of the base layers visible: they are alternatives."""
     found: list[AnyLayer] = []
     seen = False
     for one in layers:

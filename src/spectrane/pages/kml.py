@@ -112,7 +112,7 @@ def _drawn(
         stack = stacked(layers, grid=lonlat_grid(stack.grid, size))
         where = _box(stack.grid)
     return [
-        _Shown(one.title, encode_png(one.rgba, {"Description": one.title}), where,
+        _Shown(one.title, encode_png(one.rgba, {"Description": one.title}, small=True), where,
                float(one.layer.opacity), one.layer.visible, k)
         for k, one in enumerate(stack.layers)
     ]  # fmt: skip

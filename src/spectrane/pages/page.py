@@ -24,6 +24,7 @@ from spectrane.display.layers import AnyLayer, DrawnLayer, Layer, Stack, stacked
 from spectrane.display.onto import Drawn
 from spectrane.engine.files import check_target, written_whole
 from spectrane.formats.png.encoding import encode_png
+from spectrane.model.band import Band
 from spectrane.model.errors import FormatError
 from spectrane.model.grid import Grid
 from spectrane.model.view import View
@@ -35,6 +36,7 @@ from spectrane.spatial.turned import upright
 SIZE = (800, 1280)
 _NODES = 9
 _METRES_PER_DEGREE = 111_320.0
+_WHOLE = 65535
 
 
 def overlay_page(
@@ -140,7 +142,8 @@ def _metres(grid: Grid) -> float | None:
 
 
 def _layer(one: DrawnLayer, grid: Grid, values: bool) -> dict[str, Any]:
-    png = encode_png(one.rgba, {"Description": "A display, not data: do not measure on it."})
+    about = {"Description": "A display, not data: do not measure on it."}
+    png = encode_png(one.rgba, about, small=True)
     raster = isinstance(one.layer, Layer)
     found: dict[str, Any] = {
         "name": one.title, "opacity": float(one.layer.opacity), "visible": one.layer.visible,
@@ -178,13 +181,29 @@ def _values(drawn: Drawn, grid: Grid) -> list[dict[str, Any]]:
     found = []
     for k, index in enumerate(bands):
         band = source.bands[index]
-        physical = pixels.values[k] * band.scale + band.offset
-        plane = np.where(valid[k], physical, np.nan).astype("<f4")
-        one: dict[str, Any] = {"name": band.name, "unit": band.unit or "", "data": _packed(plane)}
+        one: dict[str, Any] = {
+            "name": band.name,
+            "unit": "" if band.unit in (None, "1") else band.unit,
+        }
+        one |= _numbers(pixels.values[k], valid[k], band)
         if classes:
             one["labels"] = {f"{value:g}": label for value, label in classes.items()}
         found.append(one)
     return found
+
+
+def _numbers(stored: NDArray[Any], valid: NDArray[np.bool_], band: Band) -> dict[str, Any]:
+    """Return a plane of numbers: small integers as they are stored, 0 for none; else floats."""
+    seen = stored[valid]
+    low, high = 0, _WHOLE
+    if seen.size and stored.dtype.kind in "iub":
+        low, high = int(seen.min()), int(seen.max())
+    if high - low < _WHOLE:
+        plane = np.where(valid, stored.astype(np.int64) - low + 1, 0).astype("<u2")
+        return {"data": _packed(plane), "bytes": 2, "scale": band.scale,
+                "offset": band.offset + (low - 1) * band.scale}  # fmt: skip
+    physical = np.where(valid, stored * band.scale + band.offset, np.nan).astype("<f4")
+    return {"data": _packed(physical), "bytes": 4}
 
 
 def _packed(plane: NDArray[Any]) -> str:

@@ -93,7 +93,7 @@ class TileDrawer:
     def __call__(self, tile: Tile) -> bytes | None:
         """Return a tile's PNG, or None where nothing is in it."""
         rgba = self.drawn(tile)
-        return encode_png(rgba, {}) if rgba[..., 3].any() else None
+        return encode_png(rgba, {}, small=True) if rgba[..., 3].any() else None
 
     def drawn(self, tile: Tile) -> Rgba:
         """Return a tile's picture."""
@@ -246,7 +246,7 @@ def _draw_above(root: str, wanted: Sequence[Tile], below: set[Tile], log: _Log) 
                     four[where] = _read(root, child)
         rgba = halved(four)
         full = bool(rgba[..., 3].any())
-        _keep(root, tile, encode_png(rgba, {}) if full else None)
+        _keep(root, tile, encode_png(rgba, {}, small=True) if full else None)
         made[tile] = full
 
     in_parallel(left, lambda: one)

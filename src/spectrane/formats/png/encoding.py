@@ -18,11 +18,13 @@ _LONGEST = 1 << 30
 """Bytes of image data per chunk at most."""
 
 
-def encode_png(pixels: NDArray[Any], text: Mapping[str, str]) -> bytes:
+def encode_png(
+    pixels: NDArray[Any], text: Mapping[str, str], *, small: bool = False
+) -> bytes:  # fmt: skip
     """Return a PNG file of (rows, columns, channels) uint8 or uint16, straight alpha.
 
     Channels: 1 grey, 2 grey and alpha, 3 colour, 4 colour and alpha. ``text`` maps keywords
-    (Latin-1, at most 79 letters) to texts.
+    (Latin-1, at most 79 letters) to texts. ``small`` takes longer for a smaller file.
     """
     rows, columns, channels = pixels.shape
     bits = 8 * pixels.dtype.itemsize
@@ -30,7 +32,7 @@ def encode_png(pixels: NDArray[Any], text: Mapping[str, str]) -> bytes:
     header = struct.pack(">LLBBBBB", columns, rows, bits, kind, 0, 0, 0)
     parts = [SIGNATURE, chunk(b"IHDR", header)]
     parts += [text_chunk(keyword, value) for keyword, value in text.items()]
-    data = _deflated(_filtered(pixels))
+    data = _deflated(_filtered(pixels), small)
     parts += [chunk(b"IDAT", data[k : k + _LONGEST]) for k in range(0, len(data), _LONGEST)]
     return b"".join([*parts, chunk(b"IEND", b"")])
 
@@ -61,14 +63,15 @@ def _filtered(pixels: NDArray[Any]) -> NDArray[np.uint8]:
     return out
 
 
-def _deflated(lines: NDArray[np.uint8]) -> bytes:
+def _deflated(lines: NDArray[np.uint8], small: bool) -> bytes:
     """Compress in two halves on two threads: one zlib stream, since the first ends flushed."""
     middle = len(lines) // 2
     halves: list[bytes] = [b"", b""]
 
     def compress(which: int) -> None:
         part = lines[:middle] if which == 0 else lines[middle:]
-        deflate = zlib.compressobj(1, zlib.DEFLATED, -15, 9, zlib.Z_RLE)
+        level, strategy = (6, zlib.Z_FILTERED) if small else (1, zlib.Z_RLE)
+        deflate = zlib.compressobj(level, zlib.DEFLATED, -15, 9, strategy)
         ending = zlib.Z_FULL_FLUSH if which == 0 else zlib.Z_FINISH
         halves[which] = deflate.compress(part.data) + deflate.flush(ending)
 

@@ -213,6 +213,8 @@
     slide((share + step) * map.clientWidth);
   });
 
+  const seen = (layer) => layer.image.style.display !== "none";
+
   /* Reading: where, and what each layer holds there. */
   const digits = (value, count) => Number(value.toPrecision(count)).toString();
   function lonlat(column, row) {
@@ -245,8 +247,9 @@
     at("where").textContent = lines.join("\n");
     const place = Math.floor(row) * W + Math.floor(column);
     for (const layer of [...layers].reverse()) {
+      if (!seen(layer)) continue;
       for (const plane of layer.planes || []) {
-        const value = plane.values[place];
+        const value = plane.value(place);
         let text = Number.isNaN(value) ? "no data" : digits(value, 6) + (plane.unit ? " " + plane.unit : "");
         if (plane.labels && plane.labels[String(value)]) text = plane.labels[String(value)];
         rows.append(make("tr", {}, make("td", {}, layer.name), make("td", {}, plane.name),
@@ -254,22 +257,28 @@
       }
     }
   }
-  async function unpack(text) {
-    const bytes = Uint8Array.from(atob(text), (letter) => letter.charCodeAt(0));
+  /* Numbers come byte by byte of each together, so that they pack well. */
+  async function unpack(band) {
+    const bytes = Uint8Array.from(atob(band.data), (letter) => letter.charCodeAt(0));
     const stream = new Blob([bytes]).stream().pipeThrough(new DecompressionStream("deflate-raw"));
     const split = new Uint8Array(await new Response(stream).arrayBuffer());
-    const count = W * H, joined = new Uint8Array(count * 4);
-    for (let k = 0; k < 4; k++) {
-      for (let i = 0; i < count; i++) joined[i * 4 + k] = split[k * count + i];
+    const count = W * H, size = band.bytes, joined = new Uint8Array(count * size);
+    for (let k = 0; k < size; k++) {
+      for (let i = 0; i < count; i++) joined[i * size + k] = split[k * count + i];
     }
-    return new Float32Array(joined.buffer);
+    if (size === 4) {
+      const floats = new Float32Array(joined.buffer);
+      return (place) => floats[place];
+    }
+    const whole = new Uint16Array(joined.buffer);
+    return (place) => (whole[place] ? whole[place] * band.scale + band.offset : NaN);
   }
   (async () => {
     for (const layer of layers) {
       const planes = [];
       for (const band of layer.bands || []) {
         planes.push({ name: band.name, unit: band.unit, labels: band.labels,
-          values: await unpack(band.data) });
+          value: await unpack(band) });
       }
       layer.planes = planes;
     }
