@@ -17,8 +17,8 @@ from spectrane.model.band import Band
 from spectrane.model.grid import Grid
 
 PIXEL = 2.0
-_WEST, _EAST = 6300.0, 8700.0
-_SPANS = {"north": (4300.0, 5800.0), "south": (2900.0, 4600.0)}
+_WEST, _EAST = 6600.0, 8500.0
+_SPANS = {"north": (4300.0, 5600.0), "south": (3100.0, 4600.0)}
 """Metres north of the scene's corner; they share 300 m."""
 _SOUTH_LIGHT = np.array([0.72, 0.79, 0.93], np.float32)
 """The southern flight was later in the day: darker, and bluer."""
@@ -37,7 +37,7 @@ def photograph(which: str, left: float, bottom: float, scale: float, seed: int) 
     x = (_WEST - off + (np.arange(columns, dtype=np.float32) + 0.5) * np.float32(pixel))[None, :]
     y = (high + off - (np.arange(rows, dtype=np.float32) + 0.5) * np.float32(pixel))[:, None]
     land = make_land(x, y)
-    seen = see(land, x, y, seed)[[2, 1, 0]].astype(np.float32)
+    seen = see(land, x, y, seed, (2, 1, 0)).astype(np.float32)
     light = np.clip((seen / 2300) ** 0.62 * 200, 2, 255)
     if which == "south":
         light *= _SOUTH_LIGHT[:, None, None]

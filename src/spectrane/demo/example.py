@@ -36,6 +36,7 @@ def run_example(
         told(folder / "habitats.png", "habitat classes in their own colours")
         written.append(folder / "habitats.png")
         written += _looked_closer(folder, filled, overwrite, told)
+        written += _brought_together(folder, filled, overwrite, told)
     return written
 
 
@@ -62,3 +63,44 @@ def _looked_closer(
     save(figures.compare(layers, size=(510, 1280)), folder / "compare.png", overwrite=overwrite)
     told(folder / "compare.png", "two sensors at the same place, each on its own grid")
     return [folder / name for name in (*made, "histogram.png", "compare.png")]
+
+
+def _brought_together(
+    folder: Path, filled: sp.Raster, overwrite: bool, told: Callable[[Path, str], None]
+) -> list[Path]:
+    """Join the photographs, give the drawing its place, and lay all on one page."""
+    from spectrane import together
+    from spectrane.display.layers import AnyLayer, Layer
+    from spectrane.display.outlines import Outline
+    from spectrane.pages import overlay_page
+
+    photographs = [sp.open(folder / f"sound_{name}.tif") for name in ("north", "south")]
+    joined = together.mosaic(
+        photographs, nodata=0, nodata_when="all", trim=1, align="shift", balance="gain",
+        rule="seam",
+    )  # fmt: skip
+    joined.save(folder / "sound_mosaic.tif", overwrite=overwrite)
+    told(folder / "sound_mosaic.tif", "two photographs, moved and evened out, joined at a seam")
+    joined = sp.open(folder / "sound_mosaic.tif")  # from now on read, not made anew
+    sp.render(joined, size=SIZE).save(folder / "mosaic.png", overwrite=overwrite)
+    told(folder / "mosaic.png", "and as a picture")
+    plan = together.place(
+        sp.open(folder / "barrage_plan.png"), points=folder / "barrage_points.csv",
+        crs="EPSG:32727",
+    )  # fmt: skip
+    depth = sp.open(folder / "sound_depth.tif")
+    bed = depth.compute({"height": "-depth"}, unit="m").relief(exaggeration=12)
+    layers: list[AnyLayer] = [
+        Layer(filled, PICTURES["natural.png"], name="natural colour"),
+        Layer(depth, Look(colormap="auto", limits="percentile:1,99"), 0.55, name="depth"),
+        Layer(bed, mode="multiply", opacity=0.8, name="sea-bed relief"),
+        Layer(joined, name="photographs"),
+        Layer(plan, mode="multiply", opacity=0.8, name="barrage, plan"),
+        Outline(folder / "lease.geojson", label="name", width=3, name="mussel leases"),
+        Outline(folder / "eelgrass.geojson", "#66ffcc", name="eelgrass bed"),
+    ]
+    together.overlay(layers, size=SIZE).save(folder / "overlay.png", overwrite=overwrite)
+    told(folder / "overlay.png", "seven layers on one another")
+    overlay_page(layers, folder / "sound.html", title="Halse Sound", overwrite=overwrite)
+    told(folder / "sound.html", "the same as one page: tick, fade, swipe, read values")
+    return [folder / n for n in ("sound_mosaic.tif", "mosaic.png", "overlay.png", "sound.html")]

@@ -34,6 +34,28 @@ SEED = 2709
 _CRS, _LEFT, _TOP = "EPSG:32727", 486000.0, 7362000.0
 _PIXEL = 10.0
 
+LAYERS = """# spectrane overlay --layers sound.layers.toml -o map.png
+[[layer]]
+file = "sound_8band.tif"
+nodata = 0
+look = {channels = "natural", limits = "percentile:2,98"}
+
+[[layer]]
+file = "sound_depth.tif"
+compute = {height = "-depth"}
+relief = {azimuth = 315, altitude = 45, exaggeration = 12}
+mode = "multiply"
+opacity = 0.8
+
+[[layer]]
+file = "sound_thermal.tif"
+look = {colormap = "auto"}
+opacity = 0.5
+
+[[layer]]
+outline = "lease.geojson"
+label = "name"
+"""
 HABITATS: dict[float, Class] = {
     1.0: ("#1d3f66", "deep water"),
     2.0: ("#4f8fb8", "shallow water"),
@@ -104,6 +126,7 @@ def _others(
          "headerless; its note swaps rows and columns"),
         ("comet.fits", lambda path: write_comet(path, SEED), "four decades of brightness"),
         ("barrage_plan.png", write_plan, "a drawing without a place, and tie points"),
+        ("sound.layers.toml", lambda path: path.write_text(LAYERS), "layers to overlay"),
         ("eelgrass.geojson", lambda path: write_shapes(path, seen.grid, land),
          "a bed with a hole, and leases, one across the edge"),
     ):  # fmt: skip

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from numpy.random import default_rng
 from numpy.typing import NDArray
@@ -55,7 +57,9 @@ _SKY = (0.42, 0.36, 0.30, 0.29, 0.26, 0.25, 0.20, 0.18)
 """The share of light that reaches a cloud's shadow."""
 
 
-def see(land: Land, x: Field, y: Field, seed: int) -> NDArray[np.uint16]:
+def see(
+    land: Land, x: Field, y: Field, seed: int, bands: Sequence[int] = range(len(BANDS))
+) -> NDArray[np.uint16]:  # fmt: skip
     """Return reflectance times 10 000 (bands, rows, columns): what the sensor stores.
 
     The swath's slanted edges are filled with 0, which no tag says is no-data.
@@ -66,13 +70,13 @@ def see(land: Land, x: Field, y: Field, seed: int) -> NDArray[np.uint16]:
     shape = land.cover.shape
     outside = (x < 260 + 0.075 * y) | (x > 15050 - 0.075 * (11000 - y))
     random = default_rng(seed)
-    out = np.empty((len(BANDS), *shape), np.uint16)
-    for band in range(len(BANDS)):
+    out = np.empty((len(bands), *shape), np.uint16)
+    for k, band in enumerate(bands):
         seen = _ground(land, texture, band)
         seen = seen * (1 - shadow * (1 - _SKY[band])) + glint
         seen = blurred(seen) * (1 - cloud) + _CLOUD[band] * cloud
         stored = seen * 10000 + random.normal(0, 14, shape)
-        out[band] = np.where(outside, 0, np.clip(stored, 1, 20000))
+        out[k] = np.where(outside, 0, np.clip(stored, 1, 20000))
     return out
 
 
