@@ -25,7 +25,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as temporary:
         os.chdir(temporary)
         told = run("demo", "demo")
-        for name in ("natural", "infrared", "habitats"):
+        for name in ("natural", "habitats"):
             shutil.copy(f"demo/{name}.png", HERE / f"render_{name}.png")
         terminal("demo.png", [("demo", told)])
         scene = "demo/sound_8band.tif"
@@ -47,6 +47,43 @@ def main() -> None:
         ], picture="right.png")  # fmt: skip
 
         figures(scene)
+        together(scene)
+
+
+def together(scene: str) -> None:
+    """Keep what the commands that bring rasters together answer and draw."""
+    place = ("place demo/barrage_plan.png plan.tif --points demo/barrage_points.csv "
+             "--crs EPSG:32727")  # fmt: skip
+    clip = f"clip {scene} bed.tif --shape demo/eelgrass.geojson --soft 3 --nodata 0"
+    draw = "render bed.tif -o bed.png --channels natural --limits percentile:2,98"
+    terminal("place_clip.png", talks(place, clip, draw), picture="bed.png")
+    joined = ("mosaic demo/sound_north.tif demo/sound_south.tif -o joined.tif --nodata 0 "
+              "--nodata-when all --trim 1 --align shift --balance gain --rule seam")  # fmt: skip
+    terminal("mosaic.png", talks(joined, "render joined.tif -o joined.png"), picture="joined.png")
+    stretched = "--channels natural --limits percentile:2,98 --nodata 0"
+    laid = talks("overlay --layers demo/sound.layers.toml -o map.png",
+                 f"tiles {scene} -o tiles {stretched}")  # fmt: skip
+    terminal("overlay.png", laid, picture="map.png")
+    page(Path("demo/sound.html").resolve())
+
+
+def page(path: Path) -> None:
+    """Take a picture of the page in a browser, held under a pointer and a divider."""
+    from playwright.sync_api import sync_playwright
+
+    found = shutil.which("chromium") or shutil.which("chromium-browser")
+    flags = ["--no-sandbox", "--disable-gpu", "--disable-background-networking"]
+    with sync_playwright() as play:
+        browser = play.chromium.launch(executable_path=found, args=flags)
+        shown = browser.new_page(viewport={"width": SIZE[0], "height": SIZE[1]})
+        shown.goto(path.as_uri())
+        shown.wait_for_selector("body[data-ready=yes]")
+        shown.check("#swiping")
+        shown.select_option("#left", "0")
+        shown.select_option("#right", "1")
+        shown.mouse.move(520, 430)
+        shown.screenshot(path=HERE / "page.png")
+        browser.close()
 
 
 def figures(scene: str) -> None:

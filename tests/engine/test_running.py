@@ -12,6 +12,7 @@ import numpy as np
 import pytest
 from tests.conftest import natural
 
+from spectrane.display.layers import Layer
 from spectrane.engine import running
 from spectrane.engine.memory import ArraySource
 from spectrane.engine.resuming import fingerprint
@@ -22,6 +23,7 @@ from spectrane.model.band import Band
 from spectrane.model.errors import AccessError, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
+from spectrane.pages.tiles import tiles
 from spectrane.spatial.mosaics.joining import Mosaic, Rule
 
 
@@ -108,7 +110,7 @@ def pieces(folder):
 
 @pytest.fixture
 def two(tmp_path, rng):
-    grid = Grid.from_corner((1100, 500), x=0, y=0, pixel_size=10, crs="EPSG:32727")
+    grid = Grid.from_corner((1100, 500), x=480000, y=7360000, pixel_size=10, crs="EPSG:32727")
     for name, column in (("one", 0), ("two", 300)):
         cut = grid.cropped(((0, 1100), (column, column + 500)))
         values = natural(rng, (2, 1100, 500), "u2") + np.uint16(5)
@@ -155,8 +157,16 @@ def test_a_cluster_writes_the_same_bytes_even_when_a_worker_dies(two):
             )
             assert told == [1, 2, 3, 4, 5]
             assert list(in_order(abs, [-1, -2, -3], address)) == [1, 2, 3]
+            layers = [Layer(pieces(two), Look(limits=(0, 60000)))]
+            tiles(layers, two / "far", zooms=(11, 13), engine=address)
+            tiles(layers, two / "near", zooms=(11, 13))
     write_tiff(pieces(two), two / "plain.tif", tile=256)
     assert (two / "cluster.tif").read_bytes() == (two / "plain.tif").read_bytes()
+    far, near = (
+        {path.relative_to(two / name): path.read_bytes() for path in (two / name).rglob("*.*")}
+        for name in ("far", "near")
+    )
+    assert far == near
 
 
 def test_an_engine_that_is_not_there_is_told(monkeypatch):

@@ -154,6 +154,9 @@ def test_geojson_is_longitude_and_latitude_and_bends(utm, rng):
     np.testing.assert_array_equal(
         everything(clip(source, named, extent_of="full")).valid, everything(made).valid
     )
+    bounds = (lon[0], lat[0], lon[1], lat[1])
+    by_bounds = clip(source, bounds, crs="EPSG:4326", extent_of="full")
+    np.testing.assert_array_equal(everything(by_bounds).valid, everything(made).valid)
     far = Grid.from_corner((10, 10), x=200000, y=8000000, pixel_size=100000, crs="EPSG:32727")
     straight = polygons_of(
         ArraySource(np.ones((1, 10, 10), "u1"), grid=far), mapping(box(-30, -20, -15, -19))

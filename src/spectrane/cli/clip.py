@@ -42,7 +42,7 @@ class Range(click.ParamType[Any]):
 @click.argument("file")
 @click.argument("out")
 @click.option("--shape", type=click.Path(), help="GeoJSON polygons, or a raster's footprint.")
-@click.option("--crs", help="The system of the shape, where it does not say it itself.")
+@click.option("--crs", help="The system of --shape or --area, where it is another.")
 @click.option("--area", type=Numbers(4, "X1,Y1,X2,Y2"), help="Map bounds.")
 @click.option("--rows", type=Numbers(2, "START,STOP"), help="Rows, from 0.")
 @click.option("--columns", type=Numbers(2, "START,STOP"), help="Columns, from 0.")
@@ -109,8 +109,11 @@ def _cut(part: Any, options: dict[str, Any], stack: contextlib.ExitStack) -> Any
         None if pair is None else (int(pair[0]), int(pair[1]))
         for pair in (options["rows"], options["columns"])
     )
-    if options["area"] or rows or columns:
-        part = part.crop(bounds=options["area"], rows=rows, columns=columns)
+    area = options["area"]
+    if area and options["crs"]:
+        part, area = part.clip(area, crs=options["crs"]), None
+    if area or rows or columns:
+        part = part.crop(bounds=area, rows=rows, columns=columns)
     shape = options["shape"]
     if shape is None:
         return part

@@ -157,10 +157,10 @@ def clip(
 ) -> Source:  # fmt: skip
     """Return a source cut by polygons.
 
-    ``shape`` is GeoJSON (a mapping or a path), or a shapely geometry, in ``crs`` or what it says
-    itself. A pixel is kept where its centre lies inside (``keep="centers"``), or where its area
-    does in part (``"touching"``); with ``outside``, the others. ``antialias`` and ``soft`` (pixels)
-    make an alpha for display. ``extent_of`` ``shape`` leaves the smallest rectangle of whole pixels
+    ``shape`` is GeoJSON (a mapping or a path), a shapely geometry, or bounds, in ``crs`` or what it
+    says itself. A pixel is kept where its centre lies inside (``keep="centers"``), or where its
+    area does in part (``"touching"``); with ``outside``, the others. ``antialias`` and ``soft``
+    (pixels) make an alpha for display. ``extent_of`` ``shape`` leaves the smallest rectangle of whole pixels
     that covers the shape, ``full`` the input's.
 
     Raises GridMismatch, which gives both extents, where nothing would be kept.

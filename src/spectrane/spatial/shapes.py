@@ -26,6 +26,8 @@ def loaded(shape: Any) -> tuple[bool, Mapping[str, Any]]:
     """Return whether it is in longitude and latitude, and the GeoJSON object."""
     if hasattr(shape, "__geo_interface__") and not isinstance(shape, Mapping):
         return False, shape.__geo_interface__
+    if isinstance(shape, tuple | list) and len(shape) == 4:
+        return False, _box(shape)
     if isinstance(shape, str | os.PathLike):
         name = os.fspath(shape)
         try:
@@ -39,6 +41,18 @@ def loaded(shape: Any) -> tuple[bool, Mapping[str, Any]]:
         raise LookError(f"region: expected bounds, a GeoJSON object or path, not {shape!r:.80}")
     named = _crs_name(shape)
     return not named or "CRS84" in named or named.endswith(":4326"), shape
+
+
+def _box(bounds: Sequence[Any]) -> Mapping[str, Any]:
+    """Return bounds (x min, y min, x max, y max) as a polygon."""
+    try:
+        x_min, y_min, x_max, y_max = (float(value) for value in bounds)
+    except (TypeError, ValueError) as error:
+        raise LookError(f"bounds {bounds!r}: expected four numbers") from error
+    if not (x_min < x_max and y_min < y_max):
+        raise LookError(f"bounds {tuple(bounds)}: expected x min < x max and y min < y max")
+    ring = [(x_min, y_min), (x_max, y_min), (x_max, y_max), (x_min, y_max)]
+    return {"type": "Polygon", "coordinates": [ring]}
 
 
 def _crs_name(shape: Mapping[str, Any]) -> str:
@@ -74,10 +88,10 @@ def polygons_of(
 ) -> Polygons:
     """Return a shape's polygons in pixel positions of a raster.
 
-    GeoJSON is longitude and latitude (RFC 7946) unless it names another system; a bare geometry
-    is in the raster's own. ``crs`` says otherwise. A ring that crosses itself is mended, with a
-    warning. Raises LookError for what holds no polygon, GridMismatch for what cannot be brought
-    to the raster's system.
+    GeoJSON is longitude and latitude (RFC 7946) unless it names another system; a bare geometry,
+    or bounds, are in the raster's own. ``crs`` says otherwise. A ring that crosses itself is
+    mended, with a warning. Raises LookError for what holds no polygon, GridMismatch for what
+    cannot be brought to the raster's system.
     """
     told, _ = loaded(shape)
     given = crs or _named_crs(shape) or (
@@ -103,7 +117,7 @@ def polygons_of(
 def _named_crs(shape: Any) -> str | None:
     """Return the system that older GeoJSON names, where it is not longitude and latitude."""
     lonlat, found = loaded(shape)
-    return None if lonlat or hasattr(shape, "__geo_interface__") else _crs_name(found) or None
+    return None if lonlat else _crs_name(found) or None
 
 
 def _polygons(geometry: Any) -> list[list[Ring]]:
