@@ -68,7 +68,7 @@ def together(scene: str) -> None:
 
 
 def page(path: Path) -> None:
-    """Take a picture of the page in a browser, held under a pointer and a divider."""
+    """Take a picture of the page in a browser, with what is under the pointer."""
     from playwright.sync_api import sync_playwright
 
     found = shutil.which("chromium") or shutil.which("chromium-browser")
@@ -78,10 +78,7 @@ def page(path: Path) -> None:
         shown = browser.new_page(viewport={"width": SIZE[0], "height": SIZE[1]})
         shown.goto(path.as_uri())
         shown.wait_for_selector("body[data-ready=yes]")
-        shown.check("#swiping")
-        shown.select_option("#left", "0")
-        shown.select_option("#right", "1")
-        shown.mouse.move(520, 430)
+        shown.mouse.move(465, 400)
         shown.screenshot(path=HERE / "page.png")
         browser.close()
 
@@ -128,8 +125,9 @@ def terminal(name: str, said: list[tuple[str, str]], picture: str | None = None)
     draw = ImageDraw.Draw(screen)
     columns, y = int((SIZE[0] - 40) / font.getlength("m")), 16
     for command, answer in said:
-        if command:
-            draw.text((20, y), f"$ spectrane {command}", _PROMPT, font)
+        typed = textwrap.wrap(f"$ spectrane {command}", columns - 2) if command else []
+        for number, part in enumerate(typed):
+            draw.text((20, y), part if not number else f"    {part}", _PROMPT, font)
             y += _LINE
         for line in answer.rstrip("\n").split("\n"):
             for part in textwrap.wrap(line, columns, drop_whitespace=False) or [""]:

@@ -37,7 +37,7 @@ from spectrane.analysis.expressions import Computed
 from spectrane.display.layers import AnyLayer, Layer
 from spectrane.display.outlines import Outline
 from spectrane.formats.registry import open_source
-from spectrane.model.errors import LookError, MissingFile, nearest
+from spectrane.model.errors import AccessError, LookError, MissingFile, nearest
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
 from spectrane.model.source import Source
@@ -124,6 +124,8 @@ def read_layers(path: str | os.PathLike[str]) -> LayerFile:
             table = FileTable.model_validate(tomllib.load(file))
     except FileNotFoundError as error:
         raise MissingFile(f"{name}: no such layer file") from error
+    except OSError as error:
+        raise AccessError(f"{name}: cannot be read: {error.strerror}") from error
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise LookError(f"{name}: not TOML: {error}") from error
     except ValidationError as error:

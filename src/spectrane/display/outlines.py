@@ -11,15 +11,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.display.drawing import Rgba
-from spectrane.model.errors import GridMismatch, LookError
+from spectrane.model.errors import LookError
 from spectrane.model.grid import Grid
 from spectrane.model.look import parse_color
-from spectrane.spatial.shapes import LONLAT, features_of, loaded
+from spectrane.spatial.shapes import LONLAT, brought, features_of, loaded, parts_of, way_to
 
 _FINER = 4
 """Lines are drawn this many times as large, and made smaller: soft edges at any angle."""
 _CURVED = 0.25
-_BREAKS = 12
+_FAR = 1e6
+"""Positions further off the picture, in its pixels, are brought this near."""
 _MOST = 64 << 20
 F64 = NDArray[np.float64]
 
@@ -154,26 +155,40 @@ def _labels(parts: list[Any]) -> Iterator[tuple[str, F64]]:
 
 def _placed(outline: Outline, grid: Grid) -> Iterator[tuple[str, F64, list[F64], tuple[int, str]]]:
     """Yield (kind, picture positions, holes, (feature, label)) of every part of a shape."""
-    turn = _turn(outline, grid)
+    lonlat, _ = loaded(outline.shape)
+    way = way_to(grid, outline.crs or (LONLAT if lonlat else None))
     inverse = np.asarray(np.linalg.inv(grid.matrix), np.float64)
 
-    def place(points: Any) -> F64:
-        try:
-            array = np.asarray(points, np.float64).reshape(len(points), -1)[:, :2]
-        except (TypeError, ValueError) as error:
-            raise LookError(f"{outline.title}: positions are not pairs of numbers") from error
-        array = array if turn is None else _bent(array, turn, inverse)
-        return np.asarray(array @ inverse[:2, :2].T + inverse[:2, 2])
+    def place(points: Any, least: int) -> F64:
+        array = _positions(outline, points, least)
+        placed = brought(array, way, inverse, closed=least > 2, curved=_CURVED)
+        return np.clip(placed, -_FAR, _FAR)
 
     for number, (label, geometry) in enumerate(_features(outline)):
         for kind, coordinates in _parts(geometry):
             if kind == "point":
-                yield kind, place([coordinates]), [], (number, label)
+                yield kind, place([coordinates], 1), [], (number, label)
             elif kind == "line":
-                yield kind, place(coordinates), [], (number, label)
+                yield kind, place(coordinates, 2), [], (number, label)
             else:
-                rings = [place(ring) for ring in coordinates]
-                yield kind, rings[0], rings[1:], (number, label)
+                held = coordinates if isinstance(coordinates, list | tuple) else ()
+                rings = [place(ring, 3) for ring in held]
+                if rings:
+                    yield kind, rings[0], rings[1:], (number, label)
+
+
+def _positions(outline: Outline, points: Any, least: int) -> F64:
+    try:
+        array = np.array([[float(v) for v in point[:2]] for point in points], np.float64)
+        if array.ndim != 2 or array.shape[1] != 2 or len(array) < least:
+            raise ValueError
+    except (TypeError, ValueError, OverflowError, KeyError) as error:
+        raise LookError(
+            f"{outline.title}: expected {least} or more positions, each two numbers"
+        ) from error
+    if not np.isfinite(array).all():
+        raise LookError(f"{outline.title}: a position is not finite")
+    return array
 
 
 def _features(outline: Outline) -> list[tuple[str, Any]]:
@@ -184,7 +199,8 @@ def _features(outline: Outline) -> list[tuple[str, Any]]:
     listed = found.get("features") if found.get("type") == "FeatureCollection" else [found]
     result = []
     for feature in listed or []:
-        said = feature.get("properties") or {}
+        said = feature.get("properties") if isinstance(feature, Mapping) else None
+        said = said if isinstance(said, Mapping) else {}
         if outline.label not in said:
             known = ", ".join(map(str, said)) or "none"
             raise LookError(
@@ -203,42 +219,8 @@ def _parts(geometry: Any) -> Iterator[tuple[str, Any]]:
     if kind in single:
         yield single[str(kind)], held
     elif kind in ("MultiPoint", "MultiLineString", "MultiPolygon"):
-        for one in held or []:
+        for one in held if isinstance(held, list | tuple) else ():
             yield single[str(kind)[5:]], one
     elif kind == "GeometryCollection":
-        for one in geometry.get("geometries", []):
+        for one in parts_of(geometry):
             yield from _parts(one)
-
-
-def _turn(outline: Outline, grid: Grid) -> Any:
-    lonlat, _ = loaded(outline.shape)
-    given = outline.crs or (LONLAT if lonlat else None)
-    if given is None or not grid.placed or grid.crs_text is None:
-        return None
-    import pyproj
-
-    if pyproj.CRS.from_user_input(given) == grid.crs:
-        return None
-    return pyproj.Transformer.from_crs(given, grid.crs, always_xy=True)
-
-
-def _bent(points: F64, turn: Any, inverse: F64) -> F64:
-    """Bring a line to the map, with more points where it is bent by more than a quarter pixel."""
-    for _ in range(_BREAKS):
-        ends = _through(points, turn)
-        if len(points) < 2:
-            return ends
-        middles = (points[:-1] + points[1:]) / 2
-        off = (_through(middles, turn) - (ends[:-1] + ends[1:]) / 2) @ inverse[:2, :2].T
-        where = np.flatnonzero(np.hypot(off[:, 0], off[:, 1]) > _CURVED)
-        if not where.size:
-            return ends
-        points = np.insert(points, where + 1, middles[where], axis=0)
-    return _through(points, turn)
-
-
-def _through(points: F64, turn: Any) -> F64:
-    x, y = turn.transform(points[:, 0], points[:, 1])
-    if not (np.isfinite(x).all() and np.isfinite(y).all()):
-        raise GridMismatch("an outline cannot be brought to the picture's coordinate system")
-    return np.column_stack([x, y])

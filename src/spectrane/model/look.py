@@ -322,6 +322,8 @@ class Look:
                 return cls.from_dict(tomllib.load(file))
         except FileNotFoundError as error:
             raise MissingFile(f"{name}: no such look file") from error
+        except OSError as error:
+            raise AccessError(f"{name}: cannot be read: {error.strerror}") from error
         except tomllib.TOMLDecodeError as error:
             raise LookError(f"{name}: not TOML: {error}") from error
         except (LookError, TypeError, ValueError, IndexError) as error:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import io
 import os
 import zipfile
+import zlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -209,7 +210,7 @@ def _member(name: str, archive: zipfile.ZipFile, inside: str) -> bytes:
         if archive.getinfo(inside).file_size > _LARGEST:
             raise FormatError(f"{name}: {inside} is larger than {_LARGEST >> 20} MB")
         return archive.read(inside)
-    except (KeyError, zipfile.BadZipFile, RuntimeError, NotImplementedError, OSError,
+    except (KeyError, zipfile.BadZipFile, zlib.error, RuntimeError, NotImplementedError, OSError,
             ValueError, EOFError) as error:  # fmt: skip
         if isinstance(error, FormatError):
             raise
@@ -222,7 +223,7 @@ def _overlays(name: str, data: bytes) -> list[Any]:
 
     try:
         root = fromstring(data)
-    except (ParseError, DefusedXmlException, ValueError) as error:
+    except (ParseError, DefusedXmlException, ValueError, LookupError) as error:
         raise FormatError(f"{name}: not KML: {error}") from error
     found = [one for one in root.iter() if _tag(one) == "GroundOverlay"]
     if not found or len(found) > _MOST:

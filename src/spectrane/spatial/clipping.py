@@ -160,8 +160,8 @@ def clip(
     ``shape`` is GeoJSON (a mapping or a path), a shapely geometry, or bounds, in ``crs`` or what it
     says itself. A pixel is kept where its centre lies inside (``keep="centers"``), or where its
     area does in part (``"touching"``); with ``outside``, the others. ``antialias`` and ``soft``
-    (pixels) make an alpha for display. ``extent_of`` ``shape`` leaves the smallest rectangle of whole pixels
-    that covers the shape, ``full`` the input's.
+    (pixels) make an alpha for display. ``extent_of`` ``shape`` leaves the smallest rectangle of
+    whole pixels that covers the shape, ``full`` the input's.
 
     Raises GridMismatch, which gives both extents, where nothing would be kept.
     """

@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.model.errors import DataWarning, GridMismatch, LookError, MetadataError
+from spectrane.model.grid import Grid
 from spectrane.model.source import Source
 from spectrane.spatial.polygons import Polygons, Ring
 
@@ -66,7 +67,8 @@ def features_of(shape: Any) -> list[tuple[str, Any]]:
     _, found = loaded(shape)
     named = []
     for number, feature in enumerate(_features(found), 1):
-        said = feature.get("properties") or {}
+        said = feature.get("properties")
+        said = said if isinstance(said, Mapping) else {}
         name = str(said.get("name") or said.get("id") or feature.get("id") or number)
         if not isinstance(feature.get("geometry"), Mapping):
             continue  # RFC 7946 allows features without a place
@@ -102,15 +104,10 @@ def polygons_of(
     if not found:
         raise LookError("region: expected a Polygon or MultiPolygon with at least one ring")
     found = _mended(found)
-    turn = _turn(source, given)
+    way = way_to(source.grid, given)
     inverse = np.asarray(np.linalg.inv(source.grid.matrix), np.float64)
-
-    def brought(ring: Ring) -> Ring:
-        ring = ring if turn is None else _transformed(ring, turn, inverse)
-        return np.asarray(ring @ inverse[:2, :2].T + inverse[:2, 2])
-
-    exteriors = [brought(polygon[0]) for polygon in found]
-    holes = [brought(ring) for polygon in found for ring in polygon[1:]]
+    exteriors = [brought(polygon[0], way, inverse) for polygon in found]
+    holes = [brought(ring, way, inverse) for polygon in found for ring in polygon[1:]]
     return Polygons.of(exteriors, holes)
 
 
@@ -130,8 +127,14 @@ def _polygons(geometry: Any) -> list[list[Ring]]:
         parts = geometry.get("coordinates")
         return [_checked(part) for part in (parts if isinstance(parts, list | tuple) else ())]
     if kind == "GeometryCollection":
-        return [one for part in geometry.get("geometries", []) for one in _polygons(part)]
+        return [one for part in parts_of(geometry) for one in _polygons(part)]
     return []
+
+
+def parts_of(collection: Mapping[str, Any]) -> Sequence[Any]:
+    """Return the geometries of a GeometryCollection."""
+    found = collection.get("geometries")
+    return found if isinstance(found, list | tuple) else ()
 
 
 def _checked(rings: Any) -> list[Ring]:
@@ -186,13 +189,13 @@ def _mended(polygons: list[list[Ring]]) -> list[list[Ring]]:
     return found
 
 
-def _turn(source: Source, given: str | None) -> Any:
-    """Return the way from a shape's system to the raster's; None where they are one."""
+def way_to(grid: Grid, given: str | None) -> Any:
+    """Return the way from a shape's system to a grid's; None where they are one or unknown."""
     try:
-        system = source.grid.crs
+        system = grid.crs
     except MetadataError:
         system = None
-    if given is None or system is None or not source.grid.placed:
+    if given is None or system is None or not grid.placed:
         return None
     import pyproj
 
@@ -204,24 +207,32 @@ def _turn(source: Source, given: str | None) -> Any:
         raise GridMismatch(f"shape: its system {given!r} cannot be used: {error}") from error
 
 
-def _transformed(ring: Ring, turn: Any, inverse: NDArray[np.float64]) -> Ring:
-    """Bring a ring to the map, with more points where straight edges become bent ones."""
-    points = ring
-    for _ in range(_BREAKS):
-        middles = (points + np.roll(points, -1, axis=0)) / 2
-        ends = _through(points, turn)
-        straight = (ends + np.roll(ends, -1, axis=0)) / 2
-        off = (_through(middles, turn) - straight) @ inverse[:2, :2].T
-        bent = np.hypot(off[:, 0], off[:, 1]) > _CURVED
-        if not bent.any():
-            return ends
+def brought(
+    points: Ring, way: Any, inverse: NDArray[np.float64], *, closed: bool = True,
+    curved: float = _CURVED,
+) -> Ring:  # fmt: skip
+    """Return a line's pixel positions, with more points where straight edges become bent ones.
+
+    ``inverse`` takes the map to pixels; an edge is broken up where it bends by more than ``curved``
+    of them. Raises GridMismatch where a point has no place on the map.
+    """
+    for _ in range(_BREAKS if way is not None and len(points) > 1 else 0):
+        following = np.roll(points, -1, axis=0)
+        ends, middles = _through(points, way), _through((points + following) / 2, way)
+        off = (middles - (ends + np.roll(ends, -1, axis=0)) / 2) @ inverse[:2, :2].T
+        bent = np.hypot(off[:, 0], off[:, 1]) > curved
+        if not closed:
+            bent[-1] = False
         where = np.flatnonzero(bent)
-        points = np.insert(points, where + 1, middles[where], axis=0)
-    return _through(points, turn)
+        if not where.size:
+            break
+        points = np.insert(points, where + 1, ((points + following) / 2)[where], axis=0)
+    placed = points if way is None else _through(points, way)
+    return np.asarray(placed @ inverse[:2, :2].T + inverse[:2, 2])
 
 
-def _through(points: Ring, turn: Any) -> Ring:
-    x, y = turn.transform(points[:, 0], points[:, 1])
+def _through(points: Ring, way: Any) -> Ring:
+    x, y = way.transform(points[:, 0], points[:, 1])
     if not (np.isfinite(x).all() and np.isfinite(y).all()):
         raise GridMismatch("the shape cannot be brought to the raster's coordinate system")
     return np.column_stack([x, y])
