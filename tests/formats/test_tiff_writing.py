@@ -11,8 +11,10 @@ import pytest
 from PIL import Image
 from tests.conftest import DTYPES, natural
 
+from spectrane.engine.cache import BlockCache
 from spectrane.engine.memory import ArraySource
 from spectrane.formats.registry import open_source
+from spectrane.formats.tiff import strips
 from spectrane.formats.tiff.writer import write_tiff
 from spectrane.model.band import Band
 from spectrane.model.errors import AccessError, ExistingFile, FormatError
@@ -296,3 +298,31 @@ def test_what_pillow_writes_is_read_equal(tmp_path, rng, mode, compression):
             seen = np.concatenate([seen, pixels.alpha[..., np.newaxis]], -1)
         wanted = np.asarray(Image.open(held))
         np.testing.assert_array_equal(seen[..., 0] if wanted.ndim == 2 else seen, wanted)
+
+
+@pytest.mark.parametrize("kind", ["plain", "holes", "classes", "separate"])
+def test_wide_rows_made_in_parts_are_the_same_file(tmp_path, rng, monkeypatch, kind):
+    values = natural(rng, (2, 600, 1300), "u2") + np.uint16(9)
+    mask = None
+    if kind == "holes":  # in one part alone, so that the others have no weights of their own
+        mask = np.ones((1, 600, 1300), bool)
+        mask[0, 100:300, 700:900] = False
+    look = Look(classes={1.0: ("#112233", "one")}) if kind == "classes" else None
+    source = ArraySource(values[:1] % 5 if look else values, mask=mask, look=look)
+    interleave = "band" if kind == "separate" else "pixel"
+    write_tiff(source, tmp_path / "whole.tif", tile=256, interleave=interleave)
+    monkeypatch.setattr(strips, "_PART_BYTES", 1)
+    write_tiff(source, tmp_path / "parts.tif", tile=256, interleave=interleave)
+    assert (tmp_path / "parts.tif").read_bytes() == (tmp_path / "whole.tif").read_bytes()
+
+
+def test_writing_holds_few_blocks_of_others():
+    held = BlockCache(limit=1000)
+    for k in range(9):
+        held.put(k, np.zeros(100, "u1"))
+    with held.narrowed(250):
+        assert held._held == 200
+        held.put("new", np.zeros(100, "u1"))
+        assert held._held == 200
+        assert held.get("new") is not None
+    assert held.limit == 1000
