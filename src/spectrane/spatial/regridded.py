@@ -192,15 +192,16 @@ class Regridded(FullSource):
         (top, _), (left, _) = needed
         columns, rows = (positions[0] - left) * shrunk[1], (positions[1] - top) * shrunk[0]
         scales = (self.scales[0] * shrunk[0], self.scales[1] * shrunk[1])
-        planes = list(_with_nan(pixels))
-        if pixels.alpha is not None:
-            planes.append(pixels.alpha.astype(np.float32))
-        found = _gathered(planes, columns, rows, self.resample, scales)
+        found = _gathered(_with_nan(pixels), columns, rows, self.resample, scales)
         alpha = None
         if pixels.alpha is not None:
             top_value = 1.0 if pixels.alpha.dtype.kind == "f" else np.iinfo(pixels.alpha.dtype).max
             full = 1.0 if self.dtype.kind == "f" else np.iinfo(self.dtype).max
-            cover = np.nan_to_num(found.pop()) * (full / top_value)
+            # By a kernel that neither overshoots nor rings.
+            plain = "area" if self.resample == "area" else "bilinear"
+            shares = [pixels.alpha.astype(np.float32)]
+            cover = _gathered(shares, columns, rows, plain, scales)[0]
+            cover = np.nan_to_num(cover) * (full / top_value)
             alpha = as_stored(np.clip(cover, 0, full), self.dtype)
         values = np.zeros((len(bands), *columns.shape), self.dtype)
         mask = np.zeros(values.shape, bool)
