@@ -37,13 +37,12 @@ if TYPE_CHECKING:
     from spectrane.model.grid import Grid
     from spectrane.model.look import Look
     from spectrane.model.view import View
+    from spectrane.opening import open, probe
     from spectrane.raster import (
         Raster,
         amend,
         from_array,
         members,
-        open,
-        probe,
         profile,
         render,
         survey,
@@ -61,6 +60,7 @@ if TYPE_CHECKING:
         residuals,
         stack,
     )
+    from spectrane.volume import Frame, Volume, volume_from_array
 
 __version__ = version.VERSION
 
@@ -82,8 +82,10 @@ _HOMES = {
     "spectrane.model.view": ["View"],
     "spectrane.analysis.spectra": ["Spectra"],
     "spectrane.display.colormaps": ["Colormap", "colormaps"],
-    "spectrane.raster": ["Raster", "amend", "from_array", "members", "open", "probe", "profile",
-                         "render", "survey"],
+    "spectrane.opening": ["open", "probe"],
+    "spectrane.raster": ["Raster", "amend", "from_array", "members", "profile", "render",
+                         "survey"],
+    "spectrane.volume": ["Frame", "Volume", "volume_from_array"],
     "spectrane.together": ["align", "join_bands", "load_layers", "mosaic", "moved", "overlaps",
                            "overlay", "place", "placement", "residuals", "stack"],
 }  # fmt: skip
@@ -99,6 +101,7 @@ __all__ = [
     "Description",
     "ExistingFile",
     "FormatError",
+    "Frame",
     "Grid",
     "GridMismatch",
     "Histogram",
@@ -115,6 +118,7 @@ __all__ = [
     "Spectra",
     "SpectraneError",
     "View",
+    "Volume",
     "align",
     "amend",
     "colormaps",
@@ -136,6 +140,7 @@ __all__ = [
     "residuals",
     "stack",
     "survey",
+    "volume_from_array",
 ]
 
 

@@ -14,6 +14,7 @@ from spectrane.engine.memory import ArraySource, loaded
 from spectrane.engine.threads import no_progress
 from spectrane.formats.registry import open_source
 from spectrane.model.band import Band, BandName, find_bands
+from spectrane.model.errors import FormatError
 from spectrane.model.grid import Bounds, Grid
 from spectrane.model.look import Look
 from spectrane.model.nodata import per_band
@@ -296,13 +297,14 @@ class Raster:
 
 
 def open(path: str | os.PathLike[str], *, member: int | str | None = None) -> Raster:
-    """Open a raster file by its content, whatever its ending; nothing but its header is read.
+    """Open a raster of two dimensions; ``spectrane.open`` also opens volumes.
 
-    ``path`` is a local path or an fsspec URL; ``member`` is the number (from 1) or the name of
-    one of the rasters inside. Corrections kept in its sidecar are laid over it. Raises
-    MissingFile, AccessError, and FormatError where the file is broken or unknown.
+    Raises FormatError for a volume.
     """
-    return Raster(open_source(path, member=member))
+    source = open_source(path, member=member)
+    if len(source.shape) != 2:
+        raise FormatError(f"{os.fspath(path)}: is a volume; cut it with spectrane slices")
+    return Raster(source)
 
 
 def members(path: str | os.PathLike[str]) -> pandas.DataFrame:

@@ -20,12 +20,16 @@ _FOLDERS = (".zarr",)
 
 @dataclass(frozen=True)
 class Found:
-    """One raster, or one file that should be one: what it is, what is unusual, or the reason."""
+    """One raster or volume, or a file that should be one: what it is, what is unusual, or why not.
+
+    A volume's ``columns``, ``rows`` and ``planes`` run along i, j and k; a raster has no planes.
+    """
 
     path: str
     format: str | None
     rows: int | None
     columns: int | None
+    planes: int | None
     bands: int | None
     type: str | None
     members: int | None
@@ -86,7 +90,7 @@ def _looked_at(path: str) -> Found | None:
             return None
         return _facts(path, kind, reader, file)
     except SpectraneError as error:
-        nothing = (None,) * 7
+        nothing = (None,) * 8
         return Found(path, kind, *nothing, bytes=size, unusual="", problem=_reason(path, error))
 
 
@@ -98,12 +102,12 @@ def _facts(path: str, kind: str | None, reader: Any, file: Any) -> Found:
         source = open_source(path) if reader is None else open_with(reader, file)
         unusual = [one.message for one in findings(source, pixels=False)]
     unusual += [_reason(path, one.message) for one in told]
-    rows, columns = source.shape
     grid = source.grid
+    columns, rows, planes = grid.shape if len(grid.shape) == 3 else (grid.columns, grid.rows, None)
     size = grid.pixel_size[0] if grid.placed else None
     found = Found(
-        path, source.format, rows, columns, len(source.bands), source.dtype.name, source.members,
-        grid.crs_text, size, file.size, "; ".join(unusual), "",
+        path, source.format, rows, columns, planes, len(source.bands), source.dtype.name,
+        source.members, grid.crs_text, size, file.size, "; ".join(unusual), "",
     )  # fmt: skip
     source.close()
     file.close()

@@ -23,7 +23,7 @@ def test_survey(run, demo):
     (demo / "broken.tif").write_bytes(b"II*\0\xff\xff\xff\xff")
     status, out, err = run("survey", demo)
     assert (status, err) == (0, "")
-    for part in ("comet.fits         FITS", "(2 members)", "netCDF-4", "broken.tif: ",
+    for part in ("comet.fits             FITS", "(2 members)", "netCDF-4", "broken.tif: ",
                  "1 of them broken", "not stored in display order"):  # fmt: skip
         assert part in out
     status, out, _ = run("survey", demo, "--json")

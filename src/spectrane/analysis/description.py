@@ -6,7 +6,7 @@ import math
 import os
 from collections.abc import Iterable, Sequence
 from dataclasses import asdict, dataclass
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 
@@ -23,20 +23,29 @@ class Description:
     bands: tuple[dict[str, Any], ...]
     statistics: tuple[dict[str, Any], ...] = ()
     warnings: tuple[dict[str, Any], ...] = ()
+    unit_of_bands: ClassVar[str] = "band"
+
+    def spoken(self) -> list[tuple[str, str]]:
+        """Return what there is to say, a title and a text each."""
+        return _spoken_facts(self.facts)
 
     def to_dict(self) -> dict[str, Any]:
         """Return everything as plain values, ready for JSON."""
-        found = {**self.facts, "bands": list(self.bands), "warnings": list(self.warnings)}
+        found = {
+            **self.facts,
+            f"{self.unit_of_bands}s": list(self.bands),
+            "warnings": list(self.warnings),
+        }
         return found | ({"statistics": list(self.statistics)} if self.statistics else {})
 
     def __str__(self) -> str:
         """Return aligned lines: facts, then a table of bands, then one of statistics."""
-        rows = _spoken_facts(self.facts)
+        rows = self.spoken()
         width = max(len(name) for name, _ in rows)
         lines = [f"{name:<{width}}  {value}" for name, value in rows]
-        lines += ["", *table(_band_rows(self.bands))]
+        lines += ["", *table(_band_rows(self.bands, self.unit_of_bands))]
         if self.statistics:
-            lines += ["", *table(_statistics_rows(self.statistics))]
+            lines += ["", *table(_statistics_rows(self.statistics, self.unit_of_bands))]
         for number, one in enumerate(self.warnings):
             lines += [""] if number == 0 else []
             lines += [f"Warning  {one['message']}", f"         {one['fix']}"]
@@ -48,11 +57,11 @@ class Description:
         rows = "".join(
             f"<tr><th style='text-align:left'>{html.escape(name)}</th>"
             f"<td>{html.escape(value)}</td></tr>"
-            for name, value in _spoken_facts(self.facts)
+            for name, value in self.spoken()
         )
-        tables = [_html_rows(_band_rows(self.bands))]
+        tables = [_html_rows(_band_rows(self.bands, self.unit_of_bands))]
         if self.statistics:
-            tables.append(_html_rows(_statistics_rows(self.statistics)))
+            tables.append(_html_rows(_statistics_rows(self.statistics, self.unit_of_bands)))
         if self.warnings:
             told = [
                 ["Warning", "What mends it"],
@@ -77,7 +86,7 @@ def describe(
         "rows": grid.rows,
         "columns": grid.columns,
         "type": source.dtype.name,
-        "bits": _bits(source),
+        "bits": used_bits(source),
         "block": list(source.block_shape),
         "overviews": [list(shape) for shape in source.overviews],
         **_place_facts(source),
@@ -95,7 +104,8 @@ def describe(
     return Description(facts, bands, tuple(asdict(one) for one in statistics), found)
 
 
-def _bits(source: Source) -> int:
+def used_bits(source: Source) -> int:
+    """Return how many bits of each stored number the file says are used."""
     said = source.metadata.get("BitsPerSample", source.metadata.get("bits"))
     said = said[0] if isinstance(said, list) and said else said
     return said if isinstance(said, int) else 8 * source.dtype.itemsize
@@ -169,7 +179,7 @@ def _spoken_facts(facts: dict[str, Any]) -> list[tuple[str, str]]:
             if facts["members"] > 1
             else []
         ),
-        ("Size", f"{facts['columns']} columns x {facts['rows']} rows, {_type(facts)}"),
+        ("Size", f"{facts['columns']} columns x {facts['rows']} rows, {spoken_type(facts)}"),
         ("Blocks", blocks),
         ("Overviews", _overviews(facts["overviews"])),
         *_place(facts),
@@ -194,7 +204,8 @@ def _spoken_value(value: Any) -> str:
     return ",".join(map(str, value)) if isinstance(value, list) else str(value)
 
 
-def _type(facts: dict[str, Any]) -> str:
+def spoken_type(facts: dict[str, Any]) -> str:
+    """Return the type's name, and the bits used where they are fewer."""
     held = 8 * np.dtype(facts["type"]).itemsize
     return str(facts["type"]) + (f" ({facts['bits']} bits used)" if facts["bits"] < held else "")
 
@@ -235,10 +246,10 @@ def _validity(facts: dict[str, Any]) -> str:
     return ", ".join(parts) or "by no-data value alone (see the bands)"
 
 
-def _band_rows(bands: Sequence[dict[str, Any]]) -> list[list[str]]:
+def _band_rows(bands: Sequence[dict[str, Any]], one: str) -> list[list[str]]:
     """Return the table of bands without the columns that say nothing."""
     titles = {
-        "number": "Band", "name": "Name", "role": "Role", "wavelength": "Wavelength nm",
+        "number": one.capitalize(), "name": "Name", "role": "Role", "wavelength": "Wavelength nm",
         "unit": "Unit", "scale": "Scale", "offset": "Offset", "nodata": "No-data",
         "description": "Description",
     }  # fmt: skip
@@ -251,13 +262,24 @@ def _band_rows(bands: Sequence[dict[str, Any]]) -> list[list[str]]:
     return [[titles[key] for key in kept], *([_said(b[key]) for key in kept] for b in bands)]
 
 
-def _statistics_rows(statistics: Sequence[dict[str, Any]]) -> list[list[str]]:
+def _statistics_rows(statistics: Sequence[dict[str, Any]], one: str) -> list[list[str]]:
     keys = ["band", "valid", "invalid", "min", "p1", "p50", "p99", "max", "mean", "std"]
-    titles = ["Band", "Valid", "Invalid", "Min", "1 %", "Median", "99 %", "Max", "Mean", "Std"]
-    rows = [[_said(one[key]) for key in keys] for one in statistics]
-    if any(one["unit"] not in (None, "1") for one in statistics):
+    titles = [
+        one.capitalize(),
+        "Valid",
+        "Invalid",
+        "Min",
+        "1 %",
+        "Median",
+        "99 %",
+        "Max",
+        "Mean",
+        "Std",
+    ]
+    rows = [[_said(item[key]) for key in keys] for item in statistics]
+    if any(item["unit"] not in (None, "1") for item in statistics):
         titles.append("Unit")
-        rows = [[*row, one["unit"] or ""] for row, one in zip(rows, statistics, strict=True)]
+        rows = [[*row, item["unit"] or ""] for row, item in zip(rows, statistics, strict=True)]
     return [titles, *rows]
 
 

@@ -77,11 +77,18 @@ class Size(click.ParamType[Any]):
         return int(found[2]), int(found[1])
 
 
+def print_table(table: Any) -> None:
+    """Print a DataFrame without its index; what is missing is left empty."""
+    from spectrane.analysis.description import printable
+
+    click.echo(printable(table.to_string(index=False, na_rep="", float_format="{:.6g}".format)))
+
+
 class Numbers(click.ParamType[Any]):
     """A fixed number of numbers with commas between them."""
 
-    def __init__(self, count: int, name: str) -> None:
-        self.count, self.name = count, name
+    def __init__(self, count: int, name: str, most: int | None = None) -> None:
+        self.counts, self.name = range(count, (most or count) + 1), name
 
     def convert(self, value: Any, param: Any, ctx: Any) -> tuple[float, ...]:
         """Read numbers such as 1,2.5."""
@@ -91,8 +98,9 @@ class Numbers(click.ParamType[Any]):
             numbers = tuple(float(part) for part in value.split(","))
         except ValueError:
             numbers = ()
-        if len(numbers) != self.count:
-            self.fail(f"{value!r} is not {self.name}: {self.count} numbers.", param, ctx)
+        if len(numbers) not in self.counts:
+            wanted = " or ".join(map(str, self.counts))
+            self.fail(f"{value!r} is not {self.name}: {wanted} numbers.", param, ctx)
         return numbers
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+from contextlib import closing
 from typing import Any
 
 import click
@@ -22,6 +23,7 @@ from spectrane.cli.common import examples, for_each, progress_bar, shared_option
 @examples(
     "describe demo/sound_8band.tif",
     "describe demo/sound_8band.tif --statistics --json",
+    "describe demo/fetlock.nii.gz",
 )
 def command(files: tuple[str, ...], **options: Any) -> None:
     """Say what rasters are: size, type, bands, place, no-data, and what looks wrong."""
@@ -63,22 +65,22 @@ def _members(file: str, as_json: bool) -> Any:
 
 
 def _described(file: str, options: dict[str, Any]) -> Any:
-    import spectrane.raster
     from spectrane.analysis import statistics as measuring
     from spectrane.analysis.description import describe, printable
+    from spectrane.analysis.volume_description import describe_volume
+    from spectrane.formats.registry import open_source
 
     quiet, as_json = options["quiet"], options["as_json"]
     with (
         told_warnings(quiet or as_json) as told,
-        spectrane.raster.open(file, member=options["member"]) as raster,
+        closing(open_source(file, member=options["member"])) as source,
     ):
-        source = raster._source
         found: list[measuring.BandStatistics] = []
         if options["statistics"]:
             with progress_bar("reading", quiet) as progress:
                 bands = range(len(source.bands))
                 found = measuring.band_statistics(source, bands, None, progress)
-        said = describe(source, found)
+        said = (describe_volume if len(source.shape) == 3 else describe)(source, found)
     if as_json:
         facts = said.to_dict() | {"told": told}
         return facts | ({"metadata": dict(source.metadata)} if options["metadata"] else {})

@@ -24,6 +24,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "clip": ("spectrane.cli.clip", "Keep a part, by shapes or by what pixels hold."),
     "mosaic": ("spectrane.cli.mosaic", "Join many rasters into one."),
     "overlay": ("spectrane.cli.overlay", "Lay rasters and outlines on one another."),
+    "slices": ("spectrane.cli.slices", "Draw slices of a volume, maps laid over it."),
     "page": ("spectrane.cli.page", "Make one HTML page, KML or KMZ of layers."),
     "tiles": ("spectrane.cli.tiles", "Make web-map tiles of layers."),
 }

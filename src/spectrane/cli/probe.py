@@ -7,16 +7,19 @@ from typing import Any
 
 import click
 
-from spectrane.cli.common import Numbers, Size, examples, shared_options, told_warnings
+from spectrane.cli.common import Numbers, Size, examples, print_table, shared_options, told_warnings
 from spectrane.cli.looks import computed, look_fields, look_for, look_options
 
 
 @click.command("probe")
 @click.argument("files", nargs=-1, required=True, metavar="FILE...")
-@click.option("--at", "positions", multiple=True, type=Numbers(2, "X,Y"), help="A map position.")
+@click.option("--at", "positions", multiple=True, type=Numbers(2, "X,Y[,Z]", most=3),
+              help="A map position; X,Y,Z in mm for volumes.")  # fmt: skip
 @click.option("--pixel-at", "pixels", multiple=True, type=Numbers(2, "ROW,COLUMN"),
               help="A pixel, from 0.")  # fmt: skip
-@click.option("--points", type=click.Path(), help="GeoJSON or CSV (name, x, y or row, column).")
+@click.option("--voxel-at", "voxels", multiple=True, type=Numbers(3, "I,J,K"),
+              help="A voxel of the first volume, from 0.")  # fmt: skip
+@click.option("--points", type=click.Path(), help="GeoJSON or CSV (name, x, y, z or row, column).")
 @click.option("--crs", help="The system of the positions, where it is not the raster's.")
 @click.option("--profile", type=click.Path(), help="A spectral profile as a figure (.png).")
 @click.option("--csv", "csv_path", type=click.Path(), help="The table as CSV.")
@@ -30,36 +33,49 @@ from spectrane.cli.looks import computed, look_fields, look_for, look_options
 @examples(
     "probe demo/sound_8band.tif demo/sound_thermal.tif --at 490000,7357000",
     "probe demo/sound_8band.tif --points demo/stations.csv --profile spectra.png",
+    "probe demo/fetlock.nii.gz demo/fetlock_effect.nii.gz --at 12,0,9",
 )
 def command(files: tuple[str, ...], **options: Any) -> None:
     """Tell what stands under a point: stored number, physical value, shown level and colour.
 
     With --profile, or polygons in --points, values by band are drawn or tabled instead.
     """
-    import spectrane.raster
+    from spectrane.opening import open as open_any
+    from spectrane.opening import probe
+    from spectrane.raster import profile
+    from spectrane.volume import Volume
 
     points = _points(options)
     fields = look_fields(options)
     with told_warnings(options["quiet"] or options["as_json"]), contextlib.ExitStack() as stack:
+        opened = [stack.enter_context(open_any(file)) for file in files]
+        if any(isinstance(one, Volume) for one in opened):
+            _tell(probe(opened, points=points), options)
+            return
+        if any(len(at) == 3 for at in options["positions"]) or options["voxels"]:
+            raise click.UsageError("three numbers are for volumes; rasters take --at X,Y")
         layers = []
-        for file in files:
-            raster = stack.enter_context(spectrane.raster.open(file))
+        for raster in opened:
             raster = computed(raster, options, among=len(files))
             layers.append((raster, look_for(raster, options, fields)))
         by_band = options["profile"] or options["spectra"] or options["keep_spectra"]
         if by_band or _has_polygons(options["points"]):
-            table = spectrane.raster.profile(layers[0][0], points, crs=options["crs"])
+            table = profile(layers[0][0], points, crs=options["crs"])
             _profile(layers[0][0], table, options)
         else:
-            table = spectrane.raster.probe(layers, points=points, crs=options["crs"])
+            table = probe(layers, points=points, crs=options["crs"])
         _tell(table, options)
 
 
 def _points(options: dict[str, Any]) -> Any:
-    listed: list[dict[str, Any]] = [{"x": x, "y": y} for x, y in options["positions"]]
+    listed: list[dict[str, Any]] = [
+        dict(zip("xyz", at, strict=False)) for at in options["positions"]]  # fmt: skip
     listed += [{"row": int(row), "column": int(column)} for row, column in options["pixels"]]
+    listed += [dict(zip("ijk", map(int, at), strict=True)) for at in options["voxels"]]
     if bool(listed) == bool(options["points"]):
-        raise click.UsageError("say where: --at X,Y, --pixel-at ROW,COLUMN, or --points FILE")
+        raise click.UsageError(
+            "say where: --at X,Y, --pixel-at ROW,COLUMN, --voxel-at I,J,K, or --points FILE"
+        )
     return listed or options["points"]
 
 
@@ -95,8 +111,6 @@ def _profile(raster: Any, table: Any, options: dict[str, Any]) -> None:
 
 
 def _tell(table: Any, options: dict[str, Any]) -> None:
-    from spectrane.analysis.description import printable
-
     if options["csv_path"]:
         from spectrane.engine.files import written_whole
 
@@ -105,4 +119,4 @@ def _tell(table: Any, options: dict[str, Any]) -> None:
     if options["as_json"]:
         click.echo(table.to_json(orient="records"))
     elif not options["quiet"]:
-        click.echo(printable(table.to_string(index=False, na_rep="", float_format="{:.6g}".format)))
+        print_table(table)

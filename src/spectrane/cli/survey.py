@@ -20,7 +20,7 @@ from spectrane.cli.common import examples, progress_bar, shared_options
     "survey demo --json",
 )
 def command(folder: str, as_json: bool, quiet: bool) -> None:
-    """List every raster below a folder, found by its content whatever its name."""
+    """List every raster and volume below a folder, found by its content whatever its name."""
     from spectrane.surveying import survey
 
     with progress_bar("looking", quiet) as progress:
@@ -39,7 +39,14 @@ def command(folder: str, as_json: bool, quiet: bool) -> None:
     for path, text in told:
         click.echo(printable(f"  {_short(folder, path)}: {text}"))
     broken = sum(bool(one.problem) for one in found)
-    click.echo(f"\n{len(found)} rasters" + (f", {broken} of them broken" if broken else ""))
+    volumes = sum(one.planes is not None for one in found)
+    counted = _counted(len(found) - volumes, "raster")
+    counted += f", {_counted(volumes, 'volume')}" if volumes else ""
+    click.echo(f"\n{counted}" + (f", {broken} of them broken" if broken else ""))
+
+
+def _counted(number: int, what: str) -> str:
+    return f"{number} {what}" + ("" if number == 1 else "s")
 
 
 def _short(folder: str, path: str) -> str:
@@ -52,7 +59,8 @@ def _row(folder: str, one: Any) -> list[str]:
     if one.problem:
         return [_short(folder, one.path), one.format or "?", "broken", "", "", ""]
     members = f" ({one.members} members)" if one.members > 1 else ""
-    size = f"{one.columns} x {one.rows}{members}"
-    place = one.crs or "none"
+    size = f"{one.columns} x {one.rows}"
+    size += members if one.planes is None else f" x {one.planes}{members}"
+    place = one.crs or ("none" if one.planes is None else "patient")
     place = place if len(place) < 30 else place[:27] + "..."
     return [_short(folder, one.path), one.format, size, str(one.bands), one.type, place]

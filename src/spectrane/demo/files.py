@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.demo.aerial import photograph, write_shapes
+from spectrane.demo.fetlock import write_study
 from spectrane.demo.land import HEIGHT, WIDTH, Cover, Land, make_land
 from spectrane.demo.spectra import BANDS, see
 from spectrane.demo.troubled import (
@@ -133,6 +134,9 @@ def _others(
         path = folder / name
         check_target(str(path), overwrite=overwrite)
         write(path)
+        wrote(path, what)
+    size = min(1.0, max(0.3, seen.shape[0] * _PIXEL / HEIGHT))
+    for path, what in write_study(folder, SEED, size, overwrite):
         wrote(path, what)
     path = folder / "sound_weekly.nc"
     if importlib.util.find_spec("h5py") is None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib
+import inspect
 import os
 import re
 from collections.abc import Iterator
@@ -49,6 +50,7 @@ READERS: dict[str, str] = {
     "NPZ": "spectrane.formats.npy:NpzReader",
     "HDF5": "spectrane.formats.cf.hdf5:Hdf5Reader",
     "Zarr": "spectrane.formats.cf.zarrs:ZarrReader",
+    "NIfTI": "spectrane.formats.nifti.reader:NiftiReader",
 }
 WRITERS: dict[str, str] = {
     ".tif": "spectrane.formats.tiff.writer:write_tiff",
@@ -61,6 +63,8 @@ WRITERS: dict[str, str] = {
     ".npy": "spectrane.formats.npy:write_npy",
     ".nc": "spectrane.formats.cf.writer:write_netcdf",
     ".zarr": "spectrane.formats.cf.writer:write_zarr",
+    ".nii": "spectrane.formats.nifti.writer:write_nifti",
+    ".nii.gz": "spectrane.formats.nifti.writer:write_nifti",
     ".raw": "spectrane.formats.raw:write_raw",
     ".bin": "spectrane.formats.raw:write_raw",
 }
@@ -91,8 +95,12 @@ def open_file(path: str | os.PathLike[str]) -> ByteFile:
     return FolderFile(name) if os.path.isdir(name) else open_bytes(name)
 
 
-def open_source(path: str | os.PathLike[str], *, member: int | str | None = None) -> Source:
+def open_source(
+    path: str | os.PathLike[str], *, member: int | str | None = None, **options: Any
+) -> Source:
     """Open a file of any known format, with the corrections kept in its sidecar laid over it.
+
+    ``options`` are the reader's own.
 
     Raises MissingFile or AccessError where it cannot be read, FormatError where it is of no
     known format or broken, MetadataError where its sidecar cannot be used.
@@ -106,7 +114,7 @@ def open_source(path: str | os.PathLike[str], *, member: int | str | None = None
 
             source = open_raw(file, beside.raw)
         else:
-            source = open_with(reader_of(file)[1], file, member)
+            source = open_with(reader_of(file)[1], file, member, **options)
         local = "://" not in file.name
         source.state = (*file.key, str(member)) if local else None
         return source if beside is None else sidecar.laid_over(source, beside)
@@ -115,9 +123,15 @@ def open_source(path: str | os.PathLike[str], *, member: int | str | None = None
         raise
 
 
-def open_with(reader: FormatReader, file: ByteFile, member: int | str | None = None) -> Source:
+def open_with(
+    reader: FormatReader, file: ByteFile, member: int | str | None = None, **options: Any
+) -> Source:
     """Open a file with one reader; whatever it stumbles over is a FormatError."""
-    source: Source = _guarded(file, lambda: reader.open(file, member))
+    known = inspect.signature(reader.open).parameters if options else {}
+    for name in options:
+        if name not in known:
+            raise FormatError(f"{file.name}: {name} means nothing for this format")
+    source: Source = _guarded(file, lambda: reader.open(file, member, **options))
     return source
 
 
@@ -154,6 +168,7 @@ _STARTS: dict[str, str] = {
     "TIFF": r"II[*+]\0|MM\0[*+]", "FITS": "SIMPLE", "PNG": r"\x89PNG", "JPEG": r"\xff\xd8",
     "JPEG 2000": r"\0\0\0\x0cjP|\xff\x4f\xff\x51", "NPY": r"\x93NUMPY", "NPZ": r"PK",
     "HDF5": r"(?s:.*)\x89HDF",
+    "NIfTI": r"\x5c\x01\0\0|\0\0\x01\x5c|\x1c\x02\0\0|\0\0\x02\x1c|\x1f\x8b\x08",
 }  # fmt: skip
 """A first glance, so that readers of other formats are not even imported."""
 
@@ -187,7 +202,8 @@ def _loaded(path: str) -> Any:
 
 def writer_for(path: str | os.PathLike[str]) -> Any:
     """Return the writer that a target's ending names; FormatError lists those there are."""
-    ending = os.path.splitext(os.fspath(path).rstrip("/\\"))[1].lower()
+    name = os.fspath(path).rstrip("/\\").lower()
+    ending = ".nii.gz" if name.endswith(".nii.gz") else os.path.splitext(name)[1]
     if ending not in WRITERS:
         raise FormatError(
             f"{os.fspath(path)}: cannot write {ending or 'a file without an ending'}; "

@@ -1,0 +1,104 @@
+"""Connected groups of voxels that pass a test: their size, peak, and middle in millimetres."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.analysis.thresholds import Kept
+from spectrane.engine.volumes import VolumeSource
+from spectrane.model.errors import LookError
+from spectrane.model.pixels import Pixels
+from spectrane.model.window import Window, relative, whole
+
+NEIGHBOURS = {6: 1, 18: 2, 26: 3}
+"""Neighbours of a voxel -> along how many axes they may differ."""
+
+
+@dataclass(frozen=True)
+class Cluster:
+    """One group: voxels, mm³, its peak's value and place, and its centre of mass (mm, RAS+)."""
+
+    number: int
+    voxels: int
+    volume: float
+    peak: float
+    peak_x: float
+    peak_y: float
+    peak_z: float
+    center_x: float
+    center_y: float
+    center_z: float
+
+
+def labelled(kept: NDArray[np.bool_], neighbours: int = 26) -> tuple[NDArray[np.int32], int]:
+    """Return each voxel's group (0: none) and how many there are."""
+    from scipy.ndimage import generate_binary_structure, label
+
+    if neighbours not in NEIGHBOURS:
+        raise LookError(f"neighbours {neighbours}: expected {', '.join(map(str, NEIGHBOURS))}")
+    found, count = label(kept, generate_binary_structure(3, NEIGHBOURS[neighbours]))
+    return np.asarray(found, np.int32), int(count)
+
+
+def clusters(
+    kept: Kept, frame: int, *, neighbours: int = 26, least: float = 1, in_mm3: bool = False
+) -> list[Cluster]:
+    """Return the groups of what a test keeps, the largest first.
+
+    Peaks and centres of mass are those of ``frame`` (from 0), by its size. ``least`` is in voxels,
+    or in mm³.
+    """
+    window = whole(kept.shape)
+    labels, count = labelled(kept.passed(window), neighbours)
+    values = kept._physical(frame, window)
+    size = abs(float(np.linalg.det(kept.grid.matrix[:3, :3])))
+    found = []
+    filled = np.flatnonzero(labels)
+    order = filled[np.argsort(labels.ravel()[filled], kind="stable")]
+    ends = np.cumsum(np.bincount(labels.ravel(), minlength=count + 1)[1:])
+    for members in np.split(order, ends[:-1]) if count else []:
+        index = np.stack(np.unravel_index(members, labels.shape), axis=1)
+        if len(index) * (size if in_mm3 else 1) < least:
+            continue
+        own = np.nan_to_num(values[tuple(index.T)])
+        weight = np.abs(own)
+        middle = np.average(index, axis=0, weights=weight) if weight.any() else index.mean(axis=0)
+        top = index[int(weight.argmax())]
+        places = [kept.grid.matrix[:3, :3] @ at + kept.grid.matrix[:3, 3] for at in (top, middle)]
+        found.append((len(index), float(own[int(weight.argmax())]), places))
+    found.sort(key=lambda one: -one[0])
+    return [Cluster(k, voxels, voxels * size, peak, *map(float, places[0]), *map(float, places[1]))
+            for k, (voxels, peak, places) in enumerate(found, 1)]  # fmt: skip
+
+
+class OfSize(VolumeSource):
+    """What a test keeps, without groups that are too small."""
+
+    def __init__(
+        self, kept: Kept, *, least: float, in_mm3: bool = False, neighbours: int = 26
+    ) -> None:
+        self.kept = kept
+        self.carry_from(kept)
+        self.bands, self.dtype, self.grid = kept.bands, kept.dtype, kept.grid
+        self.block_shape, self.has_mask = kept.block_shape, True
+        size = abs(float(np.linalg.det(kept.grid.matrix[:3, :3])))
+        labels, _ = labelled(kept.passed(whole(kept.shape)), neighbours)
+        counts = np.bincount(labels.ravel()) * (size if in_mm3 else 1.0)
+        good = counts >= least
+        good[0] = False
+        self._large: NDArray[np.bool_] = good[labels]
+
+    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+        """Answer from the tested volume, masked."""
+        pixels = self.kept.read(bands, window)
+        large = self._large[relative(window, whole(self.shape))][np.newaxis]
+        mask = large if pixels.mask is None else pixels.mask & large
+        return Pixels(pixels.values, mask=mask, rules=pixels.rules, when=pixels.when)
+
+    def close(self) -> None:
+        """Let go of the file."""
+        self.kept.close()

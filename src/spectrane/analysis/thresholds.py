@@ -1,0 +1,174 @@
+"""Where a map of measures is significant: by value, by p from a statistic, by false discovery rate.
+
+p values come from the t, F and normal distributions (SciPy); the false discovery rate is Benjamini
+and Hochberg's (1995) over all valid voxels.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.analysis.expressions import parsed
+from spectrane.engine.volumes import VolumeSource
+from spectrane.model.band import Band, find_band
+from spectrane.model.errors import LookError
+from spectrane.model.pixels import Pixels
+from spectrane.model.source import Source
+from spectrane.model.window import Window, whole
+
+SIDES = ("both", "positive", "negative")
+STATISTICS = ("t", "F", "z")
+F64 = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Threshold:
+    """A test of each voxel's statistic: ``at`` a value, or by ``p`` or ``fdr``.
+
+    ``measure`` names the frame that is tested; ``side`` is ``both`` (its size), ``positive`` or
+    ``negative``. ``statistic`` is ``t`` (``dof`` one number), ``F`` (two) or ``z`` (none).
+
+    >>> round(Threshold("t", p=0.001, dof=20).level(), 4)
+    3.8495
+    """
+
+    measure: int | str = 1
+    at: float | None = None
+    side: str = "both"
+    p: float | None = None
+    dof: Any = None
+    fdr: float | None = None
+    statistic: str = "t"
+
+    def __post_init__(self) -> None:
+        """Check that it says one test, and all that it needs."""
+        if sum(one is not None for one in (self.at, self.p, self.fdr)) != 1:
+            raise LookError("threshold: give one of at, p and fdr")
+        if self.side not in SIDES:
+            raise LookError(f"threshold: side {self.side!r}: expected {', '.join(SIDES)}")
+        if self.statistic not in STATISTICS:
+            raise LookError(
+                f"threshold: statistic {self.statistic!r}: expected {', '.join(STATISTICS)}"
+            )
+        for name in ("p", "fdr"):
+            value = getattr(self, name)
+            if value is not None and not 0 < value < 1:
+                raise LookError(f"threshold: {name} {value}: expected between 0 and 1")
+        if self.at is not None and not np.isfinite(self.at):
+            raise LookError(f"threshold: at {self.at}: expected a finite number")
+        if self.at is None:
+            self._freedom()
+
+    def _freedom(self) -> tuple[float, ...]:
+        wanted = {"t": 1, "F": 2, "z": 0}[self.statistic]
+        given = () if self.dof is None else (
+            tuple(self.dof) if isinstance(self.dof, tuple | list) else (self.dof,))  # fmt: skip
+        if len(given) != wanted or not all(float(value) > 0 for value in given):
+            raise LookError(
+                f"threshold: {self.statistic} needs {wanted} degrees of freedom above 0, not "
+                f"{self.dof!r}"
+            )
+        return tuple(float(value) for value in given)
+
+    def p_values(self, values: F64) -> F64:
+        """Return the p of each value, one-sided or both as ``side`` says; NaN stays."""
+        from scipy import stats
+
+        freedom = self._freedom()
+        if self.statistic == "F":
+            return np.asarray(stats.f.sf(values, *freedom))
+        tail = stats.t(*freedom) if self.statistic == "t" else stats.norm
+        if self.side == "both":
+            return np.asarray(2 * tail.sf(np.abs(values)))
+        return np.asarray(tail.sf(values if self.side == "positive" else -values))
+
+    def level(self, values: F64 | None = None) -> float:
+        """Return the value from which a voxel passes; for ``fdr`` all valid values are needed."""
+        if self.at is not None:
+            return self.at
+        from scipy import stats
+
+        p = self.p if self.p is not None else self._rate(values)
+        if p is None:
+            return float("inf")
+        freedom = self._freedom()
+        if self.statistic == "F":
+            return float(stats.f.isf(p, *freedom))
+        tail = stats.t(*freedom) if self.statistic == "t" else stats.norm
+        return float(tail.isf(p / 2 if self.side == "both" else p))
+
+    def _rate(self, values: F64 | None) -> float | None:
+        """Return the greatest p that keeps the false discovery rate; None where none does."""
+        if values is None:
+            raise LookError("threshold: a false discovery rate is found from all voxels")
+        assert self.fdr is not None
+        ordered = np.sort(self.p_values(values[np.isfinite(values)]))
+        line = self.fdr * np.arange(1, len(ordered) + 1) / max(len(ordered), 1)
+        passing = np.flatnonzero(ordered <= line)
+        return float(ordered[passing[-1]]) if passing.size else None
+
+    def passed(self, values: F64, level: float) -> NDArray[np.bool_]:
+        """Return where physical values pass a level; invalid ones never do."""
+        with np.errstate(invalid="ignore"):
+            if self.statistic == "F" or self.side == "positive":
+                return np.asarray(values >= level)
+            if self.side == "negative":
+                return np.asarray(values <= -abs(level))
+            return np.asarray(np.abs(values) >= level)
+
+
+class Kept(VolumeSource):
+    """A volume with every voxel invalid that fails a test on the volume's own voxels.
+
+    ``test`` is an expression over its frames (``"abs(t) >= 5"``) or a ``Threshold``; an invalid
+    statistic hides the voxel. Nothing is interpolated before it is tested.
+    """
+
+    def __init__(self, parent: Source, test: Threshold | str) -> None:
+        self.parent, self.test = parent, test
+        self.carry_from(parent)
+        self.bands, self.dtype, self.grid = parent.bands, parent.dtype, parent.grid
+        self.block_shape, self.has_mask = parent.block_shape, True
+        self.expression = parsed(test, parent.bands) if isinstance(test, str) else None
+        self.tested = -1 if isinstance(test, str) else find_band(parent.bands, test.measure)
+        self._level: float | None = None
+
+    def level(self) -> float:
+        """Return the threshold's value, found once."""
+        assert isinstance(self.test, Threshold)
+        if self._level is None:
+            values = None
+            if self.test.fdr is not None:
+                values = self._physical(self.tested, whole(self.shape)).ravel()
+            self._level = self.test.level(values)
+        return self._level
+
+    def passed(self, window: Window) -> NDArray[np.bool_]:
+        """Return which voxels of a window pass."""
+        if self.expression is not None:
+            planes = {band: self._physical(band, window) for band in self.expression.bands}
+            return np.asarray(np.nan_to_num(self.expression.value(planes)) != 0)
+        assert isinstance(self.test, Threshold)
+        return self.test.passed(self._physical(self.tested, window), self.level())
+
+    def _physical(self, band: int, window: Window) -> F64:
+        pixels = self.parent.read([band], window)
+        one: Band = self.parent.bands[band]
+        values = pixels.values[0].astype(np.float64) * one.scale + one.offset
+        return np.where(np.broadcast_to(pixels.valid, pixels.values.shape)[0], values, np.nan)
+
+    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+        """Answer from the parent, with what fails made invalid."""
+        pixels = self.parent.read(bands, window)
+        kept = self.passed(window)[np.newaxis]
+        mask = kept if pixels.mask is None else pixels.mask & kept
+        return Pixels(pixels.values, mask=mask, rules=pixels.rules, when=pixels.when)
+
+    def close(self) -> None:
+        """Let go of the parent's file."""
+        self.parent.close()

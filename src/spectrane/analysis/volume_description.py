@@ -1,0 +1,75 @@
+"""What a volume is, said so that a person can check it at a glance."""
+
+from __future__ import annotations
+
+import math
+import os
+from collections.abc import Sequence
+from dataclasses import asdict
+from typing import Any
+
+from spectrane.analysis.description import Description, spoken_type, used_bits
+from spectrane.analysis.statistics import BandStatistics
+from spectrane.model.patient import LETTERS, directions, oblique, reach
+from spectrane.model.source import Source
+
+
+class VolumeDescription(Description):
+    """A volume's voxels, frames and place in the patient; prints as text and as HTML."""
+
+    unit_of_bands = "frame"
+
+    def spoken(self) -> list[tuple[str, str]]:
+        """Return what there is to say, a title and a text each."""
+        facts = self.facts
+        voxels = " x ".join(map(str, facts["voxels"]))
+        rows = [
+            ("File", f"{facts['file'] or 'an array in memory'} ({facts['format']})"),
+            ("Voxels", f"{voxels} (i x j x k), {spoken_type(facts)}"),
+            ("Spacing", " x ".join(f"{side:.6g}" for side in facts["spacing_mm"]) + " mm"),
+        ]
+        for title, letter, way in zip(("Axes", "", ""), "ijk", facts["directions"], strict=True):
+            rows.append((title, f"{letter} runs {way}"))
+        if facts["oblique_degrees"]:
+            lean = f"{facts['oblique_degrees']:.3g} degrees off the patient's axes"
+            rows.append(("Oblique", lean))
+        ends = [f"{low} {least:.6g} to {high} {most:.6g}" for (low, high), least, most in
+                zip(LETTERS, *facts["reach_mm"], strict=True)]  # fmt: skip
+        rows.append(("Reaches", ", ".join(ends) + " mm"))
+        if facts["placed_by"]:
+            rows.append(("Placed by", facts["placed_by"]))
+        if facts["display_range"]:
+            low, high = facts["display_range"]
+            rows.append(("Display", f"{low:g} to {high:g}"))
+        return rows
+
+
+def describe_volume(source: Source, statistics: Sequence[BandStatistics] = ()) -> VolumeDescription:
+    """Describe a volume from its head alone; lengths are millimetres of the patient (RAS+).
+
+    >>> import numpy as np
+    >>> from spectrane.volume import volume_from_array
+    >>> held = volume_from_array(np.zeros((4, 5, 6)), affine=np.diag([1, 2, 3, 1]))
+    >>> describe_volume(held._source).to_dict()["reach_mm"]
+    [[-0.5, -1.0, -1.5], [3.5, 9.0, 16.5]]
+    """
+    grid = source.grid
+    lean = oblique(grid)
+    look = source.look
+    fixed = look is not None and look.limits[0].kind == "fixed"
+    facts: dict[str, Any] = {
+        "file": os.path.basename(source.name) or None,
+        "format": source.format,
+        "voxels": list(source.shape),
+        "type": source.dtype.name,
+        "bits": used_bits(source),
+        "spacing_mm": list(grid.pixel_size),
+        "directions": list(directions(grid)),
+        "oblique_degrees": lean if lean > 1e-3 and math.isfinite(lean) else 0.0,
+        "reach_mm": [side.tolist() for side in reach(grid)],
+        "affine": grid.matrix.tolist(),
+        "placed_by": source.metadata.get("placed by"),
+        "display_range": list(look.limits[0].parameters) if look is not None and fixed else None,
+    }
+    frames = tuple({"number": n} | asdict(band) for n, band in enumerate(source.bands, 1))
+    return VolumeDescription(facts, frames, tuple(asdict(one) for one in statistics))

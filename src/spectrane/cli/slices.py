@@ -1,0 +1,194 @@
+"""``spectrane slices``: a slice, three planes or a montage of a volume, maps laid over it."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import asdict
+from typing import Any
+
+import click
+
+from spectrane.cli.clip import Range
+from spectrane.cli.common import (
+    Numbers,
+    Size,
+    examples,
+    print_table,
+    shared_options,
+    told_warnings,
+)
+from spectrane.cli.looks import limits_given
+
+PLANES = ["axial", "coronal", "sagittal"]
+
+
+@click.command("slices")
+@click.argument("volume")
+@click.option("--output", "-o", type=click.Path(), required=True, help="The picture (.png).")
+@click.option("--plane", type=click.Choice([*PLANES, "all"]), default="all",
+              help="One plane, or all three through a point.")  # fmt: skip
+@click.option("--at", type=Numbers(1, "MM"), help="Where one plane is cut, in mm.")
+@click.option("--index", type=click.IntRange(0), help="Or a stored plane, from 0.")
+@click.option("--point", type=Numbers(3, "X,Y,Z"), help="Where three planes meet, in mm.")
+@click.option("--montage", type=click.IntRange(1, 400), help="So many slices, evenly spread.")
+@click.option("--span", type=Range(), help="Montage: from LOW..HIGH mm; else what is not empty.")
+@click.option("--slab", type=float, default=0.0, help="A thickness in mm that is projected.")
+@click.option("--project", type=click.Choice(["maximum", "minimum", "mean"]), default="maximum")
+@click.option("--side", type=click.Choice(["radiological", "neurological"]),
+              default="radiological", help="Right on the left, or right.")  # fmt: skip
+@click.option("--frame", default="1", help="The frame that is shown: its number or name.")
+@click.option("--limits", multiple=True, help="window:bone, window:C,W, LOW,HIGH, percentile:1,99.")
+@click.option("--colormap", help="For the volume; grey if unsaid.")
+@click.option("--invert", is_flag=True, help="A negative.")
+@click.option("--map", "map_file", type=click.Path(), help="A volume of measures laid over it.")
+@click.option("--measure", default="1", help="The map's frame that gives the colour.")
+@click.option("--threshold", help="Where the map is shown: 'abs(t) >= 5'.")
+@click.option("--p", "p_value", type=float, help="Or: where the statistic has p below this.")
+@click.option("--fdr", type=float, help="Or: at this false discovery rate.")
+@click.option("--statistic", default="t", type=click.Choice(["t", "F", "z"]))
+@click.option("--statistic-frame", default="t", help="The map's frame with the statistic.")
+@click.option("--dof", help="Degrees of freedom of t, or two of F with a comma.")
+@click.option("--one-sided", type=click.Choice(["positive", "negative"]))
+@click.option("--least", type=float, default=1, help="Leave out groups of fewer voxels.")
+@click.option("--map-limits", help="LOW,HIGH of the map; symmetric:99 if unsaid.")
+@click.option("--map-colormap", default="ebbflow", help="For the map.")
+@click.option("--opacity", type=click.FloatRange(0, 1), default=1.0, help="Of the map.")
+@click.option(
+    "--size", type=Size(), default="1280x800", help="Pixels that the picture has at most."
+)
+@click.option("--overwrite", is_flag=True, help="Replace a picture that exists.")
+@click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
+@shared_options
+@examples(
+    "slices demo/fetlock.nii.gz -o joint.png --limits window:bone --map demo/fetlock_effect.nii.gz "
+    "--measure change --threshold 'abs(t) >= 5' --point 10,0,8",
+    "slices demo/fetlock.nii.gz -o all.png --plane axial --montage 15 --limits window:bone",
+)
+def command(volume: str, **options: Any) -> None:
+    """Draw slices of a volume in true proportion, with the patient's sides at the edges.
+
+    A map on another grid is laid over it, where it is significant; its groups are listed. With
+    --point the values of every frame there are told.
+    """
+    from spectrane.engine.files import check_target
+    from spectrane.opening import open as open_any
+    from spectrane.opening import probe
+
+    check_target(options["output"], overwrite=options["overwrite"])
+    quiet = options["quiet"] or options["as_json"]
+    with told_warnings(quiet) as told, open_any(volume) as opened:
+        layers = [_anatomy(opened, options)]
+        groups: list[dict[str, Any]] = []
+        if options["map_file"]:
+            layers.append(_map(options))
+            groups = _groups(layers[1], options)
+        picture = _drawn(layers, options)
+        under = probe(layers, points=_crossing(options)) if options["point"] else None
+        picture.save(options["output"], overwrite=options["overwrite"])
+    rows, columns = picture.rgba.shape[:2]
+    if options["as_json"]:
+        facts = {
+            "picture": options["output"], "rows": rows, "columns": columns,
+            "scales": [str(s) for s in picture.scales], "clusters": groups,
+            "point": [] if under is None else json.loads(under.to_json(orient="records")),
+            "told": told,
+        }  # fmt: skip
+        click.echo(json.dumps(facts))
+    elif not quiet:
+        click.echo(f"{options['output']}: {columns} x {rows}")
+        for scale in picture.scales:
+            click.echo(f"  {scale}")
+        _tell_groups(groups)
+        if under is not None:
+            print_table(under.drop(columns=["point"]))
+
+
+def _anatomy(opened: Any, options: dict[str, Any]) -> Any:
+    from spectrane.display.slices import VolumeLayer
+    from spectrane.model.look import Look
+
+    given: dict[str, Any] = {"invert": options["invert"], "colormap": options["colormap"]}
+    if options["limits"]:
+        given["limits"] = limits_given(options["limits"])
+    elif opened._source.look is not None:
+        given["limits"] = opened._source.look.limits
+    return VolumeLayer(opened, Look(**given), frame=options["frame"])
+
+
+def _map(options: dict[str, Any]) -> Any:
+    from spectrane.display.slices import VolumeLayer
+    from spectrane.model.look import Look
+    from spectrane.opening import open as open_any
+
+    limits = limits_given([options["map_limits"]]) if options["map_limits"] else "symmetric:99"
+    return VolumeLayer(
+        open_any(options["map_file"]), Look(colormap=options["map_colormap"], limits=limits),
+        options["opacity"], threshold=_threshold(options), frame=options["measure"],
+        least=options["least"],
+    )  # fmt: skip
+
+
+def _crossing(options: dict[str, Any]) -> list[dict[str, Any]]:
+    return [dict(zip("xyz", options["point"], strict=True))]
+
+
+def _threshold(options: dict[str, Any]) -> Any:
+    from spectrane.analysis.thresholds import Threshold
+
+    ways = [options[name] for name in ("threshold", "p_value", "fdr")]
+    if sum(way is not None for way in ways) > 1:
+        raise click.UsageError("say one of --threshold, --p and --fdr")
+    if options["dof"] is not None and options["p_value"] is None and options["fdr"] is None:
+        raise click.UsageError("--dof is for --p and --fdr")
+    if options["threshold"] is not None or all(way is None for way in ways):
+        return options["threshold"]
+    try:
+        freedom = tuple(float(n) for n in options["dof"].split(",")) if options["dof"] else None
+    except ValueError as error:
+        raise click.UsageError(f"--dof {options['dof']!r}: expected one or two numbers") from error
+    return Threshold(
+        options["statistic_frame"], p=options["p_value"], fdr=options["fdr"], dof=freedom,
+        side=options["one_sided"] or "both", statistic=options["statistic"],
+    )  # fmt: skip
+
+
+def _groups(layer: Any, options: dict[str, Any]) -> list[dict[str, Any]]:
+    """Return the groups that the threshold leaves, as rows."""
+    from spectrane.analysis.clusters import clusters
+    from spectrane.analysis.thresholds import Kept
+    from spectrane.model.band import find_band
+
+    if layer.threshold is None:
+        return []
+    kept = Kept(layer.source, layer.threshold)
+    frame = find_band(layer.source.bands, layer.frame)
+    return [asdict(one) for one in clusters(kept, frame, least=options["least"])]
+
+
+def _drawn(layers: list[Any], options: dict[str, Any]) -> Any:
+    from spectrane.display.slices import montage, slice_picture, three_planes
+
+    side, size, plane = options["side"], options["size"], options["plane"]
+    if options["montage"]:
+        chosen = "axial" if plane == "all" else plane
+        return montage(layers, chosen, count=options["montage"], span=options["span"], side=side,
+                       size=size)  # fmt: skip
+    if plane == "all":
+        if options["at"] or options["index"] is not None or options["slab"]:
+            raise click.UsageError("--at, --index and --slab are for one plane; say which")
+        return three_planes(layers, options["point"], side=side, size=size)
+    if options["point"]:
+        raise click.UsageError("--point is for three planes; say --at")
+    at = options["at"][0] if options["at"] else None
+    return slice_picture(layers, plane, at=at, index=options["index"], side=side,
+                         slab=options["slab"], project=options["project"], size=size)  # fmt: skip
+
+
+def _tell_groups(groups: list[dict[str, Any]]) -> None:
+    if not groups:
+        return
+    click.echo(f"  {'group':>5}{'voxels':>8}{'mm3':>10}{'peak':>9}   peak at x, y, z (mm)")
+    for one in groups[:20]:
+        place = ", ".join(f"{one[f'peak_{axis}']:.1f}" for axis in "xyz")
+        click.echo(f"  {one['number']:>5}{one['voxels']:>8}{one['volume']:>10.0f}"
+                   f"{one['peak']:>9.3g}   {place}")  # fmt: skip

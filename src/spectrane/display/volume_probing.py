@@ -1,0 +1,94 @@
+"""What stands under a point of volumes: stored number, physical value, and whether it is shown."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.display.slices import VolumeLayer, tested
+from spectrane.model.band import find_bands
+from spectrane.model.errors import GridMismatch, LookError
+from spectrane.model.source import Source
+from spectrane.spatial.regions import listed_points
+
+F64 = NDArray[np.float64]
+
+
+def probed_volumes(layers: Sequence[VolumeLayer], points: Any) -> list[dict[str, Any]]:
+    """Return a row per point, layer and frame.
+
+    A point is x, y and z in patient millimetres, or i, j and k of the first layer's voxels (from
+    0), and a name. Each layer answers with the voxel the point lies in, never with a mixture, so
+    that differences of answers are answers of differences; a layer that a point misses has no row.
+
+    Columns: ``point layer x y z i j k frame stored physical unit shown``; ``physical`` is None for
+    what is invalid, ``shown`` True for the frames drawn where they are valid and pass the layer's
+    threshold. Raises GridMismatch for a point outside the first layer, LookError for no point.
+    """
+    shown = [tested(layer) for layer in layers]
+    found = []
+    for number, given in enumerate(listed_points(points), 1):
+        name = str(given.get("name") or number)
+        place = _millimetres(layers[0].source, given, name)
+        for layer, kept in zip(layers, shown, strict=True):
+            voxel = _voxel(layer.source, place)
+            if voxel is not None:
+                found += _rows(name, layer, kept, place, voxel)
+            elif layer is layers[0]:
+                raise GridMismatch(
+                    f"point {name}: ({', '.join(f'{v:g}' for v in place)}) mm lies outside "
+                    f"{layer.title}"
+                )
+    return found
+
+
+def _millimetres(first: Source, given: Mapping[str, Any], name: str) -> F64:
+    try:
+        if all(given.get(axis) not in (None, "") for axis in "xyz"):
+            place = np.array([float(given[axis]) for axis in "xyz"])
+        else:
+            voxel = [float(int(given[axis])) for axis in "ijk"]
+            place = first.grid.matrix[:3, :3] @ voxel + first.grid.matrix[:3, 3]
+    except (KeyError, ValueError, TypeError, OverflowError) as error:
+        raise LookError(
+            f"point {name}: expected x, y and z in mm, or i, j and k, not {dict(given)!r}"
+        ) from error
+    if not np.isfinite(place).all():
+        raise LookError(f"point {name}: expected finite numbers, not {dict(given)!r}")
+    return place
+
+
+def _voxel(source: Source, place: F64) -> tuple[int, int, int] | None:
+    """Return the voxel that holds a place, its lower faces included; None outside the volume."""
+    grid = source.grid
+    at = np.linalg.solve(grid.matrix[:3, :3], place - grid.matrix[:3, 3])
+    if (at < -0.5 - 1e-9).any() or (at > np.array(grid.shape) - 0.5 + 1e-9).any():
+        return None
+    index = np.clip(np.floor(at + 0.5 + 1e-9), 0, np.array(grid.shape) - 1).astype(int)
+    return int(index[0]), int(index[1]), int(index[2])
+
+
+def _rows(
+    point: str, layer: VolumeLayer, kept: Source, place: F64, voxel: tuple[int, int, int]
+) -> list[dict[str, Any]]:
+    source: Source = layer.source
+    window = tuple((n, n + 1) for n in voxel)
+    everything = range(len(source.bands))
+    pixels = source.read(everything, window)
+    valid = np.broadcast_to(pixels.valid, pixels.values.shape).reshape(-1)
+    drawn = find_bands(source.bands, layer.frame)
+    passing = np.broadcast_to(kept.read(drawn, window).valid, (len(drawn), 1, 1, 1)).reshape(-1)
+    where = dict(zip("xyz", place.tolist(), strict=True)) | dict(zip("ijk", voxel, strict=True))
+    rows = []
+    for index in everything:
+        band, stored = source.bands[index], pixels.values[index].item()
+        rows.append({
+            "point": point, "layer": layer.title, **where, "frame": band.name, "stored": stored,
+            "physical": stored * band.scale + band.offset if valid[index] else None,
+            "unit": band.unit,
+            "shown": bool(index in drawn and passing[drawn.index(index)] and layer.visible),
+        })  # fmt: skip
+    return rows

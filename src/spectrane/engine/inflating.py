@@ -1,0 +1,153 @@
+"""Gzip files (RFC 1952) read at any place, without inflating everything twice.
+
+While a file is inflated for the first time, the inflater's state is kept every few megabytes, in
+memory; a later read goes on from the nearest one before it.
+"""
+
+from __future__ import annotations
+
+import threading
+import zlib
+from collections.abc import Sequence
+from typing import Any
+
+from spectrane.engine.files import ByteFile, Range
+from spectrane.model.errors import FormatError
+
+MAGIC = b"\x1f\x8b\x08"
+_APART = 1 << 20
+"""Inflated bytes between two restart points."""
+_MOST_POINTS = 2048
+_PIECE = 256 << 10
+_LARGEST = 1 << 40
+
+
+class _Point:
+    """The state of the inflater: where it stands in both files."""
+
+    __slots__ = ("done", "inflater", "read")
+
+    def __init__(self, done: int, read: int, inflater: Any) -> None:
+        self.done, self.read, self.inflater = done, read, inflater
+
+
+class InflatedFile(ByteFile):
+    r"""What a gzip file holds, as a file of its own. Its size is known after one pass.
+
+    >>> import gzip
+    >>> from spectrane.engine.files import HeldFile
+    >>> inside = InflatedFile(HeldFile("a.gz", gzip.compress(bytes(range(200)))))
+    >>> inside.read(150, 2), inside.size
+    (b'\x96\x97', 200)
+    """
+
+    def __init__(self, packed: ByteFile) -> None:
+        self.packed, self.name = packed, packed.name
+        self._lock = threading.Lock()
+        self._start()
+
+    def _start(self) -> None:
+        self._points = [_Point(0, 0, zlib.decompressobj(31))]
+        self._apart = _APART
+        self._size: int | None = None
+        self._first: bytes | None = None
+
+    @property
+    def key(self) -> tuple[Any, ...]:
+        """That of the packed file."""
+        return ("inflated", *self.packed.key)
+
+    @property
+    def size(self) -> int:  # type: ignore[override]
+        """Bytes inside; found by inflating to the end once."""
+        if self._size is None:
+            with self._lock:
+                self._take(_LARGEST, _LARGEST)
+        assert self._size is not None
+        return self._size
+
+    def head(self) -> bytes:
+        """Return the first bytes, without inflating the rest."""
+        if self._first is None:
+            with self._lock:
+                self._first = self._take(0, 4096)
+        return self._first
+
+    def _check(self, offset: int, length: int) -> None:
+        # Its size is not known beforehand: what is missing shows when it is read.
+        if offset < 0 or length < 0 or offset + length > _LARGEST:
+            raise FormatError(f"{self.name}: {length} bytes at {offset} make no sense")
+
+    def _fetch(self, ranges: Sequence[Range]) -> list[bytes]:
+        found = []
+        with self._lock:
+            for offset, length in ranges:
+                data = self._take(offset, length)
+                if len(data) < length:
+                    raise FormatError(
+                        f"{self.name}: {length} bytes at {offset} lie past the end of what it "
+                        f"holds ({self._size} bytes); the file may be cut short"
+                    )
+                found.append(data)
+        return found
+
+    def _take(self, offset: int, length: int) -> bytes:
+        """Inflate up to the end of a range, from the nearest state before it."""
+        point = max((one for one in self._points if one.done <= offset), key=lambda one: one.done)
+        inflater, done, read = point.inflater.copy(), point.done, point.read
+        parts: list[bytes] = []
+        end = offset + length
+        while done < end:
+            waiting = inflater.unconsumed_tail
+            if not waiting:
+                waiting = self.packed.read(read, min(_PIECE, self.packed.size - read))
+                read += len(waiting)
+            try:
+                data = inflater.decompress(waiting, min(_PIECE * 4, max(1, end - done)))
+            except zlib.error as error:
+                raise FormatError(f"{self.name}: broken gzip data near byte {read}: {error}"
+                                  ) from error  # fmt: skip
+            begin = max(0, offset - done)
+            parts.append(data[begin : begin + length - sum(map(len, parts))])
+            done += len(data)
+            if inflater.eof:
+                following = self._next_member(inflater, read)
+                if following is None:
+                    self._size = done
+                    break
+                inflater, read = following
+            elif not data and not inflater.unconsumed_tail and read >= self.packed.size:
+                raise FormatError(
+                    f"{self.name}: gzip data end after {done} bytes inside, before their end mark; "
+                    "the file is cut short"
+                )
+            self._keep(inflater, done, read)
+        return b"".join(parts)
+
+    def _next_member(self, inflater: Any, read: int) -> tuple[Any, int] | None:
+        """Return the inflater of the member that follows, if one does (zeros are padding)."""
+        rest = inflater.unused_data
+        place = read - len(rest)
+        if self.packed.size - place < 18 or self.packed.read(place, 2) != MAGIC[:2]:
+            return None
+        return zlib.decompressobj(31), place
+
+    def _keep(self, inflater: Any, done: int, read: int) -> None:
+        if done < self._points[-1].done + self._apart or inflater.unconsumed_tail:
+            return
+        self._points.append(_Point(done, read, inflater.copy()))
+        if len(self._points) > _MOST_POINTS:  # every other one, twice as far apart from now on
+            self._points = self._points[::2]
+            self._apart *= 2
+
+    def close(self) -> None:
+        """Let go of the file and of the states."""
+        self.packed.close()
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {"packed": self.packed, "name": self.name}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__dict__.update(state)
+        self._lock = threading.Lock()
+        self._start()

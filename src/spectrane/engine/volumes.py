@@ -1,0 +1,31 @@
+"""Sources of three dimensions: i, j and k, with a place in the patient."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from spectrane.engine.full import FullSource
+from spectrane.model.errors import LookError
+from spectrane.model.pixels import Pixels
+from spectrane.model.source import answer_size
+from spectrane.model.window import Window, extent
+
+
+class VolumeSource(FullSource):
+    """A volume that answers windows as they are, or at another size by the nearest voxels."""
+
+    def read(
+        self,
+        bands: Sequence[int],
+        window: Window,
+        size: tuple[int, ...] | None = None,
+        resample: str = "nearest",
+    ) -> Pixels:
+        """Answer one window. Raises LookError for another size by a kernel: cut a slice first."""
+        wanted = answer_size(self.checked(window), size)
+        if wanted != extent(window) and resample != "nearest":
+            raise LookError(
+                f"resample {resample}: volumes are made smaller by nearest alone; take a slice, or "
+                "regrid"
+            )
+        return super().read(bands, window, size, resample)

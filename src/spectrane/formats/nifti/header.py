@@ -1,0 +1,221 @@
+"""The head of a NIfTI file: sizes, type, place, units, extensions.
+
+Cox et al., "A (sort of) new image data format standard: NIfTI-1" (nifti1.h, 2004) and NIfTI-2
+(nifti2.h, 2011). Either byte order; the first four bytes tell which.
+"""
+
+from __future__ import annotations
+
+import struct
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.model.errors import FormatError
+
+_MOST_VALUES = 1 << 40
+
+TYPES: dict[int, tuple[str, str]] = {
+    2: ("u1", "uint8"), 4: ("i2", "int16"), 8: ("i4", "int32"), 16: ("f4", "float32"),
+    32: ("c8", "complex64"), 64: ("f8", "float64"), 128: ("V3", "RGB24"), 256: ("i1", "int8"),
+    512: ("u2", "uint16"), 768: ("u4", "uint32"), 1024: ("i8", "int64"), 1280: ("u8", "uint64"),
+    1536: ("V16", "float128"), 1792: ("c16", "complex128"), 2048: ("V32", "complex256"),
+    2304: ("V4", "RGBA32"),
+}  # fmt: skip
+"""Datatype code -> NumPy's code of one voxel, and the standard's name."""
+SPACE = {0: ("", 1.0), 1: ("m", 1000.0), 2: ("mm", 1.0), 3: ("µm", 0.001)}
+TIME = {0: ("", 1.0), 8: ("s", 1.0), 16: ("ms", 0.001), 24: ("µs", 1e-6)}
+XFORMS = {0: "unknown", 1: "scanner", 2: "aligned", 3: "Talairach", 4: "MNI 152",
+          5: "template"}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Head:
+    """What the head says, with lengths in millimetres and times in seconds."""
+
+    version: int
+    order: str
+    dims: tuple[int, ...]
+    datatype: int
+    offset: int
+    slope: float
+    inter: float
+    window: tuple[float, float]
+    affine: NDArray[np.float64]
+    placed_by: str
+    codes: tuple[int, int]
+    pixdim: tuple[float, ...]
+    space: str
+    time: str
+    time_step: float
+    time_offset: float
+    description: str
+    intent: tuple[int, str]
+    extensions: tuple[tuple[int, bytes], ...] = ()
+    disagreement: float = 0.0
+
+    @property
+    def shape(self) -> tuple[int, int, int]:
+        """Voxels along i, j and k."""
+        first = (*self.dims[:3], 1, 1, 1)[:3]
+        return first[0], first[1], first[2]
+
+    @property
+    def frames(self) -> int:
+        """Volumes: the product of the fourth dimension and those after it."""
+        return int(np.prod(self.dims[3:], dtype=np.int64)) if len(self.dims) > 3 else 1
+
+
+def byte_order(head: bytes) -> tuple[str, int] | None:
+    r"""Return the byte order and version (1 or 2) that the first bytes tell; None for no NIfTI.
+
+    >>> byte_order(struct.pack("<i", 348) + bytes(340) + b"n+1\0")
+    ('<', 1)
+    """
+    if len(head) < 348:
+        return None
+    for order in "<>":
+        size = struct.unpack(order + "i", head[:4])[0]
+        if size == 348 and head[344:348] in (b"n+1\0", b"ni1\0"):
+            return order, 1
+        if size == 540 and head[4:8] in (b"n+2\0", b"ni2\0"):
+            return order, 2
+    return None
+
+
+def parsed(head: bytes, name: str) -> Head:
+    """Read a head. Raises FormatError for what contradicts the standard or itself."""
+    told = byte_order(head)
+    if told is None:
+        raise FormatError(f"{name}: does not begin like NIfTI-1 or NIfTI-2")
+    order, version = told
+    if len(head) < (348 if version == 1 else 540):
+        raise FormatError(f"{name}: the head ends after {len(head)} bytes")
+    fields = _fields_of_one(head, order) if version == 1 else _fields_of_two(head, order)
+    return _checked(fields, order, version, name)
+
+
+def _fields_of_one(head: bytes, order: str) -> dict[str, Any]:
+    def at(code: str, place: int) -> Any:
+        found = struct.unpack_from(order + code, head, place)
+        return found if len(found) > 1 else found[0]
+
+    return {
+        "dim": at("8h", 40), "intent": at("h", 68), "datatype": at("h", 70), "bitpix": at("h", 72),
+        "pixdim": at("8f", 76), "offset": at("f", 108), "slope": at("f", 112),
+        "inter": at("f", 116), "units": head[123], "max": at("f", 124), "min": at("f", 128),
+        "toffset": at("f", 136), "text": head[148:228], "qcode": at("h", 252),
+        "scode": at("h", 254), "quatern": at("3f", 256), "qoffset": at("3f", 268),
+        "rows": (at("4f", 280), at("4f", 296), at("4f", 312)), "intent_name": head[328:344],
+    }  # fmt: skip
+
+
+def _fields_of_two(head: bytes, order: str) -> dict[str, Any]:
+    def at(code: str, place: int) -> Any:
+        found = struct.unpack_from(order + code, head, place)
+        return found if len(found) > 1 else found[0]
+
+    return {
+        "dim": at("8q", 16), "intent": at("i", 504), "datatype": at("h", 12), "bitpix": at("h", 14),
+        "pixdim": at("8d", 104), "offset": at("q", 168), "slope": at("d", 176),
+        "inter": at("d", 184), "units": at("i", 500), "max": at("d", 192), "min": at("d", 200),
+        "toffset": at("d", 216), "text": head[240:320], "qcode": at("i", 344),
+        "scode": at("i", 348), "quatern": at("3d", 352), "qoffset": at("3d", 376),
+        "rows": (at("4d", 400), at("4d", 432), at("4d", 464)), "intent_name": head[508:524],
+    }  # fmt: skip
+
+
+def _checked(fields: dict[str, Any], order: str, version: int, name: str) -> Head:
+    count = fields["dim"][0]
+    if not 1 <= count <= 7:
+        raise FormatError(f"{name}: field dim[0] is {count}; expected 1 to 7 dimensions")
+    dims = tuple(int(n) for n in fields["dim"][1 : count + 1])
+    if min(dims) < 1 or int(np.prod(dims, dtype=object)) > _MOST_VALUES:
+        raise FormatError(f"{name}: field dim is {dims}; expected positive sizes")
+    if fields["datatype"] not in TYPES:
+        raise FormatError(
+            f"{name}: field datatype is {fields['datatype']}; known are "
+            f"{', '.join(map(str, TYPES))}"
+        )
+    factor = SPACE.get(fields["units"] & 7, ("", 1.0))
+    time = TIME.get(fields["units"] & 56, ("", 1.0))
+    offset = fields["offset"]
+    if not np.isfinite(offset) or not 0 <= offset < 1 << 60:
+        raise FormatError(f"{name}: field vox_offset is {offset}; expected a place in the file")
+    pixdim = tuple(float(v) for v in fields["pixdim"])
+    affine, by, apart = _affine(fields, pixdim, factor[1], name)
+    slope, inter = float(fields["slope"]), float(fields["inter"])
+    if slope == 0 or not np.isfinite([slope, inter]).all():
+        slope, inter = 1.0, 0.0
+    return Head(
+        version, order, dims, int(fields["datatype"]), int(offset), slope, inter,
+        (float(fields["min"]), float(fields["max"])), affine, by,
+        (int(fields["qcode"]), int(fields["scode"])), pixdim, factor[0], time[0],
+        abs(pixdim[4]) * time[1], float(fields["toffset"]) * time[1], _text(fields["text"]),
+        (int(fields["intent"]), _text(fields["intent_name"])), disagreement=apart,
+    )  # fmt: skip
+
+
+def _text(raw: bytes) -> str:
+    return raw.split(b"\0")[0].decode("utf-8", "replace").strip()
+
+
+def _affine(
+    fields: dict[str, Any], pixdim: tuple[float, ...], factor: float, name: str
+) -> tuple[NDArray[np.float64], str, float]:
+    """Return voxel index to patient millimetres, by which way, and how far two ways disagree."""
+    spacing = np.abs(np.array(pixdim[1:4]))
+    qform = sform = None
+    if fields["qcode"] > 0:
+        qform = _from_quaternion(fields, pixdim, name)
+    if fields["scode"] > 0:
+        sform = np.vstack([np.array(fields["rows"], np.float64), (0, 0, 0, 1)])
+    if sform is not None:
+        affine, by = sform, "sform"
+    elif qform is not None:
+        affine, by = qform, "qform"
+    else:
+        affine, by = np.diag([*np.where(spacing > 0, spacing, 1.0), 1.0]), "voxel sizes"
+    if not np.isfinite(affine).all() or abs(np.linalg.det(affine[:3, :3])) < 1e-12:
+        raise FormatError(
+            f"{name}: the {by} makes voxels without volume: {affine[:3].round(6).tolist()}; "
+            "a spacing of zero or a singular matrix"
+        )
+    apart = 0.0
+    if sform is not None and qform is not None:
+        shape = np.array([*fields["dim"][1:4], 0])[:3]
+        corners = np.array([[0, 0, 0, 1], [*np.maximum(shape - 1, 0), 1]], float).T
+        apart = float(np.abs(((sform - qform) @ corners)[:3]).max()) * factor
+    scaled = affine.copy()
+    scaled[:3] *= factor
+    return scaled, by, apart
+
+
+def _from_quaternion(
+    fields: dict[str, Any], pixdim: tuple[float, ...], name: str
+) -> NDArray[np.float64]:
+    """Return method 2's matrix: a rotation by a unit quaternion, qfac turning the third axis."""
+    b, c, d = (float(v) for v in fields["quatern"])
+    rest = 1.0 - (b * b + c * c + d * d)
+    if not np.isfinite(rest) or rest < -1e-3:
+        raise FormatError(f"{name}: quatern {(b, c, d)}: is longer than 1, so no rotation")
+    if rest < 1e-7:  # rounding: brought back to length 1
+        length = np.sqrt(b * b + c * c + d * d)
+        b, c, d, a = b / length, c / length, d / length, 0.0
+    else:
+        a = np.sqrt(rest)
+    turn = np.array([
+        [a * a + b * b - c * c - d * d, 2 * (b * c - a * d), 2 * (b * d + a * c)],
+        [2 * (b * c + a * d), a * a + c * c - b * b - d * d, 2 * (c * d - a * b)],
+        [2 * (b * d - a * c), 2 * (c * d + a * b), a * a + d * d - b * b - c * c],
+    ])  # fmt: skip
+    sizes = np.abs(np.array(pixdim[1:4], np.float64))
+    if not (sizes > 0).all():
+        raise FormatError(f"{name}: field pixdim is {pixdim[1:4]}; expected spacings above 0")
+    sizes[2] *= -1.0 if pixdim[0] < 0 else 1.0
+    out = np.eye(4)
+    out[:3, :3] = turn * sizes
+    out[:3, 3] = fields["qoffset"]
+    return out

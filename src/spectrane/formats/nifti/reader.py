@@ -1,0 +1,110 @@
+"""Opening NIfTI: one file, a gzip file, or a pair of head and image."""
+
+from __future__ import annotations
+
+import os
+import struct
+import warnings
+import zlib
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from spectrane.engine.files import ByteFile, open_bytes
+from spectrane.engine.inflating import MAGIC, InflatedFile
+from spectrane.formats.nifti.header import TYPES, Head, byte_order, parsed
+from spectrane.formats.nifti.source import NiftiSource, checked_bytes
+from spectrane.model.errors import DataWarning, FormatError, MissingFile
+from spectrane.model.member import Member, find_member
+
+if TYPE_CHECKING:
+    from spectrane.formats.registry import Probe
+
+_MOST_EXTENSIONS = 64 << 20
+
+
+class NiftiReader:
+    """NIfTI-1 and NIfTI-2: ``.nii``, ``.nii.gz``, ``.hdr`` with ``.img``."""
+
+    def matches(self, probe: Probe) -> bool:
+        """Tell whether a head begins here, also inside gzip."""
+        head = probe.head
+        if head.startswith(MAGIC):
+            try:
+                head = zlib.decompressobj(31).decompress(head, 540)
+            except zlib.error:
+                return False
+        return byte_order(head) is not None
+
+    def members(self, file: ByteFile) -> list[Member]:
+        """Return the one volume; rows and columns are those of a plane of i and j."""
+        head, *_ = _read(file)
+        i, j, _ = head.shape
+        return [Member(1, "", j, i, head.frames, TYPES[head.datatype][1])]
+
+    def open(
+        self, file: ByteFile, member: int | str | None = None, *, complex: str = "magnitude"
+    ) -> NiftiSource:
+        """Open the volume; ``complex`` is ``magnitude``, ``phase``, ``real`` or ``imaginary``."""
+        find_member(self.members(file), member, file.name)
+        head, data = _read(file)
+        source = NiftiSource(head, file, data, complex)
+        checked_bytes(source)
+        smallest = min(source.grid.pixel_size)
+        if head.disagreement > 0.01 * smallest:
+            warnings.warn(
+                f"{file.name}: sform and qform put the volume up to {head.disagreement:.3g} mm "
+                "apart; the sform is used, as the standard says", DataWarning, stacklevel=4,
+            )  # fmt: skip
+        return source
+
+
+def _read(file: ByteFile) -> tuple[Head, ByteFile]:
+    """Return the head, and the file that holds the voxels."""
+    inner: ByteFile = InflatedFile(file) if file.read(0, 3) == MAGIC else file
+    first = inner.read(0, 348)
+    told = byte_order(first)
+    length = 540 if told is not None and told[1] == 2 else 348
+    head = parsed(first if length == 348 else inner.read(0, length), file.name)
+    single = first[344:348] == b"n+1\0" if length == 348 else first[4:8] == b"n+2\0"
+    end = head.offset if single else (inner.size if inner is file else length + 4)
+    extensions = _extensions(inner, head, length, max(length, end), file.name)
+    head = replace(head, extensions=extensions)
+    if single:
+        if head.offset < length:
+            raise FormatError(
+                f"{file.name}: field vox_offset is {head.offset}, inside the head of {length} bytes"
+            )
+        return head, inner
+    return head, _image_beside(file)
+
+
+def _extensions(
+    file: ByteFile, head: Head, start: int, end: int, name: str
+) -> tuple[tuple[int, bytes], ...]:
+    """Return the head's extensions: (code, data); they are kept, not understood."""
+    found = []
+    place = start + 4
+    if end < place or end - start > _MOST_EXTENSIONS or file.read(start, 4)[:1] == b"\0":
+        return ()
+    while place + 8 <= end:
+        size, code = struct.unpack(head.order + "ii", file.read(place, 8))
+        if size < 8 or place + size > end:
+            raise FormatError(f"{name}: an extension at byte {place} claims {size} bytes")
+        found.append((code, file.read(place + 8, size - 8)))
+        place += size
+    return tuple(found)
+
+
+def _image_beside(file: ByteFile) -> ByteFile:
+    """Return the image of a pair: the same name with .img, packed or not."""
+    stem = file.name.removesuffix(".gz")
+    stem = os.path.splitext(stem)[0]
+    for ending in (".img", ".img.gz", ".IMG"):
+        try:
+            data = open_bytes(stem + ending)
+        except MissingFile:
+            continue
+        return InflatedFile(data) if data.read(0, 3) == MAGIC else data
+    raise MissingFile(
+        f"{stem}.img: no such file; {file.name} is the head of a pair, without voxels"
+    )

@@ -1,0 +1,196 @@
+"""The voxels of a NIfTI file, read where they are asked for."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.engine.files import ByteFile
+from spectrane.engine.inflating import InflatedFile
+from spectrane.engine.volumes import VolumeSource
+from spectrane.formats.nifti.header import TYPES, Head
+from spectrane.model.band import Band
+from spectrane.model.errors import FormatError, LookError
+from spectrane.model.grid import Grid
+from spectrane.model.look import Look
+from spectrane.model.pixels import Pixels
+from spectrane.model.window import Window
+
+PARTS = ("magnitude", "phase", "real", "imaginary")
+_BLOCK_BYTES = 4 << 20
+_COLORS = {"V3": ("red", "green", "blue"), "V4": ("red", "green", "blue", "alpha")}
+
+
+class NiftiSource(VolumeSource):
+    """One NIfTI volume; frames are bands. Colours are three bands, complex numbers one part."""
+
+    format = "NIfTI-1"
+
+    def __init__(self, head: Head, head_file: ByteFile, data: ByteFile, part: str) -> None:
+        if part not in PARTS:
+            raise LookError(f"complex {part!r}: expected {', '.join(PARTS)}")
+        self.head, self.head_file, self.data, self.part = head, head_file, data, part
+        self.name = head_file.name
+        self.format = f"NIfTI-{head.version}"
+        self.code = TYPES[head.datatype][0]
+        affine = tuple(map(tuple, head.affine.tolist()))
+        self.grid = Grid(head.shape, affine, placed=True)
+        self.stored = np.dtype(f"{head.order}{self.code}")
+        self.colors = _COLORS.get(self.code, ())
+        self.dtype = self._type()
+        self.bands = tuple(self._bands())
+        i, j, k = head.shape
+        self.block_shape = (
+            i,
+            j,
+            max(1, min(k, _BLOCK_BYTES // max(1, i * j * self.stored.itemsize))),
+        )
+        low, high = head.window
+        if np.isfinite([low, high]).all() and high > low:
+            self.look = Look(limits=(low, high))
+        self.metadata = _metadata(head)
+
+    def _type(self) -> np.dtype[Any]:
+        if self.colors:
+            return np.dtype(np.uint8)
+        if self.code == "V16" or self.code in ("c16", "V32"):
+            return np.dtype(np.float64)
+        return np.dtype(np.float32) if self.code == "c8" else np.dtype(self.code)
+
+    def _bands(self) -> list[Band]:
+        head = self.head
+        if self.colors:
+            return [Band(color, None if color == "alpha" else color) for color in self.colors]
+        plain = self.code not in ("c8", "c16", "V32")
+        scale, offset = (head.slope, head.inter) if plain else (1.0, 0.0)
+        noted = _noted_frames(head)
+        if noted is not None:
+            return [Band(name, unit=unit, scale=scale, offset=offset) for name, unit in noted]
+        names = [head.intent[1]] if head.frames == 1 and head.intent[1] else [
+            _frame_name(head, k) for k in range(head.frames)]  # fmt: skip
+        return [Band(name, scale=scale, offset=offset) for name in names]
+
+    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+        """Answer a window of some frames; views of the file's order, never transposed in memory."""
+        if self.colors:
+            raw = self._voxels(0, window).view(np.uint8)
+            cube = raw.reshape(*raw.shape[:-1], -1, len(self.colors))
+            return Pixels(np.stack([cube[..., band].T for band in bands]))
+        planes = [self._numbers(self._voxels(band, window)).T for band in bands]
+        out = planes[0][np.newaxis] if len(planes) == 1 else np.stack(planes)
+        return Pixels(out)
+
+    def _numbers(self, raw: NDArray[Any]) -> NDArray[Any]:
+        """Return stored numbers in native order, or the part of complex ones that is asked for."""
+        if self.code == "V16":
+            return from_quad(raw, self.head.order)
+        if self.code == "V32":
+            pair = raw.view("V16").reshape(*raw.shape, 2)
+            raw = from_quad(pair[..., 0], self.head.order) + 1j * from_quad(
+                pair[..., 1], self.head.order)  # fmt: skip
+        if raw.dtype.kind != "c":
+            return raw.astype(self.dtype, copy=False)
+        value = raw.astype(np.complex128) * self.head.slope + self.head.inter
+        pick: dict[str, Any] = {
+            "magnitude": np.abs, "phase": np.angle, "real": np.real, "imaginary": np.imag,
+        }  # fmt: skip
+        return np.asarray(pick[self.part](value), self.dtype)
+
+    def _voxels(self, frame: int, window: Window) -> NDArray[Any]:
+        """Return (k, j, i) of one frame as they lie in the file."""
+        ni, nj, nk = self.shape
+        (i0, i1), (j0, j1), (k0, k1) = window
+        size = self.stored.itemsize
+        start = self.head.offset + frame * ni * nj * nk * size
+        memory = None if isinstance(self.data, InflatedFile) else self.data.mapped()
+        if memory is not None:
+            end = start + ni * nj * nk * size
+            if end > len(memory):
+                raise FormatError(
+                    f"{self.name}: voxels reach to byte {end}, the file to {len(memory)}"
+                )
+            cube = np.frombuffer(memory, self.stored, ni * nj * nk, start).reshape(nk, nj, ni)
+            return np.ascontiguousarray(cube[k0:k1, j0:j1, i0:i1])
+        line = ni * size
+        if (j0, j1) == (0, nj):  # planes together are one run of bytes
+            ranges = [(start + k0 * nj * line, (k1 - k0) * nj * line)]
+        else:
+            ranges = [(start + (k * nj + j0) * line, (j1 - j0) * line) for k in range(k0, k1)]
+        raw = b"".join(bytes(piece) for piece in self.data.read_ranges(ranges))
+        cube = np.frombuffer(raw, self.stored).reshape(k1 - k0, j1 - j0, ni)
+        return np.ascontiguousarray(cube[:, :, i0:i1])
+
+    def close(self) -> None:
+        """Let go of the files."""
+        self.head_file.close()
+        self.data.close()
+
+
+def _noted_frames(head: Head) -> list[tuple[str, str | None]] | None:
+    """Return names and units of frames from a comment extension of ours; None without one."""
+    for code, data in head.extensions:
+        try:
+            noted = json.loads(data.rstrip(b"\0")) if code == 6 else None
+            frames = noted["frames"] if isinstance(noted, dict) else []
+            found = [(str(one["name"]), one.get("unit")) for one in frames]
+        except (ValueError, KeyError, TypeError, AttributeError):
+            continue
+        if len(found) == head.frames:
+            return [(name, None if unit is None else str(unit)) for name, unit in found]
+    return None
+
+
+def _frame_name(head: Head, frame: int) -> str:
+    """Name a frame by its time where there is one, else by its number."""
+    if head.frames > 1 and len(head.dims) == 4 and head.time and head.time_step > 0:
+        return f"{head.time_offset + frame * head.time_step:g} s"
+    return f"frame {frame + 1}"
+
+
+def _metadata(head: Head) -> dict[str, Any]:
+    found: dict[str, Any] = {
+        "datatype": TYPES[head.datatype][1], "dimensions": list(head.dims),
+        "byte order": "little" if head.order == "<" else "big", "placed by": head.placed_by,
+        "qform code": head.codes[0], "sform code": head.codes[1],
+        "units": [head.space or "unknown", head.time or "unknown"],
+        "scale": [head.slope, head.inter], "description": head.description,
+        "intent": list(head.intent),
+    }  # fmt: skip
+    if head.extensions:
+        found["extensions"] = [{"code": code, "bytes": len(data)} for code, data in head.extensions]
+    return found
+
+
+def from_quad(raw: NDArray[Any], order: str) -> NDArray[np.float64]:
+    r"""Return IEEE 754 quadruple precision (16 bytes) as float64, rounded to nearest.
+
+    >>> from_quad(np.array([bytes(14) + b"\xff\x3f"], "V16"), "<").tolist()
+    [1.0]
+    """
+    words = np.ascontiguousarray(raw).view(f"{order}u8").reshape(*raw.shape, 2)
+    high, low = (words[..., 1], words[..., 0]) if order == "<" else (words[..., 0], words[..., 1])
+    high, low = high.astype(np.uint64), low.astype(np.uint64)
+    exponent = ((high >> np.uint64(48)) & np.uint64(0x7FFF)).astype(np.int64)
+    top = (high & np.uint64((1 << 48) - 1)).astype(np.float64) * 2.0**-48
+    share = 1.0 + top + low.astype(np.float64) * 2.0**-112
+    with np.errstate(over="ignore", under="ignore"):
+        value = np.ldexp(share, np.clip(exponent - 16383, -1100, 1100))
+    value = np.where(exponent == 0, 0.0, value)
+    nothing = (high & np.uint64((1 << 48) - 1) != 0) | (low != 0)
+    value = np.where(exponent == 0x7FFF, np.where(nothing, np.nan, np.inf), value)
+    return np.where(high >> np.uint64(63) != 0, -value, value)
+
+
+def checked_bytes(source: NiftiSource) -> None:
+    """Raise FormatError where a plain file is shorter than its head claims."""
+    wanted = source.head.offset + int(np.prod(source.head.dims, dtype=object)) * (
+        source.stored.itemsize)  # fmt: skip
+    if not isinstance(source.data, InflatedFile) and source.data.size < wanted:
+        raise FormatError(
+            f"{source.name}: field dim {source.head.dims} of {TYPES[source.head.datatype][1]} "
+            f"needs {wanted} bytes; {source.data.name} has {source.data.size}"
+        )

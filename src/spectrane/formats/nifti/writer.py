@@ -1,0 +1,191 @@
+"""Writing NIfTI: one file, packed or not, in little-endian order."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import os
+import struct
+from typing import Any
+
+import numpy as np
+
+from spectrane.engine.files import written_whole
+from spectrane.engine.threads import Progress, no_progress
+from spectrane.formats.nifti.header import TYPES
+from spectrane.model.errors import FormatError
+from spectrane.model.source import Source
+
+_CODES = {code: number for number, (code, _) in TYPES.items() if not code.startswith("V")}
+_LONGEST = 32767
+_SCANNER = 1
+_MILLIMETRES = 2
+_COMMENT = 6
+
+
+def write_nifti(
+    source: Source, target: str | os.PathLike[str], *, version: int | None = None,
+    overwrite: bool = False, progress: Progress = no_progress,
+) -> None:  # fmt: skip
+    """Write a volume; ``.nii.gz`` is packed. Version 2 where an axis is longer than 32 767.
+
+    The place goes into sform and qform (where a rotation says it), scale and offset into slope and
+    inter, frames into the fourth dimension, a look's fixed limits into cal_min and cal_max. Invalid
+    voxels are NaN in floats and must be none in integers. Raises FormatError for what NIfTI cannot
+    hold.
+    """
+    if len(source.shape) != 3:
+        raise FormatError("NIfTI holds volumes; this raster has two dimensions")
+    kind = source.dtype.newbyteorder("=")
+    code = "u1" if kind.kind == "b" else f"{kind.kind}{kind.itemsize}"
+    if code not in _CODES:
+        raise FormatError(f"NIfTI holds {', '.join(n for _, n in TYPES.values())}, not {kind}")
+    scales = {(band.scale, band.offset) for band in source.bands}
+    if len(scales) > 1:
+        raise FormatError("NIfTI has one scale for all frames, and these differ; convert to float")
+    chosen = version or (2 if max(source.shape) > _LONGEST else 1)
+    if chosen not in (1, 2):
+        raise FormatError(f"version {version}: expected 1 or 2")
+    head = _head(source, _CODES[code], chosen)
+    name = os.fspath(target)
+    with written_whole(name, overwrite=overwrite) as file:
+        if name.lower().endswith(".gz"):
+            with gzip.GzipFile(fileobj=file, mode="wb", mtime=0, compresslevel=6) as packed:
+                _write(source, packed, head, code, progress)
+        else:
+            _write(source, file, head, code, progress)
+
+
+def _write(source: Source, file: Any, head: bytes, code: str, progress: Progress) -> None:
+    file.write(head)
+    i, j, k = source.shape
+    step = max(1, (8 << 20) // (i * j * source.dtype.itemsize))
+    total = len(source.bands) * k
+    for band in range(len(source.bands)):
+        for first in range(0, k, step):
+            last = min(first + step, k)
+            pixels = source.read([band], ((0, i), (0, j), (first, last)))
+            values = pixels.values[0]
+            valid = np.broadcast_to(pixels.valid, pixels.values.shape)[0]
+            if not valid.all():
+                if values.dtype.kind != "f":
+                    raise FormatError(
+                        "NIfTI has no field for no-data, and some voxels are invalid; convert to "
+                        "float32, which has NaN"
+                    )
+                values = np.where(valid, values, np.nan)
+            file.write(np.ascontiguousarray(values.T).astype(f"<{code}").tobytes())
+            progress(band * k + last, total)
+
+
+def _head(source: Source, datatype: int, version: int) -> bytes:
+    frames = len(source.bands)
+    dims = [4 if frames > 1 else 3, *source.shape, frames, 1, 1, 1]
+    affine = np.asarray(source.grid.affine, np.float64)
+    sizes = np.linalg.norm(affine[:3, :3], axis=0)
+    quatern, qfac, rigid = quaternion(affine[:3, :3] / sizes)
+    pixdim = [qfac, *sizes.tolist(), 1.0, 1.0, 1.0, 1.0]
+    band = source.bands[0]
+    low, high = _shown_range(source)
+    codes = (_SCANNER if rigid else 0, _SCANNER)
+    bits = source.dtype.itemsize * 8
+    rows = affine[:3].tolist()
+    name = band.name.encode()[:15] if frames == 1 else b""
+    text = b"written by Spectrane"
+    extra = _frame_notes(source)
+    pack = _packed_one if version == 1 else _packed_two
+    return pack(dims, datatype, bits, pixdim, band, (low, high), codes, quatern,
+                affine[:3, 3].tolist(), rows, name, text, extra)  # fmt: skip
+
+
+def _packed_one(
+    dims: Any, datatype: int, bits: int, pixdim: Any, band: Any, shown: Any, codes: Any,
+    quatern: Any, offset: Any, rows: Any, name: bytes, text: bytes,
+    extra: bytes,
+) -> bytes:  # fmt: skip
+    out = bytearray(348)
+    struct.pack_into("<i", out, 0, 348)
+    struct.pack_into("<8h", out, 40, *dims)
+    struct.pack_into("<2h", out, 70, datatype, bits)
+    struct.pack_into("<8f", out, 76, *pixdim)
+    struct.pack_into("<3f", out, 108, 352.0 + len(extra), band.scale, band.offset)
+    out[123] = _MILLIMETRES
+    struct.pack_into("<2f", out, 124, shown[1], shown[0])
+    out[148 : 148 + len(text)] = text
+    struct.pack_into("<2h6f", out, 252, *codes, *quatern, *offset)
+    for k, row in enumerate(rows):
+        struct.pack_into("<4f", out, 280 + 16 * k, *row)
+    out[328 : 328 + len(name)] = name
+    out[344:348] = b"n+1\0"
+    return bytes(out) + bytes([bool(extra), 0, 0, 0]) + extra
+
+
+def _packed_two(
+    dims: Any, datatype: int, bits: int, pixdim: Any, band: Any, shown: Any, codes: Any,
+    quatern: Any, offset: Any, rows: Any, name: bytes, text: bytes,
+    extra: bytes,
+) -> bytes:  # fmt: skip
+    out = bytearray(540)
+    struct.pack_into("<i8s2h", out, 0, 540, b"n+2\0\r\n\x1a\n", datatype, bits)
+    struct.pack_into("<8q", out, 16, *dims)
+    struct.pack_into("<8d", out, 104, *pixdim)
+    struct.pack_into(
+        "<q2d2d", out, 168, 544 + len(extra), band.scale, band.offset, shown[1], shown[0]
+    )
+    out[240 : 240 + len(text)] = text
+    struct.pack_into("<2i6d", out, 344, *codes, *quatern, *offset)
+    for k, row in enumerate(rows):
+        struct.pack_into("<4d", out, 400 + 32 * k, *row)
+    struct.pack_into("<i", out, 500, _MILLIMETRES)
+    out[508 : 508 + len(name)] = name
+    return bytes(out) + bytes([bool(extra), 0, 0, 0]) + extra
+
+
+def _frame_notes(source: Source) -> bytes:
+    """Return a comment extension with the frames' names and units, for which there is no field."""
+    if len(source.bands) == 1 and source.bands[0].unit is None:
+        return b""
+    frames = [{"name": band.name, "unit": band.unit} for band in source.bands]
+    text = json.dumps({"frames": frames}).encode()
+    size = -(-(len(text) + 8) // 16) * 16
+    return struct.pack("<ii", size, _COMMENT) + text.ljust(size - 8, b"\0")
+
+
+def _shown_range(source: Source) -> tuple[float, float]:
+    look = source.look
+    if look is None or look.limits[0].kind != "fixed":
+        return 0.0, 0.0
+    low, high = look.limits[0].parameters
+    return float(low), float(high)
+
+
+def quaternion(turn: Any) -> tuple[tuple[float, float, float], float, bool]:
+    """Return (b, c, d) of a rotation, qfac, and whether the matrix is one (within 1e-4).
+
+    >>> quaternion(np.diag([1.0, 1.0, -1.0]))
+    ((0.0, 0.0, 0.0), -1.0, True)
+    """
+    qfac = -1.0 if np.linalg.det(turn) < 0 else 1.0
+    proper = np.array(turn, np.float64)
+    proper[:, 2] *= qfac
+    rigid = bool(np.allclose(proper.T @ proper, np.eye(3), atol=1e-4))
+    u, _, v = np.linalg.svd(proper)
+    r = u @ v
+    squares = np.array([
+        1 + r[0, 0] + r[1, 1] + r[2, 2], 1 + r[0, 0] - r[1, 1] - r[2, 2],
+        1 - r[0, 0] + r[1, 1] - r[2, 2], 1 - r[0, 0] - r[1, 1] + r[2, 2],
+    ])  # fmt: skip
+    _a, b, c, d = np.sqrt(np.maximum(squares, 0)) / 2
+    # Signs from the largest, which is never 0.
+    largest = int(np.argmax(squares))
+    products = {
+        0: (1.0, r[2, 1] - r[1, 2], r[0, 2] - r[2, 0], r[1, 0] - r[0, 1]),
+        1: (r[2, 1] - r[1, 2], 1.0, r[0, 1] + r[1, 0], r[0, 2] + r[2, 0]),
+        2: (r[0, 2] - r[2, 0], r[0, 1] + r[1, 0], 1.0, r[1, 2] + r[2, 1]),
+        3: (r[1, 0] - r[0, 1], r[0, 2] + r[2, 0], r[1, 2] + r[2, 1], 1.0),
+    }[largest]
+    signs = [-1.0 if value < 0 else 1.0 for value in products]
+    turned = signs[0]
+    found = [float(value * sign * turned) + 0.0 for value, sign in
+             zip((b, c, d), signs[1:], strict=True)]  # fmt: skip
+    return (found[0], found[1], found[2]), qfac, rigid

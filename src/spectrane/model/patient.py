@@ -1,0 +1,60 @@
+"""How voxels lie in the patient: x to the right, y to the front, z to the head (RAS+)."""
+
+from __future__ import annotations
+
+import itertools
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.model.grid import Grid
+
+F64 = NDArray[np.float64]
+LETTERS = (("L", "R"), ("P", "A"), ("I", "S"))
+"""What lies at the low and the high end of each patient axis."""
+SIDES_OF_THE_BODY = {
+    "L": "left", "R": "right", "P": "posterior", "A": "anterior", "I": "inferior", "S": "superior",
+}  # fmt: skip
+
+
+def reach(grid: Grid) -> tuple[F64, F64]:
+    """Return the least and greatest x, y, z of a volume's voxels, edges included, in mm."""
+    corners = np.array(list(itertools.product(*[(-0.5, n - 0.5) for n in grid.shape])))
+    places = corners @ grid.matrix[:3, :3].T + grid.matrix[:3, 3]
+    return places.min(axis=0), places.max(axis=0)
+
+
+def aligned_axes(grid: Grid) -> tuple[int, int, int]:
+    """Return for each patient axis the voxel axis that runs along it best.
+
+    >>> aligned_axes(Grid((2, 2, 2), ((0, 0, 3, 0), (1, 0, 0, 0), (0, 2, 0, 0), (0, 0, 0, 1))))
+    (2, 0, 1)
+    """
+    turn = np.abs(grid.matrix[:3, :3] / np.linalg.norm(grid.matrix[:3, :3], axis=0))
+    best = max(itertools.permutations(range(3)), key=lambda p: sum(turn[k, p[k]] for k in range(3)))
+    return best[0], best[1], best[2]
+
+
+def directions(grid: Grid) -> tuple[str, str, str]:
+    """Return in words which way i, j and k run, each along the patient axis it follows best.
+
+    >>> directions(Grid((2, 2, 2), ((-1, 0, 0, 0), (0, 0, 2, 0), (0, -3, 0, 0), (0, 0, 0, 1))))
+    ('right to left', 'superior to inferior', 'posterior to anterior')
+    """
+    found = [""] * 3
+    for patient, voxel in enumerate(aligned_axes(grid)):
+        low, high = (SIDES_OF_THE_BODY[letter] for letter in LETTERS[patient])
+        forward = grid.matrix[patient, voxel] > 0
+        found[voxel] = f"{low} to {high}" if forward else f"{high} to {low}"
+    return found[0], found[1], found[2]
+
+
+def oblique(grid: Grid) -> float:
+    """Return by how many degrees the voxel axis furthest off its patient axis leans away from it.
+
+    >>> oblique(Grid((2, 2, 2), ((2, 0, 0, 0), (0, 2, 0, 0), (0, 0, 5, 0), (0, 0, 0, 1))))
+    0.0
+    """
+    turn = np.abs(grid.matrix[:3, :3] / np.linalg.norm(grid.matrix[:3, :3], axis=0))
+    along = [turn[patient, voxel] for patient, voxel in enumerate(aligned_axes(grid))]
+    return float(np.degrees(np.arccos(min(1.0, min(along)))))

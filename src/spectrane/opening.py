@@ -1,0 +1,69 @@
+"""One name for rasters and volumes: opening a file as what it holds, reading under a point."""
+
+from __future__ import annotations
+
+import os
+from typing import TYPE_CHECKING, Any
+
+import spectrane.raster
+from spectrane.formats.registry import open_source
+from spectrane.model.errors import LookError
+from spectrane.raster import Raster
+from spectrane.volume import Volume
+
+if TYPE_CHECKING:
+    import pandas
+
+
+def open(path: str | os.PathLike[str], *, member: int | str | None = None, **options: Any) -> Any:
+    """Open a raster or a volume by its content, whatever its ending; only its head is read.
+
+    ``path`` is a local path or an fsspec URL; ``member`` is the number (from 1) or the name of one
+    of the rasters inside. Corrections kept in its sidecar are laid over it. ``options`` are the
+    reader's own: for NIfTI ``complex`` (``magnitude``, ``phase``, ``real``, ``imaginary``). Raises
+    MissingFile, AccessError, and FormatError where the file is broken or unknown.
+    """
+    source = open_source(path, member=member, **options)
+    return Volume(source) if len(source.shape) == 3 else Raster(source)
+
+
+def probe(
+    layers: Any, *, x: float | None = None, y: float | None = None, z: float | None = None,
+    row: int | None = None, column: int | None = None, i: int | None = None, j: int | None = None,
+    k: int | None = None, points: Any = None, crs: str | None = None,
+) -> pandas.DataFrame:  # fmt: skip
+    """Return what stands under a point, in every band or frame of every layer.
+
+    ``layers`` is a raster, or a list of rasters or (raster, look) pairs: one point by ``x`` and
+    ``y`` or ``row`` and ``column``; see ``display.probing``. Or a volume, or a list of volumes or
+    ``VolumeLayer``: one point by ``x``, ``y`` and ``z`` in mm or ``i``, ``j`` and ``k``; see
+    ``display.volume_probing``. Many by ``points`` (mappings, a table, CSV; GeoJSON on maps).
+
+    >>> import numpy as np, spectrane as sp
+    >>> held = sp.volume_from_array(np.arange(8).reshape(2, 2, 2), affine=np.diag([2, 2, 2, 1]))
+    >>> sp.probe(held, x=2.4, y=0.9, z=0)[["i", "j", "k", "stored"]].values.tolist()
+    [[1, 0, 0, 4]]
+    """
+    listed = list(layers) if isinstance(layers, list | tuple) else [layers]
+    from spectrane.display.slices import VolumeLayer
+
+    if not any(isinstance(one, Volume | VolumeLayer) for one in listed):
+        _refused("rasters", z=z, i=i, j=j, k=k)
+        return spectrane.raster.probe(layers, x=x, y=y, row=row, column=column, points=points,
+                                      crs=crs)  # fmt: skip
+    import pandas
+
+    from spectrane.display.volume_probing import probed_volumes
+
+    _refused("volumes", row=row, column=column, crs=crs)
+    if points is None:
+        given = {"x": x, "y": y, "z": z, "i": i, "j": j, "k": k}
+        points = [{name: value for name, value in given.items() if value is not None}]
+    volumes = [one if isinstance(one, VolumeLayer) else VolumeLayer(one) for one in listed]
+    return pandas.DataFrame(probed_volumes(volumes, points))
+
+
+def _refused(what: str, **given: Any) -> None:
+    named = [name for name, value in given.items() if value is not None]
+    if named:
+        raise LookError(f"probe: {', '.join(named)} is not for {what}")

@@ -1,0 +1,281 @@
+"""Slices of a volume, as they are looked at: axial, coronal, sagittal; in mm or as stored.
+
+Patient axes are x to the right, y to the front, z to the head (RAS+). Radiologists see the
+patient's right on the left of a picture, front or head up, and the front on the left of a sagittal
+one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.engine.full import FullSource
+from spectrane.engine.threads import in_parallel, row_parts
+from spectrane.kernels.slicing import trilinear
+from spectrane.model.errors import GridMismatch, LookError, nearest
+from spectrane.model.grid import Grid
+from spectrane.model.patient import LETTERS, aligned_axes, reach
+from spectrane.model.physical import as_stored, value_dtype
+from spectrane.model.pixels import Pixels
+from spectrane.model.source import Source
+from spectrane.model.window import Window, extent
+
+F64 = NDArray[np.float64]
+PLANES: dict[str, tuple[int, int, int]] = {
+    "axial": (2, 0, 1), "coronal": (1, 0, 2), "sagittal": (0, 1, 2),
+}  # fmt: skip
+"""Plane -> patient axis across it, along its columns, along its rows."""
+SIDES = ("radiological", "neurological")
+PROJECTIONS = ("maximum", "minimum", "mean")
+_MOST_VOXELS = 64 << 20
+
+
+@dataclass(frozen=True)
+class Plane:
+    """Which way a picture looks at the patient.
+
+    ``columns`` and ``rows`` are (patient axis, direction); ``across`` is the axis that is cut.
+    """
+
+    name: str
+    across: int
+    columns: tuple[int, int]
+    rows: tuple[int, int]
+
+    @classmethod
+    def of(cls, name: str, side: str = "radiological") -> Plane:
+        """Return a plane by name. Raises LookError for one that there is not."""
+        if name not in PLANES:
+            raise LookError(f"plane {name!r}{nearest(name, PLANES)}")
+        if side not in SIDES:
+            raise LookError(f"side {side!r}: expected {' or '.join(SIDES)}")
+        across, along, down = PLANES[name]
+        mirrored = side == "neurological" and along == 0
+        return cls(name, across, (along, 1 if mirrored else -1), (down, -1))
+
+    @property
+    def labels(self) -> dict[str, str]:
+        """Return the letters at the picture's edges: left, right, top, bottom."""
+        found = {}
+        for (axis, way), (first, last) in ((self.columns, ("left", "right")),
+                                           (self.rows, ("top", "bottom"))):  # fmt: skip
+            low, high = LETTERS[axis]
+            found[first], found[last] = (low, high) if way > 0 else (high, low)
+        return found
+
+
+class Slice(FullSource):
+    """A plane through a volume at a millimetre, trilinear, on square pixels; or a slab of them."""
+
+    def __init__(
+        self, volume: Source, plane: Plane, at: float | None = None, *, frames: Sequence[int] = (),
+        slab: float = 0.0, project: str = "maximum",
+    ) -> None:  # fmt: skip
+        if project not in PROJECTIONS:
+            raise LookError(f"projection {project!r}: expected {', '.join(PROJECTIONS)}")
+        if not 0 <= slab < 1e5:
+            raise LookError(f"slab {slab}: expected millimetres, 0 or more")
+        self.volume, self.plane, self.project = volume, plane, project
+        self.frames = tuple(frames) or tuple(range(len(volume.bands)))
+        low, high = reach(volume.grid)
+        across = plane.across
+        self.at = float((low[across] + high[across]) / 2) if at is None else float(at)
+        if not low[across] <= self.at <= high[across]:
+            raise GridMismatch(
+                f"{plane.name} slice at {self.at:g} mm lies outside the volume, which reaches from "
+                f"{low[across]:g} to {high[across]:g} mm"
+            )
+        self.bands = tuple(volume.bands[k] for k in self.frames)
+        self.dtype, self.has_mask = volume.dtype, True
+        self.look, self.name, self.format = volume.look, volume.name, volume.format
+        self.grid = self._grid(low, high)
+        self.block_shape = self.grid.shape
+        side = self.grid.pixel_size[0]
+        count = max(1, round(slab / side)) if slab else 1
+        self.depths = tuple(((np.arange(count) - (count - 1) / 2) * side).tolist())
+        self.metadata = {"slice": {"plane": plane.name, "at": self.at, "slab": slab,
+                                   "labels": plane.labels}}  # fmt: skip
+
+    def _grid(self, low: F64, high: F64) -> Grid:
+        """Return square pixels of the finest spacing in the plane, in mm of the patient's axes."""
+        axes = aligned_axes(self.volume.grid)
+        spacing = np.linalg.norm(self.volume.grid.matrix[:3, :3], axis=0)
+        (along, way), (down, fall) = self.plane.columns, self.plane.rows
+        side = float(min(spacing[axes[along]], spacing[axes[down]]))
+        columns, rows = (
+            max(1, int(np.ceil((high[axis] - low[axis]) / side - 1e-6))) for axis in (along, down)
+        )
+        x = high[along] if way < 0 else low[along]
+        y = high[down] if fall < 0 else low[down]
+        affine = ((way * side, 0.0, float(x)), (0.0, fall * side, float(y)), (0.0, 0.0, 1.0))
+        return Grid((rows, columns), affine, y_up=True)
+
+    def steps(self) -> tuple[F64, F64, F64]:
+        """Return the voxel index of the first pixel's centre, and per row and column."""
+        inverse = np.linalg.inv(self.volume.grid.matrix)
+        (a, _, x), (_, e, y) = self.grid.affine[0], self.grid.affine[1]
+        place, down, across = np.zeros(3), np.zeros(3), np.zeros(3)
+        (along, _), (fall, _) = self.plane.columns, self.plane.rows
+        place[along], place[fall], place[self.plane.across] = x + a / 2, y + e / 2, self.at
+        across[along], down[fall] = a, e
+        turn = inverse[:3, :3]
+        return turn @ place + inverse[:3, 3], turn @ down, turn @ across
+
+    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+        """Answer a window of the slice; of a slab, the projection of its planes."""
+        values = np.zeros((len(bands), *extent(window)), self.dtype)
+        mask = np.zeros(values.shape, bool)
+        wide = value_dtype(self.dtype)
+        for k, band in enumerate(bands):
+            planes = [self._cut(self.frames[band], window, depth, wide) for depth in self.depths]
+            found = planes[0] if len(planes) == 1 else self._projected(planes)
+            mask[k] = ~np.isnan(found)
+            values[k] = as_stored(np.where(mask[k], found, 0), self.dtype)
+        return Pixels(values, mask=mask)
+
+    def _projected(self, planes: list[NDArray[Any]]) -> NDArray[Any]:
+        """Return the projection of what is valid; NaN where nothing is."""
+        stack = np.stack(planes)
+        if self.project == "maximum":
+            return np.asarray(np.fmax.reduce(stack, axis=0))
+        if self.project == "minimum":
+            return np.asarray(np.fmin.reduce(stack, axis=0))
+        valid = ~np.isnan(stack)
+        count = valid.sum(axis=0)
+        mean = np.where(valid, stack, 0).sum(axis=0) / np.maximum(count, 1)
+        return np.where(count > 0, mean, np.nan)
+
+    def _cut(self, frame: int, window: Window, depth: float, wide: Any) -> NDArray[Any]:
+        origin, down, across = self.steps()
+        shift = np.zeros(3)
+        shift[self.plane.across] = depth
+        origin = origin + np.linalg.inv(self.volume.grid.matrix)[:3, :3] @ shift
+        (top, bottom), (left, right) = window
+        origin = origin + top * down + left * across
+        out = np.full((bottom - top, right - left), np.nan, wide)
+        needed = self._needed(origin, down, across, out.shape)
+        if needed is None:
+            return out
+        pixels = self.volume.read([frame], needed)
+        valid = np.broadcast_to(pixels.valid, pixels.values.shape)[0]
+        cube = pixels.values[0].astype(wide)
+        if not valid.all():
+            cube = np.where(valid, cube, np.nan)
+        # In the file's own order, slowest first.
+        cube = np.ascontiguousarray(cube.transpose(2, 1, 0))
+        start = origin - np.array([a for a, _ in needed], float)
+        cut = trilinear.choose(out.size)
+
+        def one(rows: slice) -> None:
+            begin = start + rows.start * down
+            cut(cube, begin[::-1], down[::-1], across[::-1], out[rows])
+
+        in_parallel(row_parts(len(out), out.shape[1], 50_000), lambda: one)
+        return out
+
+    def _needed(self, origin: F64, down: F64, across: F64, shape: tuple[int, ...]) -> Window | None:
+        """Return the voxels that a piece of the plane takes taps from."""
+        corners = np.array([origin + r * down + c * across
+                            for r in (0, shape[0] - 1) for c in (0, shape[1] - 1)])  # fmt: skip
+        window = []
+        for low, high, length in zip(corners.min(0), corners.max(0), self.volume.shape,
+                                     strict=True):  # fmt: skip
+            first, last = max(0, int(np.floor(low))), min(length, int(np.floor(high)) + 2)
+            if first >= last:
+                return None
+            window.append((first, last))
+        return tuple(window)
+
+    def close(self) -> None:
+        """Let go of the volume's file."""
+        self.volume.close()
+
+
+class StoredPlane(FullSource):
+    """One stored plane of a volume, its voxels as they are, turned the way it is looked at."""
+
+    def __init__(
+        self, volume: Source, plane: Plane, index: int, *, frames: Sequence[int] = ()
+    ) -> None:
+        self.volume, self.plane = volume, plane
+        self.frames = tuple(frames) or tuple(range(len(volume.bands)))
+        axes = aligned_axes(volume.grid)
+        self.cut, self.along, self.down = (
+            axes[plane.across], axes[plane.columns[0]], axes[plane.rows[0]],
+        )  # fmt: skip
+        length = volume.shape[self.cut]
+        if not 0 <= index < length:
+            raise GridMismatch(
+                f"{plane.name} plane {index} is not in the volume, which has 0 to {length - 1}"
+            )
+        self.index = int(index)
+        self.bands = tuple(volume.bands[k] for k in self.frames)
+        self.dtype, self.has_mask = volume.dtype, volume.has_mask
+        self.look, self.name, self.format = volume.look, volume.name, volume.format
+        self.back = tuple(self._backward(axis, way) for axis, way in (plane.columns, plane.rows))
+        self.grid = self._grid()
+        self.block_shape = self.grid.shape
+        self.metadata = {"slice": {"plane": plane.name, "index": self.index,
+                                   "labels": plane.labels}}  # fmt: skip
+
+    def _backward(self, patient: int, way: int) -> bool:
+        """Tell whether the stored axis runs the other way than the picture's."""
+        voxel = aligned_axes(self.volume.grid)[patient]
+        return bool(self.volume.grid.matrix[patient, voxel] * way < 0)
+
+    def _grid(self) -> Grid:
+        matrix, shape = self.volume.grid.matrix, self.volume.shape
+        spacing = np.linalg.norm(matrix[:3, :3], axis=0)
+        low, high = reach(self.volume.grid)
+        (x_axis, way), (y_axis, fall) = self.plane.columns, self.plane.rows
+        x = high[x_axis] if way < 0 else low[x_axis]
+        y = high[y_axis] if fall < 0 else low[y_axis]
+        affine = ((way * float(spacing[self.along]), 0.0, float(x)),
+                  (0.0, fall * float(spacing[self.down]), float(y)), (0.0, 0.0, 1.0))  # fmt: skip
+        return Grid((shape[self.down], shape[self.along]), affine, y_up=True)
+
+    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+        """Answer from the stored plane."""
+        wanted: list[tuple[int, int]] = [(0, 0)] * 3
+        wanted[self.cut] = (self.index, self.index + 1)
+        for axis, pair, back in ((self.along, window[1], self.back[0]),
+                                 (self.down, window[0], self.back[1])):  # fmt: skip
+            length = self.volume.shape[axis]
+            wanted[axis] = (length - pair[1], length - pair[0]) if back else pair
+        pixels = self.volume.read([self.frames[k] for k in bands], tuple(wanted))
+        order = (0, 1 + self.down, 1 + self.along, 1 + self.cut)
+        turn = (slice(None), *(slice(None, None, -1 if back else 1) for back in self.back[::-1]))
+        mask = pixels.mask
+        if mask is not None:
+            mask = np.broadcast_to(mask, (len(mask), *pixels.values.shape[1:]))
+            mask = mask.transpose(order)[..., 0][turn]
+        return Pixels(pixels.values.transpose(order)[..., 0][turn], mask=mask, rules=pixels.rules)
+
+    def close(self) -> None:
+        """Let go of the volume's file."""
+        self.volume.close()
+
+
+def cut(
+    volume: Source, plane: str, *, at: float | None = None, index: int | None = None,
+    frames: Sequence[int] = (), side: str = "radiological", slab: float = 0.0,
+    project: str = "maximum",
+) -> Source:  # fmt: skip
+    """Return a slice of a volume: at a millimetre (trilinear), or a stored plane by its index.
+
+    Neither: through the middle. ``slab`` is a thickness in mm that is projected. Raises
+    GridMismatch, with the extent, for one outside.
+    """
+    if at is not None and index is not None:
+        raise LookError("slice: give at in mm, or index; not both")
+    chosen = Plane.of(plane, side)
+    if index is not None:
+        if slab:
+            raise LookError("slice: a slab is cut at a millimetre, not at an index")
+        return StoredPlane(volume, chosen, index, frames=frames)
+    return Slice(volume, chosen, at, frames=frames, slab=slab, project=project)

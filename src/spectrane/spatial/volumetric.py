@@ -1,0 +1,104 @@
+"""Volumes made from volumes: a part, or the same on another grid."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from spectrane.engine.threads import in_parallel
+from spectrane.engine.volumes import VolumeSource
+from spectrane.kernels.slicing import trilinear
+from spectrane.model.errors import GridMismatch, LookError
+from spectrane.model.grid import Grid
+from spectrane.model.patient import reach
+from spectrane.model.physical import as_stored, value_dtype
+from spectrane.model.pixels import Pixels
+from spectrane.model.source import Source
+from spectrane.model.window import Window, extent, intersection, whole
+
+KERNELS = ("trilinear", "nearest")
+
+
+class RegriddedVolume(VolumeSource):
+    """A volume's values at the voxel centres of another grid; outside it nothing is valid."""
+
+    def __init__(self, parent: Source, grid: Grid, resample: str = "trilinear") -> None:
+        if resample not in KERNELS:
+            raise LookError(f"resample {resample!r}: expected {' or '.join(KERNELS)}")
+        self.parent, self.grid, self.resample = parent, grid, resample
+        self.carry_from(parent)
+        self.bands, self.dtype, self.has_mask = parent.bands, parent.dtype, True
+        i, j, k = grid.shape
+        self.block_shape = (i, j, max(1, min(k, (1 << 20) // max(1, i * j))))
+        (low, high), (other_low, other_high) = reach(grid), reach(parent.grid)
+        if (np.minimum(high, other_high) <= np.maximum(low, other_low)).any():
+            raise GridMismatch(
+                f"the volumes do not meet: one reaches from {low.round(1).tolist()} to "
+                f"{high.round(1).tolist()} mm, the other from {other_low.round(1).tolist()} to "
+                f"{other_high.round(1).tolist()}"
+            )
+
+    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+        """Answer a window, plane by plane."""
+        values = np.zeros((len(bands), *extent(window)), self.dtype)
+        mask = np.zeros(values.shape, bool)
+        turn = np.linalg.solve(self.parent.grid.matrix, self.grid.matrix)
+        needed = self._needed(turn, window)
+        if needed is None:
+            return Pixels(values, mask=mask)
+        shift = np.array([a for a, _ in needed], float)
+        wide = value_dtype(self.dtype)
+        for number, band in enumerate(bands):
+            pixels = self.parent.read([band], needed)
+            valid = np.broadcast_to(pixels.valid, pixels.values.shape)[0]
+            cube = np.where(valid, pixels.values[0].astype(wide), np.nan)
+            cube = np.ascontiguousarray(cube.transpose(2, 1, 0)).astype(wide, copy=False)
+            self._fill(cube, turn, shift, window, values[number], mask[number])
+        return Pixels(values, mask=mask)
+
+    def _fill(
+        self, cube: Any, turn: Any, shift: Any, window: Window, values: Any, mask: Any
+    ) -> None:
+        (i0, _), (j0, _), (k0, k1) = window
+        cut = trilinear.choose(values.size)
+
+        def one(k: int) -> None:
+            out = np.empty((values.shape[1], values.shape[0]), cube.dtype)
+            origin = (turn @ (i0, j0, k0 + k, 1.0))[:3] - shift
+            if self.resample == "nearest":
+                _nearest(cube, origin, turn[:3, 1], turn[:3, 0], out)
+            else:
+                cut(cube, origin[::-1], turn[:3, 1][::-1], turn[:3, 0][::-1], out)
+            seen = ~np.isnan(out)
+            mask[..., k] = seen.T
+            values[..., k] = as_stored(np.where(seen, out, 0), self.dtype).T
+
+        in_parallel(range(k1 - k0), lambda: one)
+
+    def _needed(self, turn: Any, window: Window) -> Window | None:
+        corners = np.array([(i, j, k, 1.0) for i in (window[0][0], window[0][1] - 1)
+                            for j in (window[1][0], window[1][1] - 1)
+                            for k in (window[2][0], window[2][1] - 1)])  # fmt: skip
+        places = (corners @ turn.T)[:, :3]
+        wanted = tuple((int(np.floor(low)) - 1, int(np.floor(high)) + 3)
+                       for low, high in zip(places.min(0), places.max(0), strict=True))  # fmt: skip
+        return intersection(wanted, whole(self.parent.shape))
+
+    def close(self) -> None:
+        """Let go of the parent's file."""
+        self.parent.close()
+
+
+def _nearest(cube: Any, origin: Any, down: Any, across: Any, out: Any) -> None:
+    """Look up the nearest voxel of each position; NaN outside."""
+    rows, columns = np.arange(out.shape[0])[:, None], np.arange(out.shape[1])[None, :]
+    inside = np.ones(out.shape, bool)
+    index = []
+    for axis in (2, 1, 0):
+        at = np.floor(origin[axis] + rows * down[axis] + columns * across[axis] + 0.5)
+        length = cube.shape[2 - axis]
+        inside &= (at >= 0) & (at < length)
+        index.append(at.clip(0, length - 1).astype(np.intp))
+    out[...] = np.where(inside, cube[tuple(index)], np.nan)

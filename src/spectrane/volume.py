@@ -1,0 +1,272 @@
+"""The public face of a volume: every method forwards to a free function below."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from spectrane.engine.threads import no_progress
+from spectrane.engine.volumes import VolumeSource
+from spectrane.model.band import Band, BandName, find_bands, numbered
+from spectrane.model.errors import GridMismatch, MetadataError
+from spectrane.model.grid import Grid
+from spectrane.model.look import Look
+from spectrane.model.physical import physical as to_physical
+from spectrane.model.pixels import Pixels
+from spectrane.model.source import Source
+from spectrane.model.window import Window, relative, whole
+from spectrane.raster import Raster
+
+if TYPE_CHECKING:
+    import pandas
+
+    from spectrane.analysis.description import Description
+    from spectrane.analysis.histogram import Histogram
+    from spectrane.analysis.statistics import BandStatistics
+
+Span = tuple[int, int] | None
+
+
+@dataclass(frozen=True)
+class Frame:
+    """One volume of a file: its name, its unit, how stored numbers become physical ones."""
+
+    name: str
+    unit: str | None = None
+    scale: float = 1.0
+    offset: float = 0.0
+
+
+class Volume:
+    """Voxels with a place in the patient (RAS+ millimetres), not read yet.
+
+    Made by ``spectrane.open`` or ``volume_from_array``. Frames are counted from 1, voxel indices
+    i, j and k from 0. A volume is a context manager, and can be pickled.
+
+    >>> import numpy as np
+    >>> volume = volume_from_array(np.arange(24).reshape(2, 3, 4), affine=np.diag([2, 2, 3, 1]))
+    >>> volume.shape, volume.spacing
+    ((1, 2, 3, 4), (2.0, 2.0, 3.0))
+    >>> volume.slice("axial", index=1).pixels()[0].tolist()
+    [[21, 9], [17, 5], [13, 1]]
+    """
+
+    def __init__(self, source: Source) -> None:
+        self._source = source
+
+    @property
+    def frames(self) -> tuple[Frame, ...]:
+        """The volumes there are: over time, or of several measures."""
+        return tuple(Frame(b.name, b.unit, b.scale, b.offset) for b in self._source.bands)
+
+    @property
+    def grid(self) -> Grid:
+        """Where the voxels lie."""
+        return self._source.grid
+
+    @property
+    def affine(self) -> NDArray[np.float64]:
+        """The 4x4 matrix from (i, j, k) of a voxel's centre to patient millimetres."""
+        return self._source.grid.matrix
+
+    @property
+    def shape(self) -> tuple[int, ...]:
+        """(frames, i, j, k)."""
+        return (len(self._source.bands), *self._source.shape)
+
+    @property
+    def spacing(self) -> tuple[float, ...]:
+        """Millimetres between voxels along i, j and k."""
+        return self._source.grid.pixel_size
+
+    @property
+    def window(self) -> tuple[float, float] | None:
+        """The display range kept with the file (low, high), or None."""
+        look = self._source.look
+        if look is None or look.limits[0].kind != "fixed":
+            return None
+        low, high = look.limits[0].parameters
+        return low, high
+
+    @property
+    def dtype(self) -> np.dtype[Any]:
+        """The type of the stored numbers."""
+        return self._source.dtype
+
+    @property
+    def format(self) -> str:
+        """The file's format, or ``memory``."""
+        return self._source.format
+
+    @property
+    def source(self) -> str:
+        """The file's path or address."""
+        return self._source.name
+
+    @property
+    def metadata(self) -> dict[str, Any]:
+        """Everything the file says, under readable names."""
+        return dict(self._source.metadata)
+
+    @property
+    def look(self) -> Look | None:
+        """The display defaults kept with the file, or None."""
+        return self._source.look
+
+    def describe(self, *, statistics: bool = False) -> Description:
+        """Return a description that prints well; with ``statistics`` every voxel is read."""
+        from spectrane.analysis.volume_description import describe_volume
+
+        return describe_volume(self._source, self._statistics(None) if statistics else ())
+
+    def slice(
+        self, plane: str, *, at: float | None = None, index: int | None = None,
+        frame: BandName | None = None, side: str = "radiological", slab: float = 0.0,
+        project: str = "maximum",
+    ) -> Raster:  # fmt: skip
+        """Return a slice: ``axial``, ``coronal`` or ``sagittal``; see ``spatial.slicing.cut``.
+
+        ``at`` is in mm, ``index`` a stored plane; neither: the middle. ``frame`` None: every frame
+        is a band. ``slab`` mm are projected (``maximum``, ``minimum``, ``mean``).
+        """
+        from spectrane.spatial.slicing import cut
+
+        frames = () if frame is None else find_bands(self._source.bands, frame)
+        return Raster(cut(self._source, plane, at=at, index=index, frames=frames, side=side,
+                          slab=slab, project=project))  # fmt: skip
+
+    def voxels(
+        self, frame: BandName = 1, *, i: Span = None, j: Span = None, k: Span = None,
+        physical: bool = True,
+    ) -> np.ma.MaskedArray[Any, Any]:  # fmt: skip
+        """Return (i, j, k) of one frame, invalid voxels masked; half-open pairs bound it."""
+        band = find_bands(self._source.bands, frame)[0]
+        pixels = self._source.read([band], self._window(i, j, k))
+        values = np.array(pixels.values[0])
+        if physical:
+            values = to_physical(values, self._source.bands[band])
+        return np.ma.MaskedArray(values, ~np.broadcast_to(pixels.valid, pixels.values.shape)[0])
+
+    def crop(self, *, i: Span = None, j: Span = None, k: Span = None) -> Volume:
+        """Return a part: half-open pairs of voxel indices."""
+        from spectrane.spatial.subset import Subset
+
+        bands = range(len(self._source.bands))
+        return Volume(Subset(self._source, bands, self._window(i, j, k)))
+
+    def select(self, frames: BandName | Iterable[BandName]) -> Volume:
+        """Return some frames, in the order named."""
+        from spectrane.spatial.subset import Subset
+
+        indices = find_bands(self._source.bands, frames)
+        return Volume(Subset(self._source, indices, whole(self._source.shape)))
+
+    def regrid(self, like: Volume | Grid, *, resample: str = "trilinear") -> Volume:
+        """Return the volume on another one's voxels: ``trilinear``, or ``nearest`` for labels."""
+        from spectrane.spatial.volumetric import RegriddedVolume
+
+        grid = like if isinstance(like, Grid) else like.grid
+        return Volume(RegriddedVolume(self._source, grid, resample))
+
+    def statistics(self, frames: Any = None) -> pandas.DataFrame:
+        """Return exact statistics of valid voxels, a row per frame, in physical values."""
+        import pandas
+
+        found = pandas.DataFrame(self._statistics(frames))
+        return found.rename(columns={"band": "frame"}).set_index("frame")
+
+    def _statistics(self, frames: Any) -> list[BandStatistics]:
+        from spectrane.analysis.statistics import band_statistics
+
+        indices = find_bands(self._source.bands, frames)
+        return band_statistics(self._source, indices, None, no_progress)
+
+    def histogram(self, frames: Any = None, *, bins: int | str = "auto") -> Histogram:
+        """Return counts and edges per frame: see ``analysis.histogram.band_histogram``."""
+        from spectrane.analysis.histogram import band_histogram
+
+        return band_histogram(self._source, find_bands(self._source.bands, frames), None, bins=bins)
+
+    def save(
+        self, path: str | os.PathLike[str], *, overwrite: bool = False, progress: Any = no_progress,
+        **options: Any,
+    ) -> None:  # fmt: skip
+        """Write the voxels to a ``.nii`` or ``.nii.gz`` file."""
+        from spectrane.formats.registry import writer_for
+
+        writer = writer_for(path)
+        writer(self._source, path, overwrite=overwrite, progress=progress, **options)
+
+    def _window(self, i: Span, j: Span, k: Span) -> Window:
+        asked = tuple((0, n) if pair is None else (int(pair[0]), int(pair[1]))
+                      for pair, n in zip((i, j, k), self._source.shape, strict=True))  # fmt: skip
+        if any(a >= b for a, b in asked):
+            raise GridMismatch(f"voxels: expected start < stop along each axis, not {asked}")
+        return self._source.checked(asked)
+
+    def close(self) -> None:
+        """Let go of the file; reading again opens it again."""
+        self._source.close()
+
+    def __enter__(self) -> Volume:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def __repr__(self) -> str:
+        frames, i, j, k = self.shape
+        name = os.path.basename(self.source) or self.format
+        return f"<Volume {name}: {frames} frames, {i} x {j} x {k} voxels, {self.dtype}>"
+
+
+class HeldVolume(VolumeSource):
+    """Frames held as an array (frames, i, j, k)."""
+
+    def __init__(self, values: NDArray[Any], grid: Grid, bands: Sequence[Band]) -> None:
+        if values.dtype.kind not in "biuf" or values.dtype.itemsize > 8:
+            raise MetadataError(f"array: expected integers or floats up to 64 bits: {values.dtype}")
+        self._values, self.grid, self.bands = values, grid, tuple(bands)
+        self.dtype = values.dtype.newbyteorder("=")
+        i, j, k = values.shape[1:]
+        self.block_shape = (i, j, max(1, min(k, (1 << 20) // max(1, i * j))))
+
+    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+        """Answer from memory."""
+        i, j, k = relative(window, whole(self.shape))
+        part = self._values[list(bands)][:, i, j, k].astype(self.dtype, copy=False)
+        return Pixels(part, rules=[self.bands[band].rule for band in bands])
+
+
+def volume_from_array(
+    array: ArrayLike, *, affine: ArrayLike, frames: Sequence[Frame | str] | None = None,
+    nodata: Any = None,
+) -> Volume:  # fmt: skip
+    """Return a volume of an array (i, j, k) or (frames, i, j, k), not copied.
+
+    ``affine`` (4x4) takes (i, j, k) of a voxel's centre to patient millimetres (RAS+). ``nodata``
+    is a stored number that means nothing. Raises MetadataError where they do not fit.
+    """
+    from dataclasses import replace
+
+    from spectrane.model.nodata import nodata_value
+
+    values = np.asarray(array)
+    values = values[np.newaxis] if values.ndim == 3 else values
+    if values.ndim != 4 or 0 in values.shape:
+        raise MetadataError(f"array: expected (i, j, k) or (frames, i, j, k), not {values.shape}")
+    matrix = tuple(map(tuple, np.asarray(affine, float).tolist()))
+    grid = Grid(values.shape[1:], matrix, placed=True)
+    bands: list[Band] = list(numbered(len(values)))
+    if frames is not None:
+        named = [one if isinstance(one, Frame) else Frame(str(one)) for one in frames]
+        if len(named) != len(values):
+            raise MetadataError(f"frames: {len(named)} named, {len(values)} in the array")
+        bands = [Band(f.name, unit=f.unit, scale=f.scale, offset=f.offset) for f in named]
+    bands = [replace(band, nodata=nodata_value(nodata)) for band in bands]
+    return Volume(HeldVolume(values, grid, bands))

@@ -1,0 +1,96 @@
+"""slices as a person runs it on the made-up study, and the pictures it makes."""
+
+from __future__ import annotations
+
+import json
+
+import numpy as np
+import pytest
+from PIL import Image
+
+import spectrane as sp
+from spectrane.display.slices import VolumeLayer, filled_span, montage, prepared, slice_picture
+
+
+def test_three_planes_with_a_map_and_its_groups(run, demo, tmp_path):
+    given = ["slices", demo / "fetlock.nii.gz", "--limits", "window:bone", "--map",
+             demo / "fetlock_effect.nii.gz", "--measure", "change"]  # fmt: skip
+    status, out, _ = run(*given, "-o", tmp_path / "a.png", "--threshold", "abs(t) >= 5", "--point",
+                         "10,0,8")  # fmt: skip
+    assert status == 0
+    assert "group" in out
+    with Image.open(tmp_path / "a.png") as picture:
+        rgb = np.asarray(picture.convert("RGB")).astype(int)
+    assert ((rgb[..., 0] - rgb[..., 2]) > 60).sum() > 100  # the gain, in the warm half
+    facts = json.loads(run(*given, "-o", tmp_path / "b.png", "--p", "0.0001", "--dof", "18",
+                           "--least", "4", "--json")[1])  # fmt: skip
+    assert all(one["voxels"] >= 4 for one in facts["clusters"])
+    assert facts["clusters"][0]["peak"] > 30
+    assert run(*given, "-o", tmp_path / "c.png", "--p", "0.1", "--threshold", "t > 1")[0] == 2
+    assert run(*given, "-o", tmp_path / "c.png", "--p", "0.1")[0] == 1
+
+
+def test_one_plane_a_slab_and_a_montage(run, demo, tmp_path):
+    joint = demo / "fetlock.nii.gz"
+    one = ["slices", joint, "-o", tmp_path / "a.png", "--plane", "sagittal", "--limits",
+           "window:bone", "--overwrite"]  # fmt: skip
+    assert run(*one, "--at", "9")[0] == 0
+    assert run(*one, "--slab", "12", "--project", "mean")[0] == 0
+    assert run(*one, "--index", "20", "--size", "300x300")[0] == 0
+    status, _, err = run(*one, "--at", "900")
+    assert (status, "reaches from" in err) == (1, True)
+    assert run("slices", joint, "-o", tmp_path / "m.png", "--montage", "6", "--plane", "coronal",
+               "--span", "-20..20")[0] == 0  # fmt: skip
+    assert run("slices", joint, "-o", tmp_path / "x.png", "--at", "3")[0] == 2
+    status, _, err = run("render", joint, "-o", tmp_path / "x.png")
+    assert (status, "spectrane slices" in err) == (1, True)
+
+
+@pytest.fixture
+def pair():
+    """Anatomy that is 100 in one half, and a map on another grid that is 7 beyond x = 10."""
+    box = np.zeros((40, 40, 20), "i2")
+    box[5:35, 5:35, 4:16] = 100
+    anatomy = sp.volume_from_array(box, affine=np.diag([1, 1, 2, 1.0]))
+    coarse = np.zeros((2, 10, 10, 10), "f4")
+    coarse[:, 5:] = 7
+    other = sp.volume_from_array(coarse, affine=np.diag([4, 4, 4, 1.0]), frames=["change", "t"])
+    return anatomy, other
+
+
+def test_limits_are_the_volumes_and_proportions_true(pair):
+    anatomy, _ = pair
+    layer = VolumeLayer(anatomy, sp.Look(limits="minmax"))
+    empty = slice_picture([layer], "axial", at=1.0, labels=False)
+    full = slice_picture([layer], "axial", at=20.0, labels=False)
+    assert [(s.low, s.high) for s in full.scales] == [(0, 100)]
+    assert empty.rgba[..., 0].max() == 0
+    assert full.rgba[..., 0].max() == 255
+    coronal = slice_picture([layer], "coronal", index=20, labels=False, size=(400, 400))
+    assert coronal.rgba.shape[:2] == (400, 400)  # 40 mm by 40 mm, of 40 and 20 voxels
+    low, high = filled_span(prepared([layer])[0], "axial")
+    assert (low, high) == (pytest.approx(7, abs=1.2), pytest.approx(31, abs=1.2))
+
+
+def test_a_map_lies_at_the_same_millimetres(pair):
+    anatomy, other = pair
+    shown = VolumeLayer(other, sp.Look(colormap="ebbflow", limits=(-7, 7)), frame="change",
+                        threshold="abs(t) >= 5")  # fmt: skip
+    below = VolumeLayer(anatomy, sp.Look(limits=(0, 200)))
+    picture = slice_picture([below, shown], "axial", at=20.0, labels=False, size=(400, 400))
+    colored = np.ptp(picture.rgba[..., :3].astype(int), axis=-1) > 40
+    # Half a voxel of 4 mm before x = 20, where its own voxels begin to pass; right is on the left.
+    columns = np.flatnonzero(colored[200])
+    first, last = 39.5 - columns[-1] / 10, 39.5 - columns[0] / 10
+    assert (first, last) == (pytest.approx(18, abs=0.2), pytest.approx(38, abs=1.7))
+    hidden = VolumeLayer(other, threshold="abs(t) >= 50", frame="change")
+    plain = slice_picture([VolumeLayer(anatomy), hidden], "axial", at=20.0, labels=False)
+    assert np.ptp(plain.rgba[..., :3].astype(int), axis=-1).max() <= 4
+    sheet = montage([VolumeLayer(anatomy), shown], count=7, size=(300, 500))
+    assert sheet.rgba.shape[0] <= 300
+    assert sheet.rgba.shape[1] <= 500
+    assert "where abs(t) >= 5" in sheet.description
+    with pytest.raises(sp.LookError, match="expected 1 to 400"):
+        montage([VolumeLayer(anatomy)], count=0)
+    with pytest.raises(sp.GridMismatch, match="is no volume"):
+        VolumeLayer(sp.from_array(np.zeros((3, 3))))

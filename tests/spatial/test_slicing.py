@@ -1,0 +1,190 @@
+"""Slices: which way is up, where each millimetre lies, nothing mixed in that is invalid."""
+
+from __future__ import annotations
+
+import itertools
+
+import numpy as np
+import pytest
+from scipy.ndimage import map_coordinates
+
+import spectrane as sp
+from spectrane.kernels import slicing
+from spectrane.model.patient import aligned_axes, reach
+from spectrane.spatial.slicing import PLANES, Plane
+
+
+def test_trilinear_is_its_definition(form, rng):
+    cube = rng.normal(50, 20, (9, 8, 7)).astype("f4")
+    origin, down, across = np.array([0.3, -1.2, 0.5]), np.array([0.5, 0.4, 0.1]), np.array(
+        [0.2, -0.1, 0.45])  # fmt: skip
+    out = np.empty((20, 18), "f4")
+    slicing.trilinear.choose(1)(cube, origin, down, across, out)
+    r, c = np.mgrid[:20, :18]
+    at = [o + r * d + c * a for o, d, a in zip(origin, down, across, strict=True)]
+    plain = map_coordinates(cube, at, order=1, mode="nearest")
+    inside = np.all([(p >= -0.5) & (p <= n - 0.5) for p, n in zip(at, cube.shape, strict=True)], 0)
+    np.testing.assert_array_equal(np.isfinite(out), inside)
+    np.testing.assert_allclose(out[inside], plain[inside], rtol=1e-4)
+    holed = cube.copy()
+    holed[3:6, 2:5, 2:5] = np.nan
+    slicing.trilinear.choose(1)(holed, origin, down, across, out)
+    for i, j in itertools.product(range(0, 20, 3), range(0, 18, 3)):
+        place = [float(p[i, j]) for p in at]
+        wanted = point(holed, place)
+        assert np.isnan(wanted) == np.isnan(out[i, j])
+        if np.isfinite(wanted):
+            assert out[i, j] == pytest.approx(wanted, rel=1e-4)
+
+
+def point(cube, place):
+    if any(not -0.5 <= p <= n - 0.5 for p, n in zip(place, cube.shape, strict=True)):
+        return np.nan
+    total = weight = full = 0.0
+    for corner in itertools.product((0, 1), repeat=3):
+        index = [int(np.floor(p)) + d for p, d in zip(place, corner, strict=True)]
+        share = np.prod([(p - np.floor(p)) if d else 1 - (p - np.floor(p))
+                         for p, d in zip(place, corner, strict=True)])  # fmt: skip
+        if any(not 0 <= i < n for i, n in zip(index, cube.shape, strict=True)):
+            continue
+        full += share
+        if np.isfinite(cube[tuple(index)]):
+            weight += share
+            total += share * cube[tuple(index)]
+    return total / weight if weight > 0 and weight >= 0.5 * full else np.nan
+
+
+def orientations():
+    """Every way in which i, j, k may run along the patient's axes."""
+    for order in itertools.permutations(range(3)):
+        for signs in itertools.product((1, -1), repeat=3):
+            yield order, signs
+
+
+def patient(order, signs):
+    """A volume whose value tells where it is: x + 100 y + 10 000 z, in voxels of 2 x 3 x 4 mm."""
+    sizes, counts = (2.0, 3.0, 4.0), (6, 5, 4)
+    shape = [counts[axis] for axis in order]
+    affine = np.zeros((4, 4))
+    affine[3, 3] = 1
+    for voxel, (axis, sign) in enumerate(zip(order, signs, strict=True)):
+        affine[axis, voxel] = sign * sizes[axis]
+        affine[axis, 3] = 0.0 if sign > 0 else (counts[axis] - 1) * sizes[axis]
+    index = np.stack(np.meshgrid(*map(np.arange, shape), indexing="ij"))
+    x, y, z = np.einsum("ab,bijk->aijk", affine[:3, :3], index) + affine[:3, 3, None, None, None]
+    return sp.volume_from_array((x + 100 * y + 10_000 * z).astype("f4"), affine=affine)
+
+
+@pytest.mark.parametrize("plane", PLANES)
+@pytest.mark.parametrize(("order", "signs"), list(orientations())[::5])
+def test_pictures_look_the_same_whatever_the_file(plane, order, signs):
+    volume, plain = patient(order, signs), patient((0, 1, 2), (1, 1, 1))
+    for given in ({}, {"at": 5.0}, {"side": "neurological"}):
+        one, other = volume.slice(plane, **given), plain.slice(plane, **given)
+        np.testing.assert_allclose(one.pixels().filled(-1), other.pixels().filled(-1), rtol=1e-5)
+        np.testing.assert_allclose(one.grid.affine, other.grid.affine)
+    across = PLANES[plane][0]
+    voxel = order.index(across)
+    last = volume.shape[1:][voxel] - 1
+    index = 1 if signs[voxel] > 0 else last - 1
+    stored, wanted = volume.slice(plane, index=index), plain.slice(plane, index=1)
+    np.testing.assert_array_equal(stored.pixels().data, wanted.pixels().data)
+
+
+def test_right_is_on_the_left_and_front_and_head_are_up():
+    volume = patient((0, 1, 2), (1, 1, 1))
+    axial = volume.slice("axial", at=4.0).pixels()[0]
+    assert axial[2, 0] > axial[2, -1]  # x, the patient's right, on the left
+    assert axial[0, 2] - axial[-1, 2] > 300  # y, the front, up
+    coronal = volume.slice("coronal").pixels()[0]
+    assert coronal[0, 2] > coronal[-1, 2] + 10_000  # z, the head, up
+    sagittal = volume.slice("sagittal").pixels()[0]
+    assert sagittal[3, 0] > sagittal[3, -1] + 300  # y, the front, on the left
+    turned = volume.slice("axial", at=4.0, side="neurological").pixels()[0]
+    np.testing.assert_allclose(turned, axial[:, ::-1], rtol=1e-6)
+    assert Plane.of("axial").labels == {"left": "R", "right": "L", "top": "A", "bottom": "P"}
+    assert Plane.of("sagittal").labels == {"left": "A", "right": "P", "top": "S", "bottom": "I"}
+    assert Plane.of("coronal", "neurological").labels["left"] == "L"
+
+
+def test_each_pixel_is_the_value_at_its_millimetre():
+    volume = patient((2, 0, 1), (-1, 1, -1))
+    picture = volume.slice("coronal", at=4.5)
+    assert picture.grid.pixel_size == (2, 2)
+    pixels = picture.pixels()[0]
+    for row, column in ((2, 3), (4, 1), (5, 4)):
+        x, z = picture.grid.center(row=row, column=column)
+        assert pixels[row, column] == pytest.approx(x + 100 * 4.5 + 10_000 * z, rel=1e-5)
+    tilt = np.radians(20)
+    turn = np.eye(4)
+    turn[:2, :2] = [[np.cos(tilt), -np.sin(tilt)], [np.sin(tilt), np.cos(tilt)]]
+    oblique = sp.volume_from_array(volume.voxels().filled(0), affine=turn @ volume.affine)
+    assert aligned_axes(oblique.grid) == aligned_axes(volume.grid)
+    seen = oblique.slice("axial", at=6.0)
+    x, y = seen.grid.center(row=6, column=5)
+    own = np.linalg.inv(turn) @ (x, y, 6.0, 1)
+    assert seen.pixels()[0, 6, 5] == pytest.approx(own[0] + 100 * own[1] + 60_000, rel=1e-3)
+
+
+@pytest.mark.parametrize("project", ["maximum", "minimum", "mean"])
+def test_slabs_are_projected(project):
+    volume = patient((0, 1, 2), (1, 1, 1))
+    slab = volume.slice("axial", at=6.0, slab=8.0, project=project).pixels()[0]
+    pick = {"maximum": np.max, "minimum": np.min, "mean": np.mean}[project]
+    planes = np.array([volume.slice("axial", at=a).pixels()[0] for a in (3, 5, 7, 9)])
+    np.testing.assert_allclose(slab, pick(planes, axis=0), rtol=1e-5)
+
+
+def test_regridding_and_cropping_keep_the_millimetres():
+    volume = patient((1, 2, 0), (1, -1, 1))
+    fine = patient((0, 1, 2), (1, 1, 1))
+    there = volume.regrid(fine)
+    np.testing.assert_allclose(there.voxels(), fine.voxels(), rtol=1e-5)
+    np.testing.assert_allclose(volume.regrid(fine, resample="nearest").voxels(), fine.voxels())
+    part = volume.crop(i=(1, 4), k=(2, 5))
+    np.testing.assert_array_equal(part.voxels(), volume.voxels(i=(1, 4), k=(2, 5)))
+    low, high = reach(part.grid)
+    assert (low >= reach(volume.grid)[0] - 1e-9).all()
+    assert part.slice("axial", at=float(high[2]) - 1).shape[0] == 1
+    window = there._source.read([0], ((1, 3), (2, 4), (1, 2)))
+    np.testing.assert_allclose(window.values[0], there.voxels()[1:3, 2:4, 1:2])
+
+
+@pytest.mark.parametrize(
+    ("given", "message"),
+    [
+        ({"plane": "oblique"}, "expected one of axial"),
+        ({"plane": "axial", "at": 99}, "reaches from -2 to 14 mm"),
+        ({"plane": "axial", "index": 9}, "which has 0 to 3"),
+        ({"plane": "axial", "at": 1, "index": 1}, "not both"),
+        ({"plane": "axial", "side": "left"}, "radiological or neurological"),
+        ({"plane": "axial", "slab": 3, "project": "sum"}, "expected maximum"),
+        ({"plane": "axial", "slab": 3, "index": 1}, "not at an index"),
+        ({"plane": "axial", "frame": 3}, "there is no band 3"),
+    ],
+)
+def test_slices_that_are_not_there_are_refused(given, message):
+    volume = patient((0, 1, 2), (1, 1, 1))
+    with pytest.raises(sp.SpectraneError, match=message):
+        volume.slice(**given)
+    far = sp.volume_from_array(np.zeros((2, 2, 2)), affine=np.diag([1, 1, 1, 1]) + np.array(
+        [[0, 0, 0, 500]] + [[0] * 4] * 3))  # fmt: skip
+    with pytest.raises(sp.GridMismatch, match="do not meet"):
+        volume.regrid(far)
+    with pytest.raises(sp.GridMismatch, match="start < stop"):
+        volume.crop(i=(3, 3))
+    with pytest.raises(sp.MetadataError, match="frames"):
+        sp.volume_from_array(np.zeros((2, 2, 2)), affine=np.eye(4), frames=["a", "b"])
+
+
+def test_a_file_is_read_only_where_the_slice_lies(tmp_path, rng):
+    cube = rng.integers(0, 1000, (20, 30, 40)).astype("i2")
+    sp.volume_from_array(cube, affine=np.diag([1, 1, 2, 1])).save(tmp_path / "a.nii")
+    volume = sp.open(tmp_path / "a.nii")
+    seen = []
+    plain = volume._source._voxels
+    volume._source._voxels = lambda frame, window: seen.append(window) or plain(frame, window)
+    volume.slice("axial", at=20.0).pixels()
+    assert seen == [((0, 20), (0, 30), (10, 12))]
+    picture = sp.render(volume.slice("axial", index=10), sp.Look(limits=(0, 1000)))
+    assert picture.rgba.shape == (30, 20, 4)

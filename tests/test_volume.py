@@ -1,0 +1,146 @@
+"""A volume as a person uses it: frames, parts, another grid, files, what it says of itself."""
+
+from __future__ import annotations
+
+import json
+import pickle
+
+import numpy as np
+import pytest
+
+import spectrane as sp
+from spectrane.model.patient import directions, oblique
+from spectrane.surveying import survey
+
+AFFINE = np.array([[-2.0, 0, 0, 30], [0, 0, 1.5, -20], [0, 3, 0, -10], [0, 0, 0, 1]])
+
+
+@pytest.fixture
+def stored(rng):
+    """Two frames of (i, j, k) with fill, and what they are."""
+    values = rng.integers(-500, 500, (2, 9, 8, 7)).astype("i2")
+    values[0, :3, 2, 4:] = -999
+    return values
+
+
+@pytest.fixture
+def volume(stored):
+    frames = [sp.Frame("density", "HU", 0.5, -100.0), sp.Frame("count")]
+    return sp.volume_from_array(stored, affine=AFFINE, frames=frames, nodata=-999)
+
+
+def test_it_says_what_it_is(volume, stored):
+    assert (volume.shape, volume.spacing, volume.dtype) == ((2, 9, 8, 7), (2, 3, 1.5), "i2")
+    assert volume.frames == (sp.Frame("density", "HU", 0.5, -100.0), sp.Frame("count"))
+    assert directions(volume.grid) == (
+        "right to left", "inferior to superior", "posterior to anterior")  # fmt: skip
+    facts = volume.describe(statistics=True).to_dict()
+    assert [frame["unit"] for frame in facts["frames"]] == ["HU", None]
+    assert facts["reach_mm"] == [[13, -20.75, -11.5], [31, -10.25, 12.5]]
+    assert facts["statistics"][0]["invalid"] == 9
+    text = str(volume.describe())
+    assert "i runs right to left" in text
+    assert "L 13 to R 31, P -20.75 to A -10.25, I -11.5 to S 12.5 mm" in text
+    assert "Oblique" not in text
+    turn = np.eye(4)
+    turn[:2, :2] = [[np.cos(0.2), -np.sin(0.2)], [np.sin(0.2), np.cos(0.2)]]
+    leaning = sp.volume_from_array(stored, affine=turn @ AFFINE)
+    assert oblique(leaning.grid) == pytest.approx(np.degrees(0.2))
+    assert "11.5 degrees off" in str(leaning.describe())
+
+
+def test_voxels_frames_and_parts(volume, stored):
+    valid = stored[0] != -999
+    physical = volume.voxels("density")
+    np.testing.assert_array_equal(physical.mask, ~valid)
+    np.testing.assert_array_equal(physical.data[valid], stored[0][valid] * 0.5 - 100)
+    part = volume.crop(i=(1, 6), k=(2, 7)).select(["count", 1])
+    assert [frame.name for frame in part.frames] == ["count", "density"]
+    np.testing.assert_array_equal(
+        part.voxels(2, j=(2, 5), physical=False).data, stored[0][1:6, 2:5, 2:7]
+    )
+    place = AFFINE @ [1, 0, 2, 1]
+    np.testing.assert_allclose(part.affine[:, 3], place)
+    again = pickle.loads(pickle.dumps(part))
+    np.testing.assert_array_equal(again.voxels(1).data, part.voxels(1).data)
+    assert "9 x 8 x 7 voxels" in repr(volume)
+    for wrong in ({"i": (5, 5)}, {"j": (-3, 2)}, {"k": (0, 8)}):
+        with pytest.raises(sp.GridMismatch):
+            volume.crop(**wrong)
+
+
+def test_statistics_and_histogram_pass_over_fill(volume, stored):
+    valid = stored[0][stored[0] != -999] * 0.5 - 100
+    table = volume.statistics()
+    row = table.loc["density"]
+    assert (row["valid"], row["invalid"]) == (valid.size, 9)
+    assert row["mean"] == pytest.approx(valid.mean(), rel=1e-12)
+    assert (row["min"], row["max"]) == (valid.min(), valid.max())
+    assert volume.statistics("count").index.tolist() == ["count"]
+    counts = volume.histogram("density", bins=20).counts
+    assert np.sum(counts) == valid.size
+
+
+def test_another_grid(volume, stored):
+    whole = volume.regrid(volume)
+    np.testing.assert_allclose(whole.voxels("count"), stored[1])
+    shifted = AFFINE.copy()
+    shifted[:, 3] += AFFINE[:, 0] * 0.5  # half a voxel along i: the mean of neighbours
+    grid = sp.volume_from_array(stored, affine=shifted).grid
+    moved = volume.regrid(grid).voxels("count", i=(0, 8)).data
+    between = (stored[1][:-1].astype(float) + stored[1][1:]) / 2
+    np.testing.assert_allclose(moved, between, atol=0.51)
+    labels = volume.regrid(grid, resample="nearest").voxels("count", physical=False)
+    assert set(np.unique(labels.compressed())) <= set(np.unique(stored[1]))
+    far = AFFINE.copy()
+    far[0, 3] = 900
+    with pytest.raises(sp.GridMismatch, match="meet"):
+        volume.regrid(sp.volume_from_array(stored, affine=far))
+
+
+@pytest.mark.parametrize(
+    ("array", "given", "told"),
+    [
+        (np.zeros((3, 3)), {}, r"expected \(i, j, k\)"),
+        (np.zeros((2, 3, 4, 5)), {"frames": ["one"]}, "1 named, 2 in the array"),
+        (np.zeros((3, 3, 3)), {"affine": np.zeros((4, 4))}, "no area"),
+        (np.zeros((3, 3, 3)), {"affine": np.eye(3)}, "expected 4x4"),
+        (np.zeros((3, 3, 3), complex), {}, "expected integers or floats"),
+    ],
+)
+def test_what_is_no_volume(array, given, told):
+    with pytest.raises(sp.MetadataError, match=told):
+        sp.volume_from_array(array, **{"affine": np.eye(4)} | given)
+
+
+def test_files_are_described_and_surveyed(volume, run, tmp_path):
+    path = tmp_path / "joint.nii.gz"
+    plain = sp.volume_from_array(
+        volume.voxels("count", physical=False).data, affine=AFFINE, frames=[sp.Frame("count", "HU")]
+    )
+    plain.save(path)
+    sp.from_array(np.zeros((30, 40), "u1")).save(tmp_path / "a.png")
+    plain.save(tmp_path / "cut.nii")
+    (tmp_path / "cut.nii").write_bytes((tmp_path / "cut.nii").read_bytes()[:700])
+    status, out, _ = run("describe", path, "--statistics", "--json")
+    facts = json.loads(out)
+    assert (status, facts["voxels"], facts["format"]) == (0, [9, 8, 7], "NIfTI-1")
+    assert facts["frames"][0]["name"] == "count"
+    status, out, _ = run("describe", path)
+    assert (status, "9 x 8 x 7 (i x j x k), int16" in out, "Placed by" in out) == (0, True, True)
+    found = {one.path.rsplit("/")[-1]: one for one in survey(tmp_path)}
+    one = found["joint.nii.gz"]
+    assert (one.columns, one.rows, one.planes, one.format) == (9, 8, 7, "NIfTI-1")
+    assert found["a.png"].planes is None
+    status, out, _ = run("survey", tmp_path)
+    assert (status, "9 x 8 x 7" in out, "2 rasters, 1 volume, 1 of them broken" in out) == (
+        0,
+        True,
+        True,
+    )
+    with pytest.raises(sp.SpectraneError, match="exists"):
+        plain.save(path)
+    with sp.open(path) as again:
+        assert (again.frames, again.format) == ((sp.Frame("count", "HU"),), "NIfTI-1")
+        np.testing.assert_array_equal(again.affine, AFFINE)
+        np.testing.assert_array_equal(again.voxels().data, plain.voxels().data)
