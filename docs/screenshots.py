@@ -25,8 +25,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as temporary:
         os.chdir(temporary)
         told = run("demo", "demo")
-        for name in ("natural", "habitats"):
-            shutil.copy(f"demo/{name}.png", HERE / f"render_{name}.png")
+        shutil.copy("demo/natural.png", HERE / "render_natural.png")
         terminal("demo.png", [("demo", told)])
         scene = "demo/sound_8band.tif"
         terminal("describe.png", [(f"describe {scene}", run("describe", scene))])
@@ -48,6 +47,7 @@ def main() -> None:
 
         figures(scene)
         together(scene)
+        volumes()
 
 
 def together(scene: str) -> None:
@@ -65,6 +65,13 @@ def together(scene: str) -> None:
                  f"tiles {scene} -o tiles {stretched}")  # fmt: skip
     terminal("overlay.png", laid, picture="map.png")
     page(Path("demo/sound.html").resolve())
+
+
+def volumes() -> None:
+    """Keep three planes of the study with its map, and what the command answers."""
+    given = ("slices demo/fetlock.nii.gz --limits window:bone --map demo/fetlock_effect.nii.gz "
+             "--threshold abs(t)>=5 --least 50mm3 --faded 0.3 --point 12,0,9")  # fmt: skip
+    terminal("slices.png", talks(f"{given} -o planes.png"), picture="planes.png")
 
 
 def page(path: Path) -> None:

@@ -14,10 +14,12 @@ if TYPE_CHECKING:
     from spectrane.analysis.description import Description
     from spectrane.analysis.histogram import Histogram
     from spectrane.analysis.spectra import Spectra
+    from spectrane.analysis.thresholds import Threshold
     from spectrane.display.colormaps import Colormap, colormaps
     from spectrane.display.layers import Layer
     from spectrane.display.outlines import Outline
     from spectrane.display.picture import Picture
+    from spectrane.display.slices import VolumeLayer, montage, slice_picture, three_planes
     from spectrane.masking import Mask, mask
     from spectrane.model.band import Band
     from spectrane.model.errors import (
@@ -37,7 +39,7 @@ if TYPE_CHECKING:
     from spectrane.model.grid import Grid
     from spectrane.model.look import Look
     from spectrane.model.view import View
-    from spectrane.opening import open, probe
+    from spectrane.opening import clusters, open, probe
     from spectrane.raster import (
         Raster,
         amend,
@@ -70,6 +72,8 @@ _HOMES = {
     "spectrane.display.layers": ["Layer"],
     "spectrane.display.outlines": ["Outline"],
     "spectrane.display.picture": ["Picture"],
+    "spectrane.display.slices": ["VolumeLayer", "montage", "slice_picture", "three_planes"],
+    "spectrane.analysis.thresholds": ["Threshold"],
     "spectrane.masking": ["Mask", "mask"],
     "spectrane.model.band": ["Band"],
     "spectrane.model.errors": [
@@ -82,7 +86,7 @@ _HOMES = {
     "spectrane.model.view": ["View"],
     "spectrane.analysis.spectra": ["Spectra"],
     "spectrane.display.colormaps": ["Colormap", "colormaps"],
-    "spectrane.opening": ["open", "probe"],
+    "spectrane.opening": ["clusters", "open", "probe"],
     "spectrane.raster": ["Raster", "amend", "from_array", "members", "profile", "render",
                          "survey"],
     "spectrane.volume": ["Frame", "Volume", "volume_from_array"],
@@ -117,16 +121,20 @@ __all__ = [
     "ResourceError",
     "Spectra",
     "SpectraneError",
+    "Threshold",
     "View",
     "Volume",
+    "VolumeLayer",
     "align",
     "amend",
+    "clusters",
     "colormaps",
     "from_array",
     "join_bands",
     "load_layers",
     "mask",
     "members",
+    "montage",
     "mosaic",
     "moved",
     "open",
@@ -138,8 +146,10 @@ __all__ = [
     "profile",
     "render",
     "residuals",
+    "slice_picture",
     "stack",
     "survey",
+    "three_planes",
     "volume_from_array",
 ]
 

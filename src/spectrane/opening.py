@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from dataclasses import fields
 from typing import TYPE_CHECKING, Any
 
 import spectrane.raster
@@ -13,6 +14,8 @@ from spectrane.volume import Volume
 
 if TYPE_CHECKING:
     import pandas
+
+    from spectrane.display.slices import VolumeLayer
 
 
 def open(path: str | os.PathLike[str], *, member: int | str | None = None, **options: Any) -> Any:
@@ -61,6 +64,21 @@ def probe(
         points = [{name: value for name, value in given.items() if value is not None}]
     volumes = [one if isinstance(one, VolumeLayer) else VolumeLayer(one) for one in listed]
     return pandas.DataFrame(probed_volumes(volumes, points))
+
+
+def clusters(layer: VolumeLayer) -> pandas.DataFrame:
+    """Return a row per group of voxels that a layer's threshold leaves, the largest first.
+
+    Columns: ``voxels``, ``volume`` (mm³), ``peak`` with ``peak_x peak_y peak_z`` and the centre of
+    mass ``center_x center_y center_z`` (mm), by the frame that is shown.
+    """
+    import pandas
+
+    from spectrane.analysis.clusters import Cluster
+    from spectrane.display.slices import groups
+
+    columns = [one.name for one in fields(Cluster)]
+    return pandas.DataFrame(groups(layer), columns=columns).set_index("number")
 
 
 def _refused(what: str, **given: Any) -> None:

@@ -94,3 +94,36 @@ def test_a_map_lies_at_the_same_millimetres(pair):
         montage([VolumeLayer(anatomy)], count=0)
     with pytest.raises(sp.GridMismatch, match="is no volume"):
         VolumeLayer(sp.from_array(np.zeros((3, 3))))
+
+
+def test_what_fails_is_faded_and_outlined_and_small_groups_left_out(pair):
+    anatomy, other = pair
+    values = other.voxels("change").data.copy()
+    values[7, 7, 7] = 9  # a group of its own: one voxel of 64 mm3
+    other = sp.volume_from_array(values, affine=other.affine, frames=["change"])
+    look = sp.Look(colormap="ebbflow", limits=(-9, 9))
+
+    def drawn(**given):
+        layers = [anatomy, sp.VolumeLayer(other, look, threshold="change > 8", **given)]
+        layers[0] = sp.VolumeLayer(layers[0], sp.Look(limits=(0, 200)))
+        return sp.slice_picture(layers, at=28.0, labels=False, size=(400, 400)).rgba.astype(int)
+
+    plain, faded = drawn(), drawn(faded=0.4)
+    colored = np.ptp(plain[..., :3], axis=-1) > 40
+    assert colored.sum() == 40 * 40
+    changed = (faded != plain).any(axis=-1)
+    assert changed[200, 50]  # 7 fails, and is shown faintly
+    edge = (faded[..., :3] == (235, 235, 225)).all(axis=-1)
+    assert edge.sum() == 4 * 39  # around the 40 pixels of the voxel
+    np.testing.assert_array_equal(faded[colored & ~edge], plain[colored & ~edge])
+    for least, in_mm3, kept in ((1, False, True), (2, False, False), (64, True, True),
+                                (65, True, False)):  # fmt: skip
+        shown = np.ptp(drawn(least=least, in_mm3=in_mm3)[..., :3], axis=-1).max() > 40
+        table = sp.clusters(sp.VolumeLayer(other, threshold="change > 8", least=least,
+                                           in_mm3=in_mm3))  # fmt: skip
+        assert (shown, len(table)) == (kept, int(kept))
+    for wrong in ({"faded": 1.0}, {"neighbours": 7}, {"least": -1}):
+        with pytest.raises(sp.LookError):
+            drawn(**wrong)
+    with pytest.raises(sp.LookError, match="give one"):
+        sp.VolumeLayer(other, faded=0.5)

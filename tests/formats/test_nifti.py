@@ -207,8 +207,17 @@ def test_what_is_written_is_read_back(tmp_path, rng):
     holed.save(tmp_path / "d.nii")
     np.testing.assert_array_equal(sp.open(tmp_path / "d.nii").voxels(2).mask, cube[1] > 50)
     marked = sp.volume_from_array(cube, affine=turn, nodata=int(cube[0, 0, 0, 0]))
-    with pytest.raises(sp.FormatError, match="no field for no-data"):
+    with pytest.warns(sp.DataWarning, match="written as float64 with NaN instead of uint32"):
         marked.save(tmp_path / "e.nii")
+    back = sp.open(tmp_path / "e.nii").voxels(2, physical=False)
+    np.testing.assert_array_equal(back.mask, marked.voxels(2).mask)
+    np.testing.assert_array_equal(back, marked.voxels(2, physical=False))
+    wholly = sp.volume_from_array(cube, affine=turn, nodata=int(cube.max()) + 1)
+    wholly.save(tmp_path / "f.nii")  # none is invalid: the type stays
+    assert sp.open(tmp_path / "f.nii").dtype == "u4"
+    long = sp.volume_from_array(cube.astype("i8"), affine=turn, nodata=int(cube[0, 0, 0, 0]))
+    with pytest.raises(sp.FormatError, match="no float holds int64"):
+        long.save(tmp_path / "g.nii")
 
 
 @pytest.mark.parametrize(

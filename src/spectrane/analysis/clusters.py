@@ -14,6 +14,8 @@ from spectrane.model.errors import LookError
 from spectrane.model.pixels import Pixels
 from spectrane.model.window import Window, relative, whole
 
+_ROUNDING = 1 - 1e-9
+"""A group of exactly the least size is kept, however its volume rounds."""
 NEIGHBOURS = {6: 1, 18: 2, 26: 3}
 """Neighbours of a voxel -> along how many axes they may differ."""
 
@@ -34,12 +36,17 @@ class Cluster:
     center_z: float
 
 
+def check_neighbours(neighbours: int) -> None:
+    """Raise LookError for a number of neighbours that there is not."""
+    if neighbours not in NEIGHBOURS:
+        raise LookError(f"neighbours {neighbours}: expected {', '.join(map(str, NEIGHBOURS))}")
+
+
 def labelled(kept: NDArray[np.bool_], neighbours: int = 26) -> tuple[NDArray[np.int32], int]:
     """Return each voxel's group (0: none) and how many there are."""
     from scipy.ndimage import generate_binary_structure, label
 
-    if neighbours not in NEIGHBOURS:
-        raise LookError(f"neighbours {neighbours}: expected {', '.join(map(str, NEIGHBOURS))}")
+    check_neighbours(neighbours)
     found, count = label(kept, generate_binary_structure(3, NEIGHBOURS[neighbours]))
     return np.asarray(found, np.int32), int(count)
 
@@ -62,7 +69,7 @@ def clusters(
     ends = np.cumsum(np.bincount(labels.ravel(), minlength=count + 1)[1:])
     for members in np.split(order, ends[:-1]) if count else []:
         index = np.stack(np.unravel_index(members, labels.shape), axis=1)
-        if len(index) * (size if in_mm3 else 1) < least:
+        if len(index) * (size if in_mm3 else 1) < least * _ROUNDING:
             continue
         own = np.nan_to_num(values[tuple(index.T)])
         weight = np.abs(own)
@@ -88,7 +95,7 @@ class OfSize(VolumeSource):
         size = abs(float(np.linalg.det(kept.grid.matrix[:3, :3])))
         labels, _ = labelled(kept.passed(whole(kept.shape)), neighbours)
         counts = np.bincount(labels.ravel()) * (size if in_mm3 else 1.0)
-        good = counts >= least
+        good = counts >= least * _ROUNDING
         good[0] = False
         self._large: NDArray[np.bool_] = good[labels]
 

@@ -22,6 +22,22 @@ from spectrane.cli.looks import limits_given
 PLANES = ["axial", "coronal", "sagittal"]
 
 
+class Least(click.ParamType[Any]):
+    """A size in voxels, or in mm³."""
+
+    name = "N[mm3]"
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> tuple[float, bool]:
+        """Read 20 or 50mm3."""
+        if isinstance(value, tuple):
+            return value
+        try:
+            size = float(value.removesuffix("mm3"))
+        except ValueError:
+            self.fail(f"{value!r} is not a number of voxels, or of mm3: 20, 50mm3", param, ctx)
+        return size, value.endswith("mm3")
+
+
 @click.command("slices")
 @click.argument("volume")
 @click.option("--output", "-o", type=click.Path(), required=True, help="The picture (.png).")
@@ -49,7 +65,11 @@ PLANES = ["axial", "coronal", "sagittal"]
 @click.option("--statistic-frame", default="t", help="The map's frame with the statistic.")
 @click.option("--dof", help="Degrees of freedom of t, or two of F with a comma.")
 @click.option("--one-sided", type=click.Choice(["positive", "negative"]))
-@click.option("--least", type=float, default=1, help="Leave out groups of fewer voxels.")
+@click.option("--least", type=Least(), default="0", help="Leave out smaller groups: 20, or 50mm3.")
+@click.option("--neighbours", type=click.Choice(["6", "18", "26"]), default="26",
+              help="Voxels of a group touch by faces, edges too, or corners too.")  # fmt: skip
+@click.option("--faded", type=click.FloatRange(0, 1, max_open=True), default=0.0,
+              help="Show what fails too, this faint, outlined at the threshold.")  # fmt: skip
 @click.option("--map-limits", help="LOW,HIGH of the map; symmetric:99 if unsaid.")
 @click.option("--map-colormap", default="ebbflow", help="For the map.")
 @click.option("--opacity", type=click.FloatRange(0, 1), default=1.0, help="Of the map.")
@@ -70,6 +90,7 @@ def command(volume: str, **options: Any) -> None:
     A map on another grid is laid over it, where it is significant; its groups are listed. With
     --point the values of every frame there are told.
     """
+    from spectrane.display.slices import groups
     from spectrane.engine.files import check_target
     from spectrane.opening import open as open_any
     from spectrane.opening import probe
@@ -78,10 +99,10 @@ def command(volume: str, **options: Any) -> None:
     quiet = options["quiet"] or options["as_json"]
     with told_warnings(quiet) as told, open_any(volume) as opened:
         layers = [_anatomy(opened, options)]
-        groups: list[dict[str, Any]] = []
+        found: list[dict[str, Any]] = []
         if options["map_file"]:
             layers.append(_map(options))
-            groups = _groups(layers[1], options)
+            found = [asdict(one) for one in groups(layers[1])]
         picture = _drawn(layers, options)
         under = probe(layers, points=_crossing(options)) if options["point"] else None
         picture.save(options["output"], overwrite=options["overwrite"])
@@ -89,7 +110,7 @@ def command(volume: str, **options: Any) -> None:
     if options["as_json"]:
         facts = {
             "picture": options["output"], "rows": rows, "columns": columns,
-            "scales": [str(s) for s in picture.scales], "clusters": groups,
+            "scales": [str(s) for s in picture.scales], "clusters": found,
             "point": [] if under is None else json.loads(under.to_json(orient="records")),
             "told": told,
         }  # fmt: skip
@@ -98,7 +119,7 @@ def command(volume: str, **options: Any) -> None:
         click.echo(f"{options['output']}: {columns} x {rows}")
         for scale in picture.scales:
             click.echo(f"  {scale}")
-        _tell_groups(groups)
+        _tell_groups(found)
         if under is not None:
             print_table(under.drop(columns=["point"]))
 
@@ -120,11 +141,12 @@ def _map(options: dict[str, Any]) -> Any:
     from spectrane.model.look import Look
     from spectrane.opening import open as open_any
 
+    least, in_mm3 = options["least"]
     limits = limits_given([options["map_limits"]]) if options["map_limits"] else "symmetric:99"
     return VolumeLayer(
         open_any(options["map_file"]), Look(colormap=options["map_colormap"], limits=limits),
-        options["opacity"], threshold=_threshold(options), frame=options["measure"],
-        least=options["least"],
+        options["opacity"], threshold=_threshold(options), frame=options["measure"], least=least,
+        in_mm3=in_mm3, neighbours=int(options["neighbours"]), faded=options["faded"],
     )  # fmt: skip
 
 
@@ -150,19 +172,6 @@ def _threshold(options: dict[str, Any]) -> Any:
         options["statistic_frame"], p=options["p_value"], fdr=options["fdr"], dof=freedom,
         side=options["one_sided"] or "both", statistic=options["statistic"],
     )  # fmt: skip
-
-
-def _groups(layer: Any, options: dict[str, Any]) -> list[dict[str, Any]]:
-    """Return the groups that the threshold leaves, as rows."""
-    from spectrane.analysis.clusters import clusters
-    from spectrane.analysis.thresholds import Kept
-    from spectrane.model.band import find_band
-
-    if layer.threshold is None:
-        return []
-    kept = Kept(layer.source, layer.threshold)
-    frame = find_band(layer.source.bands, layer.frame)
-    return [asdict(one) for one in clusters(kept, frame, least=options["least"])]
 
 
 def _drawn(layers: list[Any], options: dict[str, Any]) -> Any:

@@ -11,12 +11,20 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
-from spectrane.analysis.clusters import OfSize
+from spectrane.analysis.clusters import Cluster, OfSize, check_neighbours, clusters
 from spectrane.analysis.thresholds import Kept, Threshold
 from spectrane.display.drawing import Rgba
 from spectrane.display.layers import AnyLayer, Layer, check_opacity, stacked
+from spectrane.display.panels import (
+    GAP,
+    draw_cross,
+    draw_outline,
+    on_dark,
+    one_below_another,
+    side_by_side,
+    write_letters,
+)
 from spectrane.display.picture import Picture
 from spectrane.display.proposals import settled_colormap
 from spectrane.display.render import shadings_of
@@ -32,8 +40,6 @@ from spectrane.model.window import whole
 from spectrane.spatial.mosaics.inputs import called
 from spectrane.spatial.slicing import PLANES, Plane, cut
 
-_DARK, _LIGHT = (12, 14, 16, 255), (235, 235, 225, 255)
-_GAP = 6
 _EMPTY = 0.002
 """A slice of which less than this is above the lower limit counts as empty."""
 
@@ -43,7 +49,10 @@ class VolumeLayer:
     """A volume to be looked at, and how: its look, opacity, and where it is shown at all.
 
     ``frame`` is shown; ``threshold`` (an expression over its frames, or a ``Threshold``) keeps what
-    passes, tested on the volume's own voxels; ``least`` leaves out smaller groups, in voxels.
+    passes, tested on the volume's own voxels; ``least`` leaves out smaller groups, counted in
+    voxels or ``in_mm3``, of voxels that are ``neighbours`` by faces (6), edges (18) or corners
+    (26). ``faded`` shows what fails too, at that share of the opacity, with an outline at the
+    threshold.
     """
 
     source: Any  # a Source from then on
@@ -52,7 +61,10 @@ class VolumeLayer:
     visible: bool = True
     threshold: Threshold | str | None = None
     frame: BandName = 1
-    least: float = 1
+    least: float = 0
+    in_mm3: bool = False
+    neighbours: int = 26
+    faded: float = 0.0
     name: str | None = None
     mode: str = "normal"
 
@@ -60,6 +72,13 @@ class VolumeLayer:
         """Check numbers and names."""
         object.__setattr__(self, "source", source_of(self.source))
         check_opacity(self.opacity)
+        if not 0 <= self.faded < 1:
+            raise LookError(f"faded {self.faded}: expected 0 up to 1")
+        if self.faded and self.threshold is None:
+            raise LookError("faded: what fails a threshold is faded; give one")
+        if not 0 <= self.least < float("inf"):
+            raise LookError(f"least {self.least}: expected 0 or more voxels or mm3")
+        check_neighbours(self.neighbours)
         if self.mode not in MODES:
             raise LookError(f"mode {self.mode!r}{nearest(self.mode, MODES)}")
         if len(self.source.shape) != 3:
@@ -88,7 +107,9 @@ def tested(layer: VolumeLayer) -> Source:
     if layer.threshold is None:
         return source
     kept = Kept(source, layer.threshold)
-    return kept if layer.least <= 1 else OfSize(kept, least=layer.least)
+    if not layer.least:
+        return kept
+    return OfSize(kept, least=layer.least, in_mm3=layer.in_mm3, neighbours=layer.neighbours)
 
 
 def prepared(layers: Sequence[VolumeLayer]) -> list[_Ready]:
@@ -112,10 +133,23 @@ def _prepared(layer: VolumeLayer) -> _Ready:
     return _Ready(layer, kept, frames, replace(look, limits=limits), scales)
 
 
-def _flat(ready: Sequence[_Ready], plane: str, where: dict[str, Any]) -> list[AnyLayer]:
-    """Return a slice of each volume at the same millimetres as a layer."""
+def groups(layer: VolumeLayer) -> list[Cluster]:
+    """Return the groups that a layer's threshold leaves, the largest first; none without one."""
+    if layer.threshold is None:
+        return []
+    kept = Kept(layer.source, layer.threshold)
+    frame = find_bands(layer.source.bands, layer.frame)[0]
+    return clusters(kept, frame, neighbours=layer.neighbours, least=layer.least,
+                    in_mm3=layer.in_mm3)  # fmt: skip
+
+
+def _flat(
+    ready: Sequence[_Ready], plane: str, where: dict[str, Any]
+) -> tuple[list[AnyLayer], list[AnyLayer]]:
+    """Return a slice of each volume at the same millimetres as a layer, and those outlined."""
     first = cut(ready[0].source, plane, frames=ready[0].frames, **where)
     found: list[AnyLayer] = []
+    outlined: list[AnyLayer] = []
     for number, one in enumerate(ready):
         own = dict(where)
         if number and own.pop("index", None) is not None:
@@ -126,7 +160,13 @@ def _flat(ready: Sequence[_Ready], plane: str, where: dict[str, Any]) -> list[An
             continue  # this one does not reach so far
         found.append(Layer(made, one.look, one.layer.opacity, one.layer.visible,
                            name=one.layer.title, mode=one.layer.mode))  # fmt: skip
-    return found
+        if one.layer.faded and one.layer.visible:
+            every = cut(one.layer.source, plane, frames=one.frames, **own)
+            faint = one.layer.opacity * one.layer.faded
+            name = f"{one.layer.title}, faded"
+            found.insert(-1, Layer(every, one.look, faint, name=name, mode=one.layer.mode))
+            outlined.append(Layer(made, one.look))
+    return found, outlined
 
 
 def _depth(source: Source, plane: str, index: int) -> float:
@@ -137,13 +177,28 @@ def _depth(source: Source, plane: str, index: int) -> float:
     return float((source.grid.matrix[:3, :3] @ middle + source.grid.matrix[:3, 3])[across])
 
 
-def _drawn(ready: Sequence[_Ready], plane: str, scale: float, where: dict[str, Any]) -> Any:
+@dataclass(frozen=True)
+class _Drawn:
+    """A slice as it is drawn, on its grid, and what is known of the lowest layer's cut."""
+
+    rgba: Rgba
+    grid: Grid
+    cut: dict[str, Any]
+
+
+def _drawn(ready: Sequence[_Ready], plane: str, scale: float, where: dict[str, Any]) -> _Drawn:
     """Draw a slice at ``scale`` pixels per millimetre, in true proportion."""
-    layers = _flat(ready, plane, where)
+    layers, outlined = _flat(ready, plane, where)
     grid: Grid = layers[0].source.grid  # type: ignore[union-attr]
     size = tuple(max(1, round(n * side * scale)) for n, side in
                  zip(grid.shape, grid.pixel_size[::-1], strict=True))  # fmt: skip
-    return stacked(layers, grid=grid.resized(size), tell=False)
+    stack = stacked(layers, grid=grid.resized(size), tell=False)
+    rgba = on_dark(stack.blended())
+    for one in outlined:
+        alone = stacked([one], grid=stack.grid, tell=False)
+        draw_outline(rgba, alone.blended()[..., 3] > 0)
+    lowest: Any = layers[0]
+    return _Drawn(rgba, stack.grid, lowest.source.metadata["slice"])
 
 
 def slice_picture(
@@ -158,11 +213,10 @@ def slice_picture(
     ready = prepared(layers)
     where = {"at": at, "index": index, "side": side, "slab": slab, "project": project}
     where = {name: value for name, value in where.items() if value is not None}
-    stack = _drawn(ready, plane, _scale(ready, [plane], size or (800, 1280)), where)
-    rgba = _on_dark(stack.blended())
+    drawn = _drawn(ready, plane, _scale(ready, [plane], size or (800, 1280)), where)
     if labels:
-        _write_letters(rgba, Plane.of(plane, side), _caption(plane, stack.layers[0]))
-    return _picture(rgba, stack.grid, ready)
+        write_letters(drawn.rgba, Plane.of(plane, side), _caption(plane, drawn.cut))
+    return _picture(drawn.rgba, drawn.grid, ready)
 
 
 def three_planes(
@@ -176,18 +230,17 @@ def three_planes(
     if middle.shape != (3,):
         raise LookError(f"point {point!r}: expected x, y, z in mm")
     names = list(PLANES)
-    each = (size[0], (size[1] - 2 * _GAP) // 3)
+    each = (size[0], (size[1] - 2 * GAP) // 3)
     scale = min(_scale(ready, [name], each) for name in names)
     panels = []
     for name in names:
-        stack = _drawn(ready, name, scale, {"at": float(middle[PLANES[name][0]]), "side": side})
-        rgba = _on_dark(stack.blended())
-        plane = Plane.of(name, side)
+        drawn = _drawn(ready, name, scale, {"at": float(middle[PLANES[name][0]]), "side": side})
+        rgba, plane = drawn.rgba, Plane.of(name, side)
         if crosshair:
-            _cross(rgba, stack.grid, middle[plane.columns[0]], middle[plane.rows[0]])
-        _write_letters(rgba, plane, f"{name} {middle[plane.across]:.1f} mm")
+            draw_cross(rgba, drawn.grid, middle[plane.columns[0]], middle[plane.rows[0]])
+        write_letters(rgba, plane, f"{name} {middle[plane.across]:.1f} mm")
         panels.append(rgba)
-    return _picture(_row(panels), Grid(_row(panels).shape[:2]), ready)
+    return _picture(side_by_side(panels), Grid(side_by_side(panels).shape[:2]), ready)
 
 
 def montage(
@@ -206,15 +259,15 @@ def montage(
     # From the head down, or the right: as slices are hung.
     places = [high - (k + 0.5) * step for k in range(count)]
     across, down = _grid_of(ready, plane, count, size)
-    each = ((size[0] - (down - 1) * _GAP) // down, (size[1] - (across - 1) * _GAP) // across)
+    each = ((size[0] - (down - 1) * GAP) // down, (size[1] - (across - 1) * GAP) // across)
     scale = _scale(ready, [plane], each)
     panels = []
     for place in places:
-        rgba = _on_dark(_drawn(ready, plane, scale, {"at": place, "side": side}).blended())
-        _write_letters(rgba, Plane.of(plane, side), f"{place:.1f} mm", edges=rgba.shape[1] > 120)
+        rgba = _drawn(ready, plane, scale, {"at": place, "side": side}).rgba
+        write_letters(rgba, Plane.of(plane, side), f"{place:.1f} mm", edges=rgba.shape[1] > 120)
         panels.append(rgba)
-    rows = [_row(panels[k : k + across]) for k in range(0, count, across)]
-    whole_picture = _column(rows)
+    rows = [side_by_side(panels[k : k + across]) for k in range(0, count, across)]
+    whole_picture = one_below_another(rows)
     return _picture(whole_picture, Grid(whole_picture.shape[:2]), ready)
 
 
@@ -265,80 +318,10 @@ def _grid_of(
     return chosen
 
 
-def _on_dark(rgba: Rgba) -> Rgba:
-    """Lay a picture on black: what is clear must not look like bright tissue."""
-    alpha = rgba[..., 3:].astype(np.float32) / 255
-    dark = np.array(_DARK, np.float32)
-    out = np.floor(rgba * alpha + dark * (1 - alpha) + 0.5).astype(np.uint8)
-    out[..., 3] = 255
-    return out
-
-
-def _caption(plane: str, drawn: Any) -> str:
-    said = drawn.layer.source.metadata["slice"]
+def _caption(plane: str, said: dict[str, Any]) -> str:
     place = f"{said['at']:.1f} mm" if "at" in said else f"plane {said['index']}"
     slab = f", slab {said['slab']:g} mm" if said.get("slab") else ""
     return f"{plane} {place}{slab}"
-
-
-def _write_letters(rgba: Rgba, plane: Plane, caption: str, *, edges: bool = True) -> None:
-    from PIL import Image, ImageDraw, ImageFont
-
-    image = Image.fromarray(rgba.copy())
-    pen = ImageDraw.Draw(image)
-    rows, columns = rgba.shape[:2]
-    large = ImageFont.load_default(max(11, min(18, columns // 24)))
-    small = ImageFont.load_default(max(10, min(15, columns // 26)))
-    rim = {"stroke_width": 2, "stroke_fill": _DARK}
-    if edges:
-        places = {
-            "left": (5, rows // 2, "lm"), "right": (columns - 5, rows // 2, "rm"),
-            "top": (columns // 2, 4, "ma"), "bottom": (columns // 2, rows - 4, "md"),
-        }  # fmt: skip
-        for side, text in plane.labels.items():
-            x, y, anchor = places[side]
-            pen.text((x, y), text, fill=_LIGHT, font=large, anchor=anchor, **rim)
-    pen.text((5, 4), caption, fill=_LIGHT, font=small, anchor="la", **rim)
-    rgba[...] = np.asarray(image)
-
-
-def _cross(rgba: Rgba, grid: Grid, x: float, y: float) -> None:
-    """Draw thin lines through a point, open in the middle."""
-    column, row = grid.position(x=x, y=y)
-    r, c = int(np.floor(row)), int(np.floor(column))
-    gap = max(4, min(rgba.shape[:2]) // 40)
-    color = np.array((255, 214, 64, 255), np.uint8)
-    if 0 <= r < rgba.shape[0]:
-        rgba[r, : max(0, c - gap)] = rgba[r, max(0, c + gap + 1) :] = color
-    if 0 <= c < rgba.shape[1]:
-        rgba[: max(0, r - gap), c] = rgba[max(0, r + gap + 1) :, c] = color
-
-
-def _row(panels: Sequence[Rgba]) -> Rgba:
-    return _joined(panels, axis=1)
-
-
-def _column(rows: Sequence[Rgba]) -> Rgba:
-    return _joined(rows, axis=0)
-
-
-def _joined(panels: Sequence[Rgba], axis: int) -> NDArray[np.uint8]:
-    """Set panels beside or below one another, with gaps, on the dark ground."""
-    other = 1 - axis
-    length = max(one.shape[other] for one in panels)
-    total = sum(one.shape[axis] for one in panels) + _GAP * (len(panels) - 1)
-    shape = (length, total) if axis == 1 else (total, length)
-    out = np.empty((*shape, 4), np.uint8)
-    out[...] = _DARK
-    place = 0
-    for one in panels:
-        rows, columns = one.shape[:2]
-        if axis == 1:
-            out[:rows, place : place + columns] = one
-        else:
-            out[place : place + rows, :columns] = one
-        place += one.shape[axis] + _GAP
-    return out
 
 
 def _picture(rgba: Rgba, grid: Grid, ready: Sequence[_Ready]) -> Picture:

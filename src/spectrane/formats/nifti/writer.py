@@ -6,6 +6,8 @@ import gzip
 import json
 import os
 import struct
+import warnings
+from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
@@ -13,8 +15,9 @@ import numpy as np
 from spectrane.engine.files import written_whole
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.nifti.header import TYPES
-from spectrane.model.errors import FormatError
+from spectrane.model.errors import DataWarning, FormatError
 from spectrane.model.source import Source
+from spectrane.model.window import Window
 
 _CODES = {code: number for number, (code, _) in TYPES.items() if not code.startswith("V")}
 _LONGEST = 32767
@@ -31,12 +34,12 @@ def write_nifti(
 
     The place goes into sform and qform (where a rotation says it), scale and offset into slope and
     inter, frames into the fourth dimension, a look's fixed limits into cal_min and cal_max. Invalid
-    voxels are NaN in floats and must be none in integers. Raises FormatError for what NIfTI cannot
-    hold.
+    voxels are NaN; integers with any are written as floats that hold them exactly, with a warning.
+    Raises FormatError for what NIfTI cannot hold.
     """
     if len(source.shape) != 3:
         raise FormatError("NIfTI holds volumes; this raster has two dimensions")
-    kind = source.dtype.newbyteorder("=")
+    kind = _written_type(source)
     code = "u1" if kind.kind == "b" else f"{kind.kind}{kind.itemsize}"
     if code not in _CODES:
         raise FormatError(f"NIfTI holds {', '.join(n for _, n in TYPES.values())}, not {kind}")
@@ -46,7 +49,7 @@ def write_nifti(
     chosen = version or (2 if max(source.shape) > _LONGEST else 1)
     if chosen not in (1, 2):
         raise FormatError(f"version {version}: expected 1 or 2")
-    head = _head(source, _CODES[code], chosen)
+    head = _head(source, _CODES[code], kind.itemsize * 8, chosen)
     name = os.fspath(target)
     with written_whole(name, overwrite=overwrite) as file:
         if name.lower().endswith(".gz"):
@@ -56,29 +59,54 @@ def write_nifti(
             _write(source, file, head, code, progress)
 
 
-def _write(source: Source, file: Any, head: bytes, code: str, progress: Progress) -> None:
-    file.write(head)
+def _written_type(source: Source) -> np.dtype[Any]:
+    """Return the source's type, or the float that holds it where some voxels are invalid."""
+    kind = source.dtype.newbyteorder("=")
+    may_be_invalid = source.has_mask or any(band.nodata is not None for band in source.bands)
+    if kind.kind == "f" or not may_be_invalid or not _any_invalid(source):
+        return kind
+    if kind.itemsize > 4:
+        raise FormatError(
+            f"NIfTI has no field for no-data, some voxels are invalid, and no float holds {kind} "
+            "exactly; crop to the valid part, or fill it"
+        )
+    wide = np.dtype(np.float32 if kind.itemsize <= 2 else np.float64)
+    warnings.warn(
+        f"some voxels are invalid, and NIfTI has no field for no-data: written as {wide} with NaN "
+        f"instead of {kind}, the numbers unchanged",
+        DataWarning,
+        stacklevel=4,
+    )
+    return wide
+
+
+def _parts(source: Source) -> Iterator[tuple[int, Window]]:
+    """Yield each frame in parts of whole planes, as they lie in the file."""
     i, j, k = source.shape
     step = max(1, (8 << 20) // (i * j * source.dtype.itemsize))
-    total = len(source.bands) * k
     for band in range(len(source.bands)):
         for first in range(0, k, step):
-            last = min(first + step, k)
-            pixels = source.read([band], ((0, i), (0, j), (first, last)))
-            values = pixels.values[0]
-            valid = np.broadcast_to(pixels.valid, pixels.values.shape)[0]
-            if not valid.all():
-                if values.dtype.kind != "f":
-                    raise FormatError(
-                        "NIfTI has no field for no-data, and some voxels are invalid; convert to "
-                        "float32, which has NaN"
-                    )
-                values = np.where(valid, values, np.nan)
-            file.write(np.ascontiguousarray(values.T).astype(f"<{code}").tobytes())
-            progress(band * k + last, total)
+            yield band, ((0, i), (0, j), (first, min(first + step, k)))
 
 
-def _head(source: Source, datatype: int, version: int) -> bytes:
+def _any_invalid(source: Source) -> bool:
+    return any(not source.read([band], window).valid.all() for band, window in _parts(source))
+
+
+def _write(source: Source, file: Any, head: bytes, code: str, progress: Progress) -> None:
+    file.write(head)
+    planes = source.shape[2]
+    for band, window in _parts(source):
+        pixels = source.read([band], window)
+        values = pixels.values[0].astype(f"<{code}", copy=False)
+        valid = np.broadcast_to(pixels.valid, pixels.values.shape)[0]
+        if not valid.all():
+            values = np.where(valid, values, np.nan).astype(f"<{code}")
+        file.write(np.ascontiguousarray(values.T).tobytes())
+        progress(band * planes + window[2][1], len(source.bands) * planes)
+
+
+def _head(source: Source, datatype: int, bits: int, version: int) -> bytes:
     frames = len(source.bands)
     dims = [4 if frames > 1 else 3, *source.shape, frames, 1, 1, 1]
     affine = np.asarray(source.grid.affine, np.float64)
@@ -88,7 +116,6 @@ def _head(source: Source, datatype: int, version: int) -> bytes:
     band = source.bands[0]
     low, high = _shown_range(source)
     codes = (_SCANNER if rigid else 0, _SCANNER)
-    bits = source.dtype.itemsize * 8
     rows = affine[:3].tolist()
     name = band.name.encode()[:15] if frames == 1 else b""
     text = b"written by Spectrane"

@@ -1,0 +1,56 @@
+"""A volume study: look at the joint, lay the trial's map over it, read values, write what is kept.
+
+Run it after ``make demo``: ``python examples/05_volume_study.py [DEMO_FOLDER] [OUT_FOLDER]``.
+"""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import spectrane as sp
+
+
+def main(demo: Path, out: Path) -> None:
+    """Go through the steps and write what they give into ``out``."""
+    out.mkdir(parents=True, exist_ok=True)
+    joint = sp.open(demo / "fetlock.nii.gz")
+    effect = sp.open(demo / "fetlock_effect.nii.gz")
+    print(joint.describe())
+    print(effect.describe(statistics=True))
+
+    # 1. The bone window; the map is coarser and turned, and meets the joint in millimetres.
+    bone = sp.VolumeLayer(joint, sp.Look(limits="window:bone"))
+    look = sp.Look(colormap="ebbflow", limits="symmetric:99")
+    change = sp.VolumeLayer(
+        effect, look, frame="change", threshold="abs(t) >= 5", least=50, in_mm3=True, faded=0.3
+    )
+    sp.three_planes([bone, change], (12, 0, 9)).save(out / "planes.png", overwrite=True)
+    sheet = sp.montage([bone, change], "coronal", count=12, span=(-18, 18))
+    sheet.save(out / "sheet.png", overwrite=True)
+    slab = sp.slice_picture([bone], "sagittal", at=9, slab=10, project="mean")
+    slab.save(out / "slab.png", overwrite=True)
+
+    # 2. Where is it significant, and what stands there?
+    print(sp.clusters(change).round(1).to_string())
+    print(sp.probe([bone, change], x=12, y=0, z=9).to_string(index=False))
+
+    # 3. A map of differences reads the difference of the readings.
+    first, second = effect.voxels("change"), effect.voxels("contrast")
+    rest = sp.volume_from_array(
+        (first - second).filled(float("nan")), affine=effect.affine, frames=[sp.Frame("rest", "HU")]
+    )
+    rest.save(out / "rest.nii.gz", overwrite=True)
+    with sp.open(out / "rest.nii.gz") as kept:
+        read = sp.probe([effect, kept], x=12, y=0, z=9).set_index("frame")["physical"]
+    assert abs(read["rest"] - (read["change"] - read["contrast"])) < 1e-4
+
+    # 4. The joint on the map's voxels, cut to the part that matters.
+    coarse = joint.regrid(effect).crop(k=(6, 30))
+    coarse.save(out / "joint_coarse.nii.gz", overwrite=True)
+    print(coarse, coarse.statistics().round(1).to_string())
+
+
+if __name__ == "__main__":
+    given = [Path(argument) for argument in sys.argv[1:]]
+    main(given[0] if given else Path("demo"), given[1] if len(given) > 1 else Path("volume"))

@@ -1,0 +1,95 @@
+"""What is drawn on and around slices: letters, cross, outline, gaps between panels."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.display.drawing import Rgba
+from spectrane.model.grid import Grid
+from spectrane.spatial.slicing import Plane
+
+GAP = 6
+"""Pixels between panels."""
+_DARK, _LIGHT = (12, 14, 16, 255), (235, 235, 225, 255)
+
+
+def on_dark(rgba: Rgba) -> Rgba:
+    """Lay a picture on black: what is clear must not look like bright tissue."""
+    alpha = rgba[..., 3:].astype(np.float32) / 255
+    dark = np.array(_DARK, np.float32)
+    out = np.floor(rgba * alpha + dark * (1 - alpha) + 0.5).astype(np.uint8)
+    out[..., 3] = 255
+    return out
+
+
+def write_letters(rgba: Rgba, plane: Plane, caption: str, *, edges: bool = True) -> None:
+    """Write a caption, and with ``edges`` which side of the patient lies at each edge."""
+    from PIL import Image, ImageDraw, ImageFont
+
+    image = Image.fromarray(rgba.copy())
+    pen = ImageDraw.Draw(image)
+    rows, columns = rgba.shape[:2]
+    large = ImageFont.load_default(max(11, min(18, columns // 24)))
+    small = ImageFont.load_default(max(10, min(15, columns // 26)))
+    rim = {"stroke_width": 2, "stroke_fill": _DARK}
+    if edges:
+        places = {
+            "left": (5, rows // 2, "lm"), "right": (columns - 5, rows // 2, "rm"),
+            "top": (columns // 2, 4, "ma"), "bottom": (columns // 2, rows - 4, "md"),
+        }  # fmt: skip
+        for side, text in plane.labels.items():
+            x, y, anchor = places[side]
+            pen.text((x, y), text, fill=_LIGHT, font=large, anchor=anchor, **rim)
+    pen.text((5, 4), caption, fill=_LIGHT, font=small, anchor="la", **rim)
+    rgba[...] = np.asarray(image)
+
+
+def draw_cross(rgba: Rgba, grid: Grid, x: float, y: float) -> None:
+    """Draw thin lines through a point, open in the middle."""
+    column, row = grid.position(x=x, y=y)
+    r, c = int(np.floor(row)), int(np.floor(column))
+    gap = max(4, min(rgba.shape[:2]) // 40)
+    color = np.array((255, 214, 64, 255), np.uint8)
+    if 0 <= r < rgba.shape[0]:
+        rgba[r, : max(0, c - gap)] = rgba[r, max(0, c + gap + 1) :] = color
+    if 0 <= c < rgba.shape[1]:
+        rgba[: max(0, r - gap), c] = rgba[max(0, r + gap + 1) :, c] = color
+
+
+def draw_outline(rgba: Rgba, kept: NDArray[np.bool_]) -> None:
+    """Draw a thin line along the inside of what is kept."""
+    from scipy.ndimage import binary_erosion
+
+    rgba[kept & ~binary_erosion(kept, border_value=1)] = _LIGHT
+
+
+def side_by_side(panels: Sequence[Rgba]) -> Rgba:
+    """Set panels beside one another."""
+    return _joined(panels, axis=1)
+
+
+def one_below_another(rows: Sequence[Rgba]) -> Rgba:
+    """Set rows of panels below one another."""
+    return _joined(rows, axis=0)
+
+
+def _joined(panels: Sequence[Rgba], axis: int) -> NDArray[np.uint8]:
+    """Set panels beside or below one another, with gaps, on the dark ground."""
+    other = 1 - axis
+    length = max(one.shape[other] for one in panels)
+    total = sum(one.shape[axis] for one in panels) + GAP * (len(panels) - 1)
+    shape = (length, total) if axis == 1 else (total, length)
+    out = np.empty((*shape, 4), np.uint8)
+    out[...] = _DARK
+    place = 0
+    for one in panels:
+        rows, columns = one.shape[:2]
+        if axis == 1:
+            out[:rows, place : place + columns] = one
+        else:
+            out[place : place + rows, :columns] = one
+        place += one.shape[axis] + GAP
+    return out

@@ -1,0 +1,33 @@
+"""The examples run on the demo data as they stand, and leave the files they speak of."""
+
+from __future__ import annotations
+
+import runpy
+import shutil
+import warnings
+from pathlib import Path
+
+import pytest
+
+EXAMPLES = Path(__file__).resolve().parents[1] / "examples"
+
+
+@pytest.mark.parametrize(
+    ("name", "left"),
+    [
+        ("02_looking.py", ["*.png"]),
+        ("03_mosaic_and_clip.py", ["*.tif"]),
+        ("04_overlay_page.py", ["overlay.png", "sound.html", "sound.kmz", "tiles/**/*.png"]),
+        ("05_volume_study.py", ["planes.png", "sheet.png", "slab.png", "joint_coarse.nii.gz"]),
+    ],
+)
+def test_an_example(name, left, demo, tmp_path, monkeypatch):
+    shutil.copytree(demo, tmp_path / "demo")
+    main = runpy.run_path(str(EXAMPLES / name))["main"]
+    monkeypatch.chdir(tmp_path)
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # an example may show data that is worth a second look
+        main(Path("demo"), Path("out"))
+    for pattern in left:
+        assert all(path.stat().st_size for path in Path("out").glob(pattern))
+        assert list(Path("out").glob(pattern)), pattern
