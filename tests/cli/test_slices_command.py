@@ -92,6 +92,10 @@ def test_a_map_lies_at_the_same_millimetres(pair):
     assert "where abs(t) >= 5" in sheet.description
     with pytest.raises(sp.LookError, match="expected 1 to 400"):
         montage([VolumeLayer(anatomy)], count=0)
+    away = other.affine + np.outer([0, 0, 1, 0], [0, 0, 0, 500])
+    away = sp.VolumeLayer(sp.volume_from_array(np.ones((9, 9, 9)), affine=away), name="far")
+    with pytest.raises(sp.GridMismatch, match="far does not meet .* z reaches from"):
+        sp.three_planes([VolumeLayer(anatomy), away])
     with pytest.raises(sp.GridMismatch, match="is no volume"):
         VolumeLayer(sp.from_array(np.zeros((3, 3))))
 

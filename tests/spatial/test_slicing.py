@@ -37,6 +37,26 @@ def test_trilinear_is_its_definition(form, rng):
             assert out[i, j] == pytest.approx(wanted, rel=1e-4)
 
 
+@pytest.mark.parametrize("order", list(itertools.permutations(range(3))))
+def test_planes_along_the_axes_are_trilinear_too(rng, order):
+    deep, rows, columns = order
+    for spread, start in itertools.product((1.0, -0.37, 1.9), (-0.5, 2.0, 3.25, -0.7)):
+        cube = rng.normal(50, 20, (9, 8, 7)).astype("f4")
+        origin = np.full(3, 0.0 if spread > 0 else 6.4)
+        origin[deep] = start
+        down, across = np.zeros(3), np.zeros(3)
+        down[rows], across[columns] = spread, 0.8 * spread
+        out, wanted = np.full((2, 12, 11), -1, "f4")
+        assert slicing.along_axes(cube, origin, down, across, out)
+        slicing.trilinear_reference(cube, origin, down, across, wanted)
+        np.testing.assert_allclose(out, wanted, rtol=1e-5)
+        before = out.copy()
+        cube[4, 4, 4] = np.nan
+        assert not slicing.along_axes(cube, origin, down, across, out)
+        assert not slicing.along_axes(cube[:3], origin, down + [0.01] * 3, across, out)
+        np.testing.assert_array_equal(out, before)
+
+
 def point(cube, place):
     if any(not -0.5 <= p <= n - 0.5 for p, n in zip(place, cube.shape, strict=True)):
         return np.nan

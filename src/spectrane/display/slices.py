@@ -34,7 +34,7 @@ from spectrane.model.band import BandName, find_bands
 from spectrane.model.errors import GridMismatch, LookError, nearest
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
-from spectrane.model.patient import aligned_axes, reach
+from spectrane.model.patient import aligned_axes, axis_apart, reach
 from spectrane.model.source import Source, source_of
 from spectrane.model.window import whole
 from spectrane.spatial.mosaics.inputs import called
@@ -113,7 +113,16 @@ def tested(layer: VolumeLayer) -> Source:
 
 
 def prepared(layers: Sequence[VolumeLayer]) -> list[_Ready]:
-    """Find limits, colour maps and tests once for all slices."""
+    """Find limits, colour maps and tests once for all slices; the first is the lowest.
+
+    Raises GridMismatch where a volume does not meet the lowest one anywhere.
+    """
+    if not layers:
+        raise LookError("no layers: expected one volume or more")
+    for one in layers[1:]:
+        apart = axis_apart(layers[0].source.grid, one.source.grid)
+        if apart:
+            raise GridMismatch(f"{one.title} does not meet {layers[0].title} anywhere: {apart}")
     return [_prepared(one) for one in layers]
 
 

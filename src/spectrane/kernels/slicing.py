@@ -52,3 +52,49 @@ def trilinear_reference(
 
 trilinear = Twin(trilinear_reference, "spectrane.kernels.slicing_loops", "trilinear", 0.4)
 """``trilinear_reference`` or its compiled twin; equal to rounding, with equal validity."""
+
+
+def along_axes(
+    volume: NDArray[Any], origin: F64, down: F64, across: F64, out: NDArray[Any]
+) -> bool:
+    """Fill ``out`` as ``trilinear`` would, where the plane lies along the volume's own axes.
+
+    Then the weights are products, and one axis after the other is interpolated: twenty times
+    faster. Returns False, and leaves ``out``, where it does not lie so or a voxel is invalid.
+    """
+    rows, columns = _only_axis(down, len(out)), _only_axis(across, out.shape[1])
+    if rows is None or columns is None or rows == columns or not np.isfinite(volume).all():
+        return False
+    deep = 3 - rows - columns
+    plane = volume.transpose(deep, rows, columns)
+    for axis, start, step, count in (
+        (0, origin[deep], 0.0, 1), (1, origin[rows], down[rows], len(out)),
+        (2, origin[columns], across[columns], out.shape[1]),
+    ):  # fmt: skip
+        plane = _along(plane, axis, start + step * np.arange(count))
+    out[...] = plane[0]
+    return True
+
+
+def _only_axis(step: F64, count: int) -> int | None:
+    """Return the axis that ``count`` steps follow; None where they leave it by a millionth."""
+    axis = int(np.abs(step).argmax())
+    away = np.delete(step, axis)
+    return axis if (np.abs(away) * count < 1e-6).all() else None
+
+
+def _along(values: NDArray[Any], axis: int, at: F64) -> NDArray[Any]:
+    """Interpolate along one axis; the last taps alone up to half a voxel outside, then NaN."""
+    length = values.shape[axis]
+    first = np.floor(at)
+    share = at - first
+    below, above = ((first + k).clip(0, length - 1).astype(np.intp) for k in (0, 1))
+    outside = (at < -EDGE) | (at > length - 1 + EDGE)
+    found = values.take(below, axis).astype(np.float64)
+    if share.any():
+        shape = [1] * 3
+        shape[axis] = len(at)
+        found += (values.take(above, axis) - found) * share.reshape(shape)
+    if outside.any():
+        found[(slice(None),) * axis + (outside,)] = np.nan
+    return found

@@ -58,3 +58,19 @@ def oblique(grid: Grid) -> float:
     turn = np.abs(grid.matrix[:3, :3] / np.linalg.norm(grid.matrix[:3, :3], axis=0))
     along = [turn[patient, voxel] for patient, voxel in enumerate(aligned_axes(grid))]
     return float(np.degrees(np.arccos(min(1.0, min(along)))))
+
+
+def axis_apart(one: Grid, other: Grid) -> str:
+    """Return along which patient axis two volumes do not meet, in words; "" where they may.
+
+    >>> at = lambda x: Grid((2, 2, 2), ((1, 0, 0, x), (0, 1, 0, 0), (0, 0, 1, 0), (0, 0, 0, 1)))
+    >>> axis_apart(at(0), at(10))
+    'x reaches from -0.5 to 1.5 mm in one, from 9.5 to 11.5 mm in the other'
+    """
+    for axis, low, high, least, most in zip("xyz", *reach(one), *reach(other), strict=True):
+        if min(high, most) <= max(low, least):
+            return (
+                f"{axis} reaches from {low:.6g} to {high:.6g} mm in one, from {least:.6g} to "
+                f"{most:.6g} mm in the other"
+            )
+    return ""

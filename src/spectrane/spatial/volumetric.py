@@ -12,7 +12,7 @@ from spectrane.engine.volumes import VolumeSource
 from spectrane.kernels.slicing import trilinear
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Grid
-from spectrane.model.patient import reach
+from spectrane.model.patient import axis_apart
 from spectrane.model.physical import as_stored, value_dtype
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
@@ -32,13 +32,9 @@ class RegriddedVolume(VolumeSource):
         self.bands, self.dtype, self.has_mask = parent.bands, parent.dtype, True
         i, j, k = grid.shape
         self.block_shape = (i, j, max(1, min(k, (1 << 20) // max(1, i * j))))
-        (low, high), (other_low, other_high) = reach(grid), reach(parent.grid)
-        if (np.minimum(high, other_high) <= np.maximum(low, other_low)).any():
-            raise GridMismatch(
-                f"the volumes do not meet: one reaches from {low.round(1).tolist()} to "
-                f"{high.round(1).tolist()} mm, the other from {other_low.round(1).tolist()} to "
-                f"{other_high.round(1).tolist()}"
-            )
+        apart = axis_apart(grid, parent.grid)
+        if apart:
+            raise GridMismatch(f"the volumes do not meet anywhere: {apart}")
 
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer a window, plane by plane."""
