@@ -19,7 +19,8 @@ if TYPE_CHECKING:
     from spectrane.display.layers import Layer
     from spectrane.display.outlines import Outline
     from spectrane.display.picture import Picture
-    from spectrane.display.slices import VolumeLayer, montage, slice_picture, three_planes
+    from spectrane.display.slices import beside, montage, slice_picture, three_planes
+    from spectrane.display.volume_layers import VolumeLayer
     from spectrane.masking import Mask, mask
     from spectrane.model.band import Band
     from spectrane.model.errors import (
@@ -72,7 +73,8 @@ _HOMES = {
     "spectrane.display.layers": ["Layer"],
     "spectrane.display.outlines": ["Outline"],
     "spectrane.display.picture": ["Picture"],
-    "spectrane.display.slices": ["VolumeLayer", "montage", "slice_picture", "three_planes"],
+    "spectrane.display.slices": ["beside", "montage", "slice_picture", "three_planes"],
+    "spectrane.display.volume_layers": ["VolumeLayer"],
     "spectrane.analysis.thresholds": ["Threshold"],
     "spectrane.masking": ["Mask", "mask"],
     "spectrane.model.band": ["Band"],
@@ -127,6 +129,7 @@ __all__ = [
     "VolumeLayer",
     "align",
     "amend",
+    "beside",
     "clusters",
     "colormaps",
     "from_array",

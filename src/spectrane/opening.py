@@ -15,7 +15,7 @@ from spectrane.volume import Volume
 if TYPE_CHECKING:
     import pandas
 
-    from spectrane.display.slices import VolumeLayer
+    from spectrane.display.volume_layers import VolumeLayer
 
 
 def open(path: str | os.PathLike[str], *, member: int | str | None = None, **options: Any) -> Any:
@@ -48,7 +48,7 @@ def probe(
     [[1, 0, 0, 4]]
     """
     listed = list(layers) if isinstance(layers, list | tuple) else [layers]
-    from spectrane.display.slices import VolumeLayer
+    from spectrane.display.volume_layers import VolumeLayer
 
     if not any(isinstance(one, Volume | VolumeLayer) for one in listed):
         _refused("rasters", z=z, i=i, j=j, k=k)
@@ -75,7 +75,7 @@ def clusters(layer: VolumeLayer) -> pandas.DataFrame:
     import pandas
 
     from spectrane.analysis.clusters import Cluster
-    from spectrane.display.slices import groups
+    from spectrane.display.volume_layers import groups
 
     columns = [one.name for one in fields(Cluster)]
     return pandas.DataFrame(groups(layer), columns=columns).set_index("number")

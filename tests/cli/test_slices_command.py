@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import json
+import struct
+import zlib
 
 import numpy as np
 import pytest
 from PIL import Image
 
 import spectrane as sp
-from spectrane.display.slices import VolumeLayer, filled_span, montage, prepared, slice_picture
+from spectrane.display.slices import filled_span, montage, prepared, slice_picture
+from spectrane.display.volume_layers import VolumeLayer
+from spectrane.formats.png.encoding import encode_animated_png
 
 
 def test_three_planes_with_a_map_and_its_groups(run, demo, tmp_path):
@@ -131,3 +135,80 @@ def test_what_fails_is_faded_and_outlined_and_small_groups_left_out(pair):
             drawn(**wrong)
     with pytest.raises(sp.LookError, match="give one"):
         sp.VolumeLayer(other, faded=0.5)
+
+
+def test_many_slices_are_numbered_files_or_one_moving_picture(run, demo, tmp_path):
+    given = ["slices", demo / "fetlock.nii.gz", "--limits", "window:bone", "--plane", "coronal",
+             "--span", "-12..12", "--size", "200x200"]  # fmt: skip
+    status, out, _ = run(*given, "-o", tmp_path / "s.png", "--sequence", "12")
+    assert (status, f"{tmp_path}/s-01.png to {tmp_path}/s-12.png" in out) == (0, True)
+    one = np.asarray(Image.open(tmp_path / "s-07.png").convert("RGB"))
+    assert run(*given, "-o", tmp_path / "m.png", "--animated", "12", "--pace", "80")[0] == 0
+    with Image.open(tmp_path / "m.png") as moving:  # read by another implementation
+        assert (moving.n_frames, moving.info["loop"], moving.info["duration"]) == (12, 0, 80)
+        assert "not data" in moving.info["Description"]
+        for k in range(12):
+            moving.seek(k)
+            own = np.asarray(Image.open(tmp_path / f"s-{k + 1:02}.png").convert("RGB"))
+            np.testing.assert_array_equal(np.asarray(moving.convert("RGB")), own)
+        moving.seek(6)
+        np.testing.assert_array_equal(np.asarray(moving.convert("RGB")), one)
+    with sp.open(tmp_path / "m.png") as still:  # programs that know no animation see the first
+        first = np.asarray(Image.open(tmp_path / "s-01.png").convert("RGB"))
+        np.testing.assert_array_equal(still.pixels()[:3].transpose(1, 2, 0), first)
+    (tmp_path / "t-3.png").write_bytes(b"mine")
+    for wrong, code in (
+        (["-o", tmp_path / "t.png", "--sequence", "5"], 1),  # t-3.png is not replaced
+        (["-o", tmp_path / "t.gif", "--animated", "5"], 1),
+        (["-o", tmp_path / "m.png", "--animated", "5"], 1),
+        (["-o", tmp_path / "t.png", "--animated", "5", "--montage", "5"], 2),
+        (["-o", tmp_path / "t.png", "--animated", "5", "--at", "5"], 2),
+        (["-o", tmp_path / "t.png", "--montage", "5", "--slab", "5"], 2),
+    ):
+        assert run(*given, *wrong)[0] == code
+    assert not (tmp_path / "t-1.png").exists()
+    assert (tmp_path / "t-3.png").read_bytes() == b"mine"
+
+
+def test_two_volumes_stand_side_by_side_at_the_same_millimetres(pair, run, demo, tmp_path):
+    anatomy, _ = pair
+    turned = anatomy.voxels(physical=False).data[::-1, :, ::-1]  # the same box in another order
+    affine = np.array([[-1, 0, 0, 39], [0, 1, 0, 0], [0, 0, -2, 38], [0, 0, 0, 1.0]])
+    other = sp.volume_from_array(turned, affine=affine)
+    small = anatomy.crop(i=(10, 30), j=(0, 20))
+    look = sp.Look(limits=(0, 100))
+    columns = [[sp.VolumeLayer(one, look)] for one in (anatomy, other, small)]
+    picture = sp.beside(columns, "coronal", at=18.0, labels=False, size=(200, 612))
+    rgba = picture.rgba[..., 0].astype(int)
+    assert rgba.shape == (200, 612)
+    first, second, third = (rgba[:, k * 206 : k * 206 + 200] for k in range(3))
+    assert np.abs(first - second).max() <= 1
+    inside = np.s_[60:140, 60:140]
+    np.testing.assert_array_equal(third[inside], first[inside])
+    assert third[:, :40].max() < first[100, 40]  # the part does not reach there
+    with pytest.raises(sp.GridMismatch, match="reaches from"):
+        sp.beside(columns, "coronal", at=30.0)
+    given = ["slices", demo / "fetlock.nii.gz", "--beside", demo / "fetlock_effect.nii.gz",
+             "-o", tmp_path / "b.png"]  # fmt: skip
+    assert run(*given, "--plane", "axial", "--at", "4")[0] == 0
+    assert run(*given, "--overwrite")[0] == 2
+
+
+@pytest.mark.parametrize(("dtype", "channels"), [("u1", 4), ("u2", 3), ("u1", 1), ("u2", 2)])
+def test_a_moving_picture_keeps_its_chunks_in_order(rng, dtype, channels):
+    frames = rng.integers(0, 255, (4, 9, 7, channels)).astype(dtype)
+    data = encode_animated_png(iter(frames), 4, {"Title": "walk"}, 40)
+    kinds, numbers, place = [], [], 8
+    while place < len(data):
+        length, kind = struct.unpack(">L4s", data[place : place + 8])
+        assert zlib.crc32(data[place + 4 : place + 8 + length]) == struct.unpack(
+            ">L", data[place + 8 + length : place + 12 + length])[0]  # fmt: skip
+        if kind in (b"fcTL", b"fdAT"):
+            numbers.append(struct.unpack(">L", data[place + 8 : place + 12])[0])
+        kinds.append(kind)
+        place += 12 + length
+    moving = [b"fcTL", b"fdAT"] * 3
+    assert kinds == [b"IHDR", b"tEXt", b"acTL", b"fcTL", b"IDAT", *moving, b"IEND"]
+    assert numbers == list(range(7))
+    with pytest.raises(sp.LookError, match=r"frame 2 is \(9, 6"):
+        encode_animated_png([frames[0], frames[1][:, :6]], 2, {}, 40)

@@ -9,7 +9,7 @@ import pytest
 
 import spectrane as sp
 from spectrane.analysis.thresholds import Threshold
-from spectrane.display.slices import VolumeLayer
+from spectrane.display.volume_layers import VolumeLayer
 
 FINE = np.array([[-1.0, 0, 0, 10], [0, 1, 0, -10], [0, 0, 2, -10], [0, 0, 0, 1]])
 

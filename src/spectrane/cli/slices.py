@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 from dataclasses import asdict
 from typing import Any
@@ -47,7 +48,11 @@ class Least(click.ParamType[Any]):
 @click.option("--index", type=click.IntRange(0), help="Or a stored plane, from 0.")
 @click.option("--point", type=Numbers(3, "X,Y,Z"), help="Where three planes meet, in mm.")
 @click.option("--montage", type=click.IntRange(1, 400), help="So many slices, evenly spread.")
-@click.option("--span", type=Range(), help="Montage: from LOW..HIGH mm; else what is not empty.")
+@click.option("--sequence", type=click.IntRange(1, 400), help="Or in numbered files: OUT-01.png, …")
+@click.option("--animated", type=click.IntRange(2, 400), help="Or in one moving picture.")
+@click.option("--pace", type=click.IntRange(1, 65535), default=100, help="Milliseconds per slice.")
+@click.option("--span", type=Range(), help="Many: from LOW..HIGH mm; else what is not empty.")
+@click.option("--beside", type=click.Path(), help="A second volume, at the same mm, to its right.")
 @click.option("--slab", type=float, default=0.0, help="A thickness in mm that is projected.")
 @click.option("--project", type=click.Choice(["maximum", "minimum", "mean"]), default="maximum")
 @click.option("--side", type=click.Choice(["radiological", "neurological"]),
@@ -82,6 +87,7 @@ class Least(click.ParamType[Any]):
 @examples(
     "slices demo/fetlock.nii.gz -o joint.png --limits window:bone --map demo/fetlock_effect.nii.gz "
     "--measure change --threshold 'abs(t) >= 5' --point 10,0,8",
+    "slices demo/fetlock.nii.gz -o walk.png --plane coronal --animated 40 --limits window:bone",
     "slices demo/fetlock.nii.gz -o all.png --plane axial --montage 15 --limits window:bone",
 )
 def command(volume: str, **options: Any) -> None:
@@ -90,12 +96,13 @@ def command(volume: str, **options: Any) -> None:
     A map on another grid is laid over it, where it is significant; its groups are listed. With
     --point the values of every frame there are told.
     """
-    from spectrane.display.slices import groups
+    from spectrane.display.volume_layers import groups
     from spectrane.engine.files import check_target
     from spectrane.opening import open as open_any
     from spectrane.opening import probe
 
-    check_target(options["output"], overwrite=options["overwrite"])
+    if not options["sequence"]:
+        check_target(options["output"], overwrite=options["overwrite"])
     quiet = options["quiet"] or options["as_json"]
     with told_warnings(quiet) as told, open_any(volume) as opened:
         layers = [_anatomy(opened, options)]
@@ -103,20 +110,20 @@ def command(volume: str, **options: Any) -> None:
         if options["map_file"]:
             layers.append(_map(options))
             found = [asdict(one) for one in groups(layers[1])]
-        picture = _drawn(layers, options)
+        picture, written = _written(layers, options)
         under = probe(layers, points=_crossing(options)) if options["point"] else None
-        picture.save(options["output"], overwrite=options["overwrite"])
     rows, columns = picture.rgba.shape[:2]
     if options["as_json"]:
         facts = {
-            "picture": options["output"], "rows": rows, "columns": columns,
+            "pictures": written, "rows": rows, "columns": columns,
             "scales": [str(s) for s in picture.scales], "clusters": found,
             "point": [] if under is None else json.loads(under.to_json(orient="records")),
             "told": told,
         }  # fmt: skip
         click.echo(json.dumps(facts))
     elif not quiet:
-        click.echo(f"{options['output']}: {columns} x {rows}")
+        many = f" to {written[-1]}" if len(written) > 1 else ""
+        click.echo(f"{written[0]}{many}: {columns} x {rows}")
         for scale in picture.scales:
             click.echo(f"  {scale}")
         _tell_groups(found)
@@ -125,7 +132,7 @@ def command(volume: str, **options: Any) -> None:
 
 
 def _anatomy(opened: Any, options: dict[str, Any]) -> Any:
-    from spectrane.display.slices import VolumeLayer
+    from spectrane.display.volume_layers import VolumeLayer
     from spectrane.model.look import Look
 
     given: dict[str, Any] = {"invert": options["invert"], "colormap": options["colormap"]}
@@ -137,7 +144,7 @@ def _anatomy(opened: Any, options: dict[str, Any]) -> Any:
 
 
 def _map(options: dict[str, Any]) -> Any:
-    from spectrane.display.slices import VolumeLayer
+    from spectrane.display.volume_layers import VolumeLayer
     from spectrane.model.look import Look
     from spectrane.opening import open as open_any
 
@@ -174,8 +181,40 @@ def _threshold(options: dict[str, Any]) -> Any:
     )  # fmt: skip
 
 
+def _written(layers: list[Any], options: dict[str, Any]) -> tuple[Any, list[str]]:
+    """Draw and save what is asked for; return the first picture and the files."""
+    from spectrane.display.sequences import save_animated, save_numbered
+    from spectrane.display.slices import slice_sequence
+
+    ways = [options[name] for name in ("montage", "sequence", "animated")]
+    if sum(way is not None for way in ways) > 1:
+        raise click.UsageError("say one of --montage, --sequence and --animated")
+    if any(ways) and (options["point"] or options["at"] or options["index"] is not None):
+        raise click.UsageError("many slices: say where by --span, not --at, --index or --point")
+    if any(ways) and (options["slab"] or options["beside"]):
+        raise click.UsageError("--slab and --beside are for one slice")
+    if options["beside"] and options["plane"] == "all":
+        raise click.UsageError("--beside shows one plane: say --plane")
+    target, overwrite = options["output"], options["overwrite"]
+    count = options["sequence"] or options["animated"]
+    if not count:
+        picture = _drawn(layers, options)
+        picture.save(target, overwrite=overwrite)
+        return picture, [target]
+    plane = "axial" if options["plane"] == "all" else options["plane"]
+    waiting = slice_sequence(layers, plane, count=count, span=options["span"],
+                             side=options["side"], size=options["size"])  # fmt: skip
+    first = next(waiting)
+    pictures = itertools.chain([first], waiting)  # one at a time: many would fill the memory
+    if options["sequence"]:
+        return first, save_numbered(pictures, target, count, overwrite=overwrite)
+    save_animated(pictures, target, count, milliseconds=options["pace"], overwrite=overwrite)
+    return first, [target]
+
+
 def _drawn(layers: list[Any], options: dict[str, Any]) -> Any:
-    from spectrane.display.slices import montage, slice_picture, three_planes
+    from spectrane.display.slices import beside, montage, slice_picture, three_planes
+    from spectrane.opening import open as open_any
 
     side, size, plane = options["side"], options["size"], options["plane"]
     if options["montage"]:
@@ -189,6 +228,11 @@ def _drawn(layers: list[Any], options: dict[str, Any]) -> Any:
     if options["point"]:
         raise click.UsageError("--point is for three planes; say --at")
     at = options["at"][0] if options["at"] else None
+    if options["beside"]:
+        if options["index"] is not None or options["slab"]:
+            raise click.UsageError("--beside compares at the same millimetre: say --at")
+        other = [_anatomy(open_any(options["beside"]), options), *layers[1:]]
+        return beside([layers, other], plane, at=at, side=side, size=size)
     return slice_picture(layers, plane, at=at, index=options["index"], side=side,
                          slab=options["slab"], project=options["project"], size=size)  # fmt: skip
 

@@ -6,16 +6,14 @@ the edges say which side of the patient lies there.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
-from spectrane.analysis.clusters import Cluster, OfSize, check_neighbours, clusters
-from spectrane.analysis.thresholds import Kept, Threshold
 from spectrane.display.drawing import Rgba
-from spectrane.display.layers import AnyLayer, Layer, check_opacity, stacked
+from spectrane.display.layers import AnyLayer, Layer, stacked
 from spectrane.display.panels import (
     GAP,
     draw_cross,
@@ -29,65 +27,18 @@ from spectrane.display.picture import Picture
 from spectrane.display.proposals import settled_colormap
 from spectrane.display.render import shadings_of
 from spectrane.display.shading import Scale
-from spectrane.kernels.blending import MODES
-from spectrane.model.band import BandName, find_bands
-from spectrane.model.errors import GridMismatch, LookError, nearest
+from spectrane.display.volume_layers import VolumeLayer, tested
+from spectrane.model.band import find_bands
+from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
 from spectrane.model.patient import aligned_axes, axis_apart, reach
-from spectrane.model.source import Source, source_of
+from spectrane.model.source import Source
 from spectrane.model.window import whole
-from spectrane.spatial.mosaics.inputs import called
 from spectrane.spatial.slicing import PLANES, Plane, cut
 
 _EMPTY = 0.002
 """A slice of which less than this is above the lower limit counts as empty."""
-
-
-@dataclass(frozen=True)
-class VolumeLayer:
-    """A volume to be looked at, and how: its look, opacity, and where it is shown at all.
-
-    ``frame`` is shown; ``threshold`` (an expression over its frames, or a ``Threshold``) keeps what
-    passes, tested on the volume's own voxels; ``least`` leaves out smaller groups, counted in
-    voxels or ``in_mm3``, of voxels that are ``neighbours`` by faces (6), edges (18) or corners
-    (26). ``faded`` shows what fails too, at that share of the opacity, with an outline at the
-    threshold.
-    """
-
-    source: Any  # a Source from then on
-    look: Look | None = None
-    opacity: float = 1.0
-    visible: bool = True
-    threshold: Threshold | str | None = None
-    frame: BandName = 1
-    least: float = 0
-    in_mm3: bool = False
-    neighbours: int = 26
-    faded: float = 0.0
-    name: str | None = None
-    mode: str = "normal"
-
-    def __post_init__(self) -> None:
-        """Check numbers and names."""
-        object.__setattr__(self, "source", source_of(self.source))
-        check_opacity(self.opacity)
-        if not 0 <= self.faded < 1:
-            raise LookError(f"faded {self.faded}: expected 0 up to 1")
-        if self.faded and self.threshold is None:
-            raise LookError("faded: what fails a threshold is faded; give one")
-        if not 0 <= self.least < float("inf"):
-            raise LookError(f"least {self.least}: expected 0 or more voxels or mm3")
-        check_neighbours(self.neighbours)
-        if self.mode not in MODES:
-            raise LookError(f"mode {self.mode!r}{nearest(self.mode, MODES)}")
-        if len(self.source.shape) != 3:
-            raise GridMismatch(f"{called(self.source)}: is no volume; slices are cut from volumes")
-
-    @property
-    def title(self) -> str:
-        """The layer's name, or its file's."""
-        return self.name or called(self.source)
 
 
 @dataclass(frozen=True)
@@ -99,17 +50,6 @@ class _Ready:
     frames: list[int]
     look: Look
     scales: tuple[Scale, ...]
-
-
-def tested(layer: VolumeLayer) -> Source:
-    """Return a layer's volume with what its threshold hides made invalid."""
-    source: Source = layer.source
-    if layer.threshold is None:
-        return source
-    kept = Kept(source, layer.threshold)
-    if not layer.least:
-        return kept
-    return OfSize(kept, least=layer.least, in_mm3=layer.in_mm3, neighbours=layer.neighbours)
 
 
 def prepared(layers: Sequence[VolumeLayer]) -> list[_Ready]:
@@ -140,16 +80,6 @@ def _prepared(layer: VolumeLayer) -> _Ready:
     scales = tuple(one.scale for one in shadings)
     limits = [f"fixed:{scale.low!r},{scale.high!r}" for scale in scales]
     return _Ready(layer, kept, frames, replace(look, limits=limits), scales)
-
-
-def groups(layer: VolumeLayer) -> list[Cluster]:
-    """Return the groups that a layer's threshold leaves, the largest first; none without one."""
-    if layer.threshold is None:
-        return []
-    kept = Kept(layer.source, layer.threshold)
-    frame = find_bands(layer.source.bands, layer.frame)[0]
-    return clusters(kept, frame, neighbours=layer.neighbours, least=layer.least,
-                    in_mm3=layer.in_mm3)  # fmt: skip
 
 
 def _flat(
@@ -195,19 +125,27 @@ class _Drawn:
     cut: dict[str, Any]
 
 
-def _drawn(ready: Sequence[_Ready], plane: str, scale: float, where: dict[str, Any]) -> _Drawn:
-    """Draw a slice at ``scale`` pixels per millimetre, in true proportion."""
+def _drawn(
+    ready: Sequence[_Ready], plane: str, scale: float, where: dict[str, Any],
+    grid: Grid | None = None,
+) -> _Drawn:  # fmt: skip
+    """Draw a slice at ``scale`` pixels per millimetre, in true proportion, or onto a grid."""
     layers, outlined = _flat(ready, plane, where)
-    grid: Grid = layers[0].source.grid  # type: ignore[union-attr]
-    size = tuple(max(1, round(n * side * scale)) for n, side in
-                 zip(grid.shape, grid.pixel_size[::-1], strict=True))  # fmt: skip
-    stack = stacked(layers, grid=grid.resized(size), tell=False)
+    if grid is None:
+        grid = _scaled(layers[0].source.grid, scale)  # type: ignore[union-attr]
+    stack = stacked(layers, grid=grid, tell=False)
     rgba = on_dark(stack.blended())
     for one in outlined:
         alone = stacked([one], grid=stack.grid, tell=False)
         draw_outline(rgba, alone.blended()[..., 3] > 0)
     lowest: Any = layers[0]
     return _Drawn(rgba, stack.grid, lowest.source.metadata["slice"])
+
+
+def _scaled(grid: Grid, scale: float) -> Grid:
+    rows, columns = (max(1, round(n * side * scale)) for n, side in
+                     zip(grid.shape, grid.pixel_size[::-1], strict=True))  # fmt: skip
+    return grid.resized((rows, columns))
 
 
 def slice_picture(
@@ -252,21 +190,44 @@ def three_planes(
     return _picture(side_by_side(panels), Grid(side_by_side(panels).shape[:2]), ready)
 
 
+def beside(
+    columns: Sequence[Sequence[VolumeLayer]], plane: str = "axial", *, at: float | None = None,
+    side: str = "radiological", size: tuple[int, int] = (800, 1280), labels: bool = True,
+) -> Picture:  # fmt: skip
+    """Return slices side by side at the same millimetres, over what the first shows.
+
+    Each column is a list of layers, the first the lowest; ``at`` is the first's middle if unsaid.
+    Raises GridMismatch where a column does not meet the first, or does not reach to ``at``.
+    """
+    ready = [prepared(layers) for layers in columns]
+    for column in ready[1:]:
+        prepared([ready[0][0].layer, column[0].layer])
+    low, high = reach(ready[0][0].source.grid)
+    across = Plane.of(plane).across
+    where = {"at": float((low + high)[across] / 2) if at is None else at, "side": side}
+    gaps = GAP * (len(ready) - 1)
+    scale = _scale(ready[0], [plane], (size[0], (size[1] - gaps) // len(ready)))
+    grid: Grid | None = None
+    panels = []
+    for column in ready:
+        drawn = _drawn(column, plane, scale, where, grid)
+        grid = drawn.grid
+        if labels:
+            caption = f"{column[0].layer.title}, {_caption(plane, drawn.cut)}"
+            write_letters(drawn.rgba, Plane.of(plane, side), caption)
+        panels.append(drawn.rgba)
+    joined = side_by_side(panels)
+    return _picture(joined, Grid(joined.shape[:2]), [one for column in ready for one in column])
+
+
 def montage(
     layers: Sequence[VolumeLayer], plane: str = "axial", *, count: int = 12,
     span: tuple[float, float] | None = None, side: str = "radiological",
     size: tuple[int, int] = (800, 1280),
 ) -> Picture:  # fmt: skip
     """Return ``count`` slices in rows, evenly over ``span`` (mm) or the part that is not empty."""
-    if not 1 <= count <= 400:
-        raise LookError(f"montage of {count} slices: expected 1 to 400")
     ready = prepared(layers)
-    low, high = span or filled_span(ready[0], plane)
-    if not low < high:
-        raise LookError(f"montage from {low:g} to {high:g} mm: expected low < high")
-    step = (high - low) / count
-    # From the head down, or the right: as slices are hung.
-    places = [high - (k + 0.5) * step for k in range(count)]
+    places = spread(ready, plane, count, span)
     across, down = _grid_of(ready, plane, count, size)
     each = ((size[0] - (down - 1) * GAP) // down, (size[1] - (across - 1) * GAP) // across)
     scale = _scale(ready, [plane], each)
@@ -278,6 +239,34 @@ def montage(
     rows = [side_by_side(panels[k : k + across]) for k in range(0, count, across)]
     whole_picture = one_below_another(rows)
     return _picture(whole_picture, Grid(whole_picture.shape[:2]), ready)
+
+
+def slice_sequence(
+    layers: Sequence[VolumeLayer], plane: str = "axial", *, count: int = 40,
+    span: tuple[float, float] | None = None, side: str = "radiological",
+    size: tuple[int, int] = (800, 1280), labels: bool = True,
+) -> Iterator[Picture]:  # fmt: skip
+    """Yield ``count`` slices of one size, evenly over ``span`` (mm) or what is not empty."""
+    ready = prepared(layers)
+    scale = _scale(ready, [plane], size)
+    for place in spread(ready, plane, count, span):
+        drawn = _drawn(ready, plane, scale, {"at": place, "side": side})
+        if labels:
+            write_letters(drawn.rgba, Plane.of(plane, side), _caption(plane, drawn.cut))
+        yield _picture(drawn.rgba, drawn.grid, ready)
+
+
+def spread(
+    ready: Sequence[_Ready], plane: str, count: int, span: tuple[float, float] | None
+) -> list[float]:
+    """Return where ``count`` slices lie, in mm, from the head down (or the right, or the front)."""
+    if not 1 <= count <= 400:
+        raise LookError(f"{count} slices: expected 1 to 400")
+    low, high = span or filled_span(ready[0], plane)
+    if not low < high:
+        raise LookError(f"slices from {low:g} to {high:g} mm: expected low < high")
+    step = (high - low) / count
+    return [high - (k + 0.5) * step for k in range(count)]
 
 
 def filled_span(ready: Any, plane: str) -> tuple[float, float]:

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.display.slices import VolumeLayer, tested
+from spectrane.display.volume_layers import VolumeLayer, tested
 from spectrane.model.band import find_bands
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.source import Source

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import itertools
 import struct
 import zlib
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine.threads import in_parallel
+from spectrane.model.errors import LookError
 
 SIGNATURE = b"\x89PNG\r\n\x1a\n"
 _UP = 2
@@ -26,15 +28,48 @@ def encode_png(
     Channels: 1 grey, 2 grey and alpha, 3 colour, 4 colour and alpha. ``text`` maps keywords
     (Latin-1, at most 79 letters) to texts. ``small`` takes longer for a smaller file.
     """
+    parts = _beginning(pixels, text)
+    data = _deflated(_filtered(pixels), small)
+    parts += [chunk(b"IDAT", data[k : k + _LONGEST]) for k in range(0, len(data), _LONGEST)]
+    return b"".join([*parts, chunk(b"IEND", b"")])
+
+
+def encode_animated_png(
+    frames: Iterable[NDArray[Any]], count: int, text: Mapping[str, str], milliseconds: int
+) -> bytes:
+    """Return a PNG of ``count`` frames of one size that play over and over, each for some time.
+
+    Programs that know no animation show the first. PNG Specification (Third Edition), 11.3.6:
+    acTL says how many, an fcTL stands before each frame, fdAT holds those after the first.
+    Raises LookError for frames of different size.
+    """
+    parts: list[bytes] = []
+    shape: tuple[int, ...] = ()
+    numbers = itertools.count()
+    for index, pixels in enumerate(frames):
+        if index == 0:
+            shape = pixels.shape
+            parts = [*_beginning(pixels, text), chunk(b"acTL", struct.pack(">LL", count, 0))]
+        if pixels.shape != shape:
+            raise LookError(f"frame {index + 1} is {pixels.shape}, the first {shape}")
+        size = (pixels.shape[1], pixels.shape[0])
+        control = struct.pack(">LLLLLHHBB", next(numbers), *size, 0, 0, milliseconds, 1000, 0, 0)
+        parts.append(chunk(b"fcTL", control))
+        data = _deflated(_filtered(pixels), False)
+        for k in range(0, len(data), _LONGEST):
+            part = data[k : k + _LONGEST]
+            parts.append(chunk(b"fdAT", struct.pack(">L", next(numbers)) + part) if index
+                         else chunk(b"IDAT", part))  # fmt: skip
+    return b"".join([*parts, chunk(b"IEND", b"")])
+
+
+def _beginning(pixels: NDArray[Any], text: Mapping[str, str]) -> list[bytes]:
     rows, columns, channels = pixels.shape
     bits = 8 * pixels.dtype.itemsize
     kind = {1: 0, 2: 4, 3: 2, 4: 6}[channels]
     header = struct.pack(">LLBBBBB", columns, rows, bits, kind, 0, 0, 0)
-    parts = [SIGNATURE, chunk(b"IHDR", header)]
-    parts += [text_chunk(keyword, value) for keyword, value in text.items()]
-    data = _deflated(_filtered(pixels), small)
-    parts += [chunk(b"IDAT", data[k : k + _LONGEST]) for k in range(0, len(data), _LONGEST)]
-    return b"".join([*parts, chunk(b"IEND", b"")])
+    said = [text_chunk(keyword, value) for keyword, value in text.items()]
+    return [SIGNATURE, chunk(b"IHDR", header), *said]
 
 
 def chunk(kind: bytes, data: bytes) -> bytes:

@@ -1,0 +1,83 @@
+"""Volumes as layers: what is shown of each, and where its statistic lets it be shown."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from spectrane.analysis.clusters import Cluster, OfSize, check_neighbours, clusters
+from spectrane.analysis.thresholds import Kept, Threshold
+from spectrane.display.layers import check_opacity
+from spectrane.kernels.blending import MODES
+from spectrane.model.band import BandName, find_bands
+from spectrane.model.errors import GridMismatch, LookError, nearest
+from spectrane.model.look import Look
+from spectrane.model.source import Source, source_of
+from spectrane.spatial.mosaics.inputs import called
+
+
+@dataclass(frozen=True)
+class VolumeLayer:
+    """A volume to be looked at, and how: its look, opacity, and where it is shown at all.
+
+    ``frame`` is shown; ``threshold`` (an expression over its frames, or a ``Threshold``) keeps what
+    passes, tested on the volume's own voxels; ``least`` leaves out smaller groups, counted in
+    voxels or ``in_mm3``, of voxels that are ``neighbours`` by faces (6), edges (18) or corners
+    (26). ``faded`` shows what fails too, at that share of the opacity, with an outline at the
+    threshold.
+    """
+
+    source: Any  # a Source from then on
+    look: Look | None = None
+    opacity: float = 1.0
+    visible: bool = True
+    threshold: Threshold | str | None = None
+    frame: BandName = 1
+    least: float = 0
+    in_mm3: bool = False
+    neighbours: int = 26
+    faded: float = 0.0
+    name: str | None = None
+    mode: str = "normal"
+
+    def __post_init__(self) -> None:
+        """Check numbers and names."""
+        object.__setattr__(self, "source", source_of(self.source))
+        check_opacity(self.opacity)
+        if not 0 <= self.faded < 1:
+            raise LookError(f"faded {self.faded}: expected 0 up to 1")
+        if self.faded and self.threshold is None:
+            raise LookError("faded: what fails a threshold is faded; give one")
+        if not 0 <= self.least < float("inf"):
+            raise LookError(f"least {self.least}: expected 0 or more voxels or mm3")
+        check_neighbours(self.neighbours)
+        if self.mode not in MODES:
+            raise LookError(f"mode {self.mode!r}{nearest(self.mode, MODES)}")
+        if len(self.source.shape) != 3:
+            raise GridMismatch(f"{called(self.source)}: is no volume; slices are cut from volumes")
+
+    @property
+    def title(self) -> str:
+        """The layer's name, or its file's."""
+        return self.name or called(self.source)
+
+
+def tested(layer: VolumeLayer) -> Source:
+    """Return a layer's volume with what its threshold hides made invalid."""
+    source: Source = layer.source
+    if layer.threshold is None:
+        return source
+    kept = Kept(source, layer.threshold)
+    if not layer.least:
+        return kept
+    return OfSize(kept, least=layer.least, in_mm3=layer.in_mm3, neighbours=layer.neighbours)
+
+
+def groups(layer: VolumeLayer) -> list[Cluster]:
+    """Return the groups that a layer's threshold leaves, the largest first; none without one."""
+    if layer.threshold is None:
+        return []
+    kept = Kept(layer.source, layer.threshold)
+    frame = find_bands(layer.source.bands, layer.frame)[0]
+    return clusters(kept, frame, neighbours=layer.neighbours, least=layer.least,
+                    in_mm3=layer.in_mm3)  # fmt: skip
