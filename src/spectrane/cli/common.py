@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import inspect
 import re
 import sys
 import threading
@@ -32,7 +33,8 @@ def examples(*lines: str) -> Callable[[Command], Command]:
     def added(function: Command) -> Command:
         shown = "".join(f"  spectrane {line}\n" for line in lines)
         # \b keeps Click from joining the lines.
-        function.__doc__ = f"{function.__doc__}\n\n\b\nExamples:\n{shown}"
+        said = inspect.cleandoc(function.__doc__ or "")
+        function.__doc__ = f"{said}\n\n\b\nExamples:\n{shown}"
         return function
 
     return added
