@@ -59,8 +59,10 @@ def along_axes(
 ) -> bool:
     """Fill ``out`` as ``trilinear`` would, where the plane lies along the volume's own axes.
 
-    Then the weights are products, and one axis after the other is interpolated: twenty times
-    faster. Returns False, and leaves ``out``, where it does not lie so or a voxel is invalid.
+    Then the weights are products, and one axis after the other is interpolated: some thirty times
+    faster than ``trilinear_reference``; its compiled twin, once loaded, is a third faster still
+    (512 x 512, 600 x 512). Returns False, and leaves ``out``, where it does not lie so or a voxel
+    is invalid.
     """
     rows, columns = _only_axis(down, len(out)), _only_axis(across, out.shape[1])
     if rows is None or columns is None or rows == columns or not np.isfinite(volume).all():

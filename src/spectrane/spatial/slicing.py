@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from spectrane.engine.full import FullSource
 from spectrane.engine.threads import in_parallel, row_parts
-from spectrane.kernels.slicing import along_axes, trilinear
+from spectrane.kernels.slicing import along_axes, trilinear, trilinear_reference
 from spectrane.model.errors import GridMismatch, LookError, nearest
 from spectrane.model.grid import Grid
 from spectrane.model.patient import LETTERS, aligned_axes, reach
@@ -169,9 +169,10 @@ class Slice(FullSource):
         # In the file's own order, slowest first.
         cube = np.ascontiguousarray(cube.transpose(2, 1, 0))
         start = origin - np.array([a for a, _ in needed], float)
-        if along_axes(cube, start[::-1], down[::-1], across[::-1], out):
-            return out
         cut = trilinear.choose(out.size)
+        plain = cut is trilinear_reference
+        if plain and along_axes(cube, start[::-1], down[::-1], across[::-1], out):
+            return out
 
         def one(rows: slice) -> None:
             begin = start + rows.start * down
