@@ -126,7 +126,9 @@ def test_files_are_described_and_surveyed(volume, run, tmp_path):
     facts = json.loads(out)
     assert (status, facts["voxels"], facts["format"]) == (0, [9, 8, 7], "NIfTI-1")
     assert facts["frames"][0]["name"] == "count"
+    assert run("amend", path, "--limits", "window:bone")[0] == 0
     status, out, _ = run("describe", path)
+    assert "limits window:480,2500" in out
     assert (status, "9 x 8 x 7 (i x j x k), int16" in out, "Placed by" in out) == (0, True, True)
     found = {one.path.rsplit("/")[-1]: one for one in survey(tmp_path)}
     one = found["joint.nii.gz"]

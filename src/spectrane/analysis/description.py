@@ -96,7 +96,7 @@ def describe(
         "orientation": source.orientation,
         "axes": list(source.axes),
         "classes": _classes(source),
-        "look": _look(source),
+        "look": look_facts(source),
         "notes": source.metadata.get("notes"),
     }
     bands = tuple({"number": n} | asdict(band) for n, band in enumerate(source.bands, 1))
@@ -151,7 +151,8 @@ def _system(source: Source) -> tuple[str | None, str | None, list[list[float]] |
     return system.name, unit, corners if fine else None
 
 
-def _look(source: Source) -> dict[str, Any] | None:
+def look_facts(source: Source) -> dict[str, Any] | None:
+    """Return the display kept with a source as plain values; None where there is none."""
     if source.look is None:
         return None
     shown = source.look.to_dict()
@@ -189,8 +190,7 @@ def _spoken_facts(facts: dict[str, Any]) -> list[tuple[str, str]]:
         rows.append(("Orientation", f"{facts['orientation']}: turned upright when drawn"))
     rows += [("Axes" if k == 0 else "", text) for k, text in enumerate(facts["axes"])]
     if facts["look"]:
-        shown = ", ".join(f"{key} {_spoken_value(value)}" for key, value in facts["look"].items())
-        rows.append(("Display", shown))
+        rows.append(("Display", spoken_look(facts["look"])))
     if facts["notes"]:
         rows.append(("Notes", str(facts["notes"])))
     if facts["classes"]:
@@ -198,6 +198,11 @@ def _spoken_facts(facts: dict[str, Any]) -> list[tuple[str, str]]:
         more = f", and {len(named) - 16} more" if len(named) > 16 else ""
         rows.append(("Classes", ", ".join(named[:16]) + more))
     return rows
+
+
+def spoken_look(look: dict[str, Any]) -> str:
+    """Return the facts of a look in one line."""
+    return ", ".join(f"{key} {_spoken_value(value)}" for key, value in look.items())
 
 
 def _spoken_value(value: Any) -> str:

@@ -8,7 +8,13 @@ from collections.abc import Sequence
 from dataclasses import asdict
 from typing import Any
 
-from spectrane.analysis.description import Description, spoken_type, used_bits
+from spectrane.analysis.description import (
+    Description,
+    look_facts,
+    spoken_look,
+    spoken_type,
+    used_bits,
+)
 from spectrane.analysis.statistics import BandStatistics
 from spectrane.model.patient import LETTERS, directions, oblique, reach
 from spectrane.model.source import Source
@@ -38,9 +44,8 @@ class VolumeDescription(Description):
         rows.append(("Reaches", ", ".join(ends) + " mm"))
         if facts["placed_by"]:
             rows.append(("Placed by", facts["placed_by"]))
-        if facts["display_range"]:
-            low, high = facts["display_range"]
-            rows.append(("Display", f"{low:g} to {high:g}"))
+        if facts["look"]:
+            rows.append(("Display", spoken_look(facts["look"])))
         return rows
 
 
@@ -55,8 +60,6 @@ def describe_volume(source: Source, statistics: Sequence[BandStatistics] = ()) -
     """
     grid = source.grid
     lean = oblique(grid)
-    look = source.look
-    fixed = look is not None and look.limits[0].kind == "fixed"
     facts: dict[str, Any] = {
         "file": os.path.basename(source.name) or None,
         "format": source.format,
@@ -69,7 +72,7 @@ def describe_volume(source: Source, statistics: Sequence[BandStatistics] = ()) -
         "reach_mm": [side.tolist() for side in reach(grid)],
         "affine": grid.matrix.tolist(),
         "placed_by": source.metadata.get("placed by"),
-        "display_range": list(look.limits[0].parameters) if look is not None and fixed else None,
+        "look": look_facts(source),
     }
     frames = tuple({"number": n} | asdict(band) for n, band in enumerate(source.bands, 1))
     return VolumeDescription(facts, frames, tuple(asdict(one) for one in statistics))
