@@ -15,6 +15,7 @@ from spectrane.engine.threads import no_progress
 from spectrane.formats.registry import open_source
 from spectrane.model.band import Band, BandName, find_bands
 from spectrane.model.errors import FormatError
+from spectrane.model.faced import Faced
 from spectrane.model.grid import Bounds, Grid
 from spectrane.model.look import Look
 from spectrane.model.nodata import per_band
@@ -35,7 +36,7 @@ if TYPE_CHECKING:
 Bands = BandName | Iterable[BandName] | None
 
 
-class Raster:
+class Raster(Faced):
     """Bands on a grid, not read yet: any window, at any resolution, when asked.
 
     Made by ``spectrane.open`` or ``spectrane.from_array``. Bands are counted from 1 and may be
@@ -49,48 +50,15 @@ class Raster:
     [[[4, 5], [8, 9]]]
     """
 
-    def __init__(self, source: Source) -> None:
-        self._source = source
-
     @property
     def bands(self) -> tuple[Band, ...]:
         """What each band is called and means."""
         return self._source.bands
 
     @property
-    def grid(self) -> Grid:
-        """Where the pixels lie."""
-        return self._source.grid
-
-    @property
-    def dtype(self) -> np.dtype[Any]:
-        """The type of the stored numbers."""
-        return self._source.dtype
-
-    @property
     def shape(self) -> tuple[int, ...]:
         """(bands, rows, columns)."""
         return (len(self._source.bands), *self._source.shape)
-
-    @property
-    def format(self) -> str:
-        """The file's format, or ``memory``."""
-        return self._source.format
-
-    @property
-    def source(self) -> str:
-        """The file's path or address."""
-        return self._source.name
-
-    @property
-    def metadata(self) -> dict[str, Any]:
-        """Everything the file says, under readable names."""
-        return dict(self._source.metadata)
-
-    @property
-    def look(self) -> Look | None:
-        """The display defaults kept with the file, or None."""
-        return self._source.look
 
     @property
     def overviews(self) -> tuple[tuple[int, ...], ...]:
@@ -277,16 +245,6 @@ class Raster:
             progress=progress, **options,
         )  # fmt: skip
 
-    def close(self) -> None:
-        """Let go of the file; reading again opens it again."""
-        self._source.close()
-
-    def __enter__(self) -> Raster:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self.close()
-
     def __repr__(self) -> str:
         bands, rows, columns = self.shape
         name = os.path.basename(self.source) or self.format
@@ -303,6 +261,7 @@ def open(path: str | os.PathLike[str], *, member: int | str | None = None) -> Ra
     """
     source = open_source(path, member=member)
     if len(source.shape) != 2:
+        source.close()
         raise FormatError(f"{os.fspath(path)}: is a volume; cut it with spectrane slices")
     return Raster(source)
 

@@ -14,11 +14,10 @@ from spectrane.engine.threads import no_progress
 from spectrane.engine.volumes import VolumeSource
 from spectrane.model.band import Band, BandName, find_bands, numbered
 from spectrane.model.errors import GridMismatch, MetadataError
+from spectrane.model.faced import Faced
 from spectrane.model.grid import Grid
-from spectrane.model.look import Look
 from spectrane.model.physical import physical as to_physical
 from spectrane.model.pixels import Pixels
-from spectrane.model.source import Source
 from spectrane.model.window import Window, relative, whole
 from spectrane.raster import Raster
 
@@ -42,7 +41,7 @@ class Frame:
     offset: float = 0.0
 
 
-class Volume:
+class Volume(Faced):
     """Voxels with a place in the patient (RAS+ millimetres), not read yet.
 
     Made by ``spectrane.open`` or ``volume_from_array``. Frames are counted from 1, voxel indices
@@ -56,18 +55,10 @@ class Volume:
     [[21, 9], [17, 5], [13, 1]]
     """
 
-    def __init__(self, source: Source) -> None:
-        self._source = source
-
     @property
     def frames(self) -> tuple[Frame, ...]:
         """The volumes there are: over time, or of several measures."""
         return tuple(Frame(b.name, b.unit, b.scale, b.offset) for b in self._source.bands)
-
-    @property
-    def grid(self) -> Grid:
-        """Where the voxels lie."""
-        return self._source.grid
 
     @property
     def affine(self) -> NDArray[np.float64]:
@@ -92,31 +83,6 @@ class Volume:
             return None
         low, high = look.limits[0].parameters
         return low, high
-
-    @property
-    def dtype(self) -> np.dtype[Any]:
-        """The type of the stored numbers."""
-        return self._source.dtype
-
-    @property
-    def format(self) -> str:
-        """The file's format, or ``memory``."""
-        return self._source.format
-
-    @property
-    def source(self) -> str:
-        """The file's path or address."""
-        return self._source.name
-
-    @property
-    def metadata(self) -> dict[str, Any]:
-        """Everything the file says, under readable names."""
-        return dict(self._source.metadata)
-
-    @property
-    def look(self) -> Look | None:
-        """The display defaults kept with the file, or None."""
-        return self._source.look
 
     def describe(self, *, statistics: bool = False) -> Description:
         """Return a description that prints well; with ``statistics`` every voxel is read."""
@@ -208,16 +174,6 @@ class Volume:
         if any(a >= b for a, b in asked):
             raise GridMismatch(f"voxels: expected start < stop along each axis, not {asked}")
         return self._source.checked(asked)
-
-    def close(self) -> None:
-        """Let go of the file; reading again opens it again."""
-        self._source.close()
-
-    def __enter__(self) -> Volume:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self.close()
 
     def __repr__(self) -> str:
         frames, i, j, k = self.shape

@@ -1,0 +1,58 @@
+"""What the faces of rasters and volumes say and do alike, each forwarding to its source."""
+
+from __future__ import annotations
+
+from typing import Any, Self
+
+import numpy as np
+
+from spectrane.model.grid import Grid
+from spectrane.model.look import Look
+from spectrane.model.source import Source
+
+
+class Faced:
+    """A face of a source: what it is, where it is from, and letting go of it."""
+
+    def __init__(self, source: Source) -> None:
+        self._source = source
+
+    @property
+    def grid(self) -> Grid:
+        """Where the pixels or voxels lie."""
+        return self._source.grid
+
+    @property
+    def dtype(self) -> np.dtype[Any]:
+        """The type of the stored numbers."""
+        return self._source.dtype
+
+    @property
+    def format(self) -> str:
+        """The file's format, or ``memory``."""
+        return self._source.format
+
+    @property
+    def source(self) -> str:
+        """The file's path or address."""
+        return self._source.name
+
+    @property
+    def metadata(self) -> dict[str, Any]:
+        """Everything the file says, under readable names."""
+        return dict(self._source.metadata)
+
+    @property
+    def look(self) -> Look | None:
+        """The display defaults kept with the file, or None."""
+        return self._source.look
+
+    def close(self) -> None:
+        """Let go of the file; reading again opens it again."""
+        self._source.close()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
