@@ -37,16 +37,15 @@ class NiftiReader:
 
     def members(self, file: ByteFile) -> list[Member]:
         """Return the one volume; rows and columns are those of a plane of i and j."""
-        head, *_ = _read(file)
-        i, j, _ = head.shape
-        return [Member(1, "", j, i, head.frames, TYPES[head.datatype][1])]
+        return _members(_read(file)[0])
 
     def open(
         self, file: ByteFile, member: int | str | None = None, *, complex: str = "magnitude"
     ) -> NiftiSource:
         """Open the volume; ``complex`` is ``magnitude``, ``phase``, ``real`` or ``imaginary``."""
-        find_member(self.members(file), member, file.name)
-        head, data = _read(file)
+        head, single = _read(file)
+        find_member(_members(head), member, file.name)
+        data = _image_beside(file) if single is None else single
         source = NiftiSource(head, file, data, complex)
         checked_bytes(source)
         smallest = min(source.grid.pixel_size)
@@ -58,8 +57,13 @@ class NiftiReader:
         return source
 
 
-def _read(file: ByteFile) -> tuple[Head, ByteFile]:
-    """Return the head, and the file that holds the voxels."""
+def _members(head: Head) -> list[Member]:
+    i, j, _ = head.shape
+    return [Member(1, "", j, i, head.frames, TYPES[head.datatype][1])]
+
+
+def _read(file: ByteFile) -> tuple[Head, ByteFile | None]:
+    """Return the head, and the file that holds the voxels; None where an image beside it does."""
     inner: ByteFile = InflatedFile(file) if file.read(0, 3) == MAGIC else file
     first = inner.read(0, 348)
     told = byte_order(first)
@@ -69,13 +73,13 @@ def _read(file: ByteFile) -> tuple[Head, ByteFile]:
     end = head.offset if single else (inner.size if inner is file else length + 4)
     extensions = _extensions(inner, head, length, max(length, end), file.name)
     head = replace(head, extensions=extensions)
-    if single:
-        if head.offset < length:
-            raise FormatError(
-                f"{file.name}: field vox_offset is {head.offset}, inside the head of {length} bytes"
-            )
-        return head, inner
-    return head, _image_beside(file)
+    if not single:
+        return head, None
+    if head.offset < length:
+        raise FormatError(
+            f"{file.name}: field vox_offset is {head.offset}, inside the head of {length} bytes"
+        )
+    return head, inner
 
 
 def _extensions(
