@@ -61,7 +61,7 @@ def clusters(
     """
     window = whole(kept.shape)
     labels, count = labelled(kept.passed(window), neighbours)
-    values = kept._physical(frame, window)
+    values = kept.physical(frame, window)
     size = abs(float(np.linalg.det(kept.grid.matrix[:3, :3])))
     found = []
     filled = np.flatnonzero(labels)
@@ -101,10 +101,8 @@ class OfSize(VolumeSource):
 
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from the tested volume, masked."""
-        pixels = self.kept.read(bands, window)
-        large = self._large[relative(window, whole(self.shape))][np.newaxis]
-        mask = large if pixels.mask is None else pixels.mask & large
-        return Pixels(pixels.values, mask=mask, rules=pixels.rules, when=pixels.when)
+        large = self._large[relative(window, whole(self.shape))]
+        return self.kept.read(bands, window).only(large)
 
     def close(self) -> None:
         """Let go of the file."""

@@ -15,8 +15,9 @@ from numpy.typing import NDArray
 
 from spectrane.analysis.expressions import parsed
 from spectrane.engine.volumes import VolumeSource
-from spectrane.model.band import Band, find_band
+from spectrane.model.band import find_band
 from spectrane.model.errors import LookError
+from spectrane.model.physical import physical as to_physical
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window, whole
@@ -144,30 +145,27 @@ class Kept(VolumeSource):
         if self._level is None:
             values = None
             if self.test.fdr is not None:
-                values = self._physical(self.tested, whole(self.shape)).ravel()
+                values = self.physical(self.tested, whole(self.shape)).ravel()
             self._level = self.test.level(values)
         return self._level
 
     def passed(self, window: Window) -> NDArray[np.bool_]:
         """Return which voxels of a window pass."""
         if self.expression is not None:
-            planes = {band: self._physical(band, window) for band in self.expression.bands}
+            planes = {band: self.physical(band, window) for band in self.expression.bands}
             return np.asarray(np.nan_to_num(self.expression.value(planes)) != 0)
         assert isinstance(self.test, Threshold)
-        return self.test.passed(self._physical(self.tested, window), self.level())
+        return self.test.passed(self.physical(self.tested, window), self.level())
 
-    def _physical(self, band: int, window: Window) -> F64:
+    def physical(self, band: int, window: Window) -> F64:
+        """Return a window of one frame in its unit, tested or not; NaN where invalid."""
         pixels = self.parent.read([band], window)
-        one: Band = self.parent.bands[band]
-        values = pixels.values[0].astype(np.float64) * one.scale + one.offset
+        values = to_physical(pixels.values[0], self.parent.bands[band], np.dtype(np.float64))
         return np.where(np.broadcast_to(pixels.valid, pixels.values.shape)[0], values, np.nan)
 
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from the parent, with what fails made invalid."""
-        pixels = self.parent.read(bands, window)
-        kept = self.passed(window)[np.newaxis]
-        mask = kept if pixels.mask is None else pixels.mask & kept
-        return Pixels(pixels.values, mask=mask, rules=pixels.rules, when=pixels.when)
+        return self.parent.read(bands, window).only(self.passed(window))
 
     def close(self) -> None:
         """Let go of the parent's file."""

@@ -33,6 +33,7 @@ from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
 from spectrane.model.patient import aligned_axes, axis_apart, reach
+from spectrane.model.physical import physical
 from spectrane.model.source import Source
 from spectrane.model.window import whole
 from spectrane.spatial.slicing import PLANES, Plane, cut
@@ -160,7 +161,7 @@ def slice_picture(
     ready = prepared(layers)
     where = {"at": at, "index": index, "side": side, "slab": slab, "project": project}
     where = {name: value for name, value in where.items() if value is not None}
-    drawn = _drawn(ready, plane, _scale(ready, [plane], size or (800, 1280)), where)
+    drawn = _drawn(ready, plane, _scale(ready, plane, size or (800, 1280)), where)
     if labels:
         write_letters(drawn.rgba, Plane.of(plane, side), _caption(plane, drawn.cut))
     return _picture(drawn.rgba, drawn.grid, ready)
@@ -178,7 +179,7 @@ def three_planes(
         raise LookError(f"point {point!r}: expected x, y, z in mm")
     names = list(PLANES)
     each = (size[0], (size[1] - 2 * GAP) // 3)
-    scale = min(_scale(ready, [name], each) for name in names)
+    scale = min(_scale(ready, name, each) for name in names)
     panels = []
     for name in names:
         drawn = _drawn(ready, name, scale, {"at": float(middle[PLANES[name][0]]), "side": side})
@@ -187,7 +188,8 @@ def three_planes(
             draw_cross(rgba, drawn.grid, middle[plane.columns[0]], middle[plane.rows[0]])
         write_letters(rgba, plane, f"{name} {middle[plane.across]:.1f} mm")
         panels.append(rgba)
-    return _picture(side_by_side(panels), Grid(side_by_side(panels).shape[:2]), ready)
+    joined = side_by_side(panels)
+    return _picture(joined, Grid(joined.shape[:2]), ready)
 
 
 def beside(
@@ -206,7 +208,7 @@ def beside(
     across = Plane.of(plane).across
     where = {"at": float((low + high)[across] / 2) if at is None else at, "side": side}
     gaps = GAP * (len(ready) - 1)
-    scale = _scale(ready[0], [plane], (size[0], (size[1] - gaps) // len(ready)))
+    scale = _scale(ready[0], plane, (size[0], (size[1] - gaps) // len(ready)))
     grid: Grid | None = None
     panels = []
     for column in ready:
@@ -230,7 +232,7 @@ def montage(
     places = spread(ready, plane, count, span)
     across, down = _grid_of(ready, plane, count, size)
     each = ((size[0] - (down - 1) * GAP) // down, (size[1] - (across - 1) * GAP) // across)
-    scale = _scale(ready, [plane], each)
+    scale = _scale(ready, plane, each)
     panels = []
     for place in places:
         rgba = _drawn(ready, plane, scale, {"at": place, "side": side}).rgba
@@ -248,7 +250,7 @@ def slice_sequence(
 ) -> Iterator[Picture]:  # fmt: skip
     """Yield ``count`` slices of one size, evenly over ``span`` (mm) or what is not empty."""
     ready = prepared(layers)
-    scale = _scale(ready, [plane], size)
+    scale = _scale(ready, plane, size)
     for place in spread(ready, plane, count, span):
         drawn = _drawn(ready, plane, scale, {"at": place, "side": side})
         if labels:
@@ -280,7 +282,7 @@ def filled_span(ready: Any, plane: str) -> tuple[float, float]:
         made = cut(ready.source, plane, at=float(at), frames=ready.frames[:1])
         size = tuple(min(64, n) for n in made.shape)
         pixels = made.read([0], whole(made.shape), size, "nearest")
-        values = pixels.values[0] * band.scale + band.offset
+        values = physical(pixels.values[0], band)
         if (
             np.broadcast_to(pixels.valid, pixels.values.shape)[0] & (values > floor)
         ).mean() > _EMPTY:
@@ -292,15 +294,12 @@ def filled_span(ready: Any, plane: str) -> tuple[float, float]:
         float(high[across]), max(seen) + step / 2)  # fmt: skip
 
 
-def _scale(ready: Sequence[_Ready], planes: Sequence[str], size: tuple[int, int]) -> float:
+def _scale(ready: Sequence[_Ready], plane: str, size: tuple[int, int]) -> float:
     """Return the pixels per millimetre at which slices fit into a size."""
     low, high = reach(ready[0].source.grid)
     extent = high - low
-    found = []
-    for name in planes:
-        _, along, down = PLANES[name]
-        found.append(min(size[1] / extent[along], size[0] / extent[down]))
-    return float(min(found))
+    _, along, down = PLANES[plane]
+    return float(min(size[1] / extent[along], size[0] / extent[down]))
 
 
 def _grid_of(
@@ -310,7 +309,7 @@ def _grid_of(
     best, chosen = 0.0, (1, count)
     for across in range(1, count + 1):
         down = -(-count // across)
-        scale = _scale(ready, [plane], (size[0] // down, size[1] // across))
+        scale = _scale(ready, plane, (size[0] // down, size[1] // across))
         if scale > best:
             best, chosen = scale, (across, down)
     return chosen

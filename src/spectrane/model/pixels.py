@@ -76,6 +76,12 @@ class Pixels:
         """Where all bands here hold a number, or (for ``all``) one of them: one bool a pixel."""
         return np.broadcast_to(self.valid.all(axis=0), self.values.shape[1:])
 
+    def only(self, kept: NDArray[np.bool_]) -> Pixels:
+        """Return the same numbers, valid only where ``kept`` (of the spatial axes) is too."""
+        wanted = kept[np.newaxis]
+        mask = wanted if self.mask is None else self.mask & wanted
+        return Pixels(self.values, mask=mask, rules=self.rules, alpha=self.alpha, when=self.when)
+
     def cut(self, where: tuple[slice, ...]) -> Pixels:
         """Return a part, as views; ``where`` has a slice per spatial axis."""
         return Pixels(

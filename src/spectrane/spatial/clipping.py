@@ -74,11 +74,7 @@ class Within(FullSource):
     def _cut(self, window: Window, pixels: Pixels) -> Pixels:
         if self.edge.antialias or self.edge.soft:
             return _faded(pixels, cover(self.polygons, window, self.edge), self.dtype)
-        zone: NDArray[Any] = self.zone(window)[np.newaxis]
-        mask = zone if pixels.mask is None else pixels.mask & zone
-        return Pixels(
-            pixels.values, mask=mask, rules=pixels.rules, alpha=pixels.alpha, when=pixels.when
-        )
+        return pixels.only(self.zone(window))
 
     def close(self) -> None:
         """Let go of the parent's file."""

@@ -314,14 +314,15 @@ class Masked(FullSource):
 
     def _masked(self, window: Window, pixels: Pixels) -> Pixels:
         chosen = self.mask.read([0], window).values[0].astype(bool)
-        mask, alpha = pixels.mask, pixels.alpha
-        if self.keep == "alpha":
-            top = 1 if self.dtype.kind == "f" else np.iinfo(self.dtype).max
-            alpha = np.full(chosen.shape, top, self.dtype) if alpha is None else alpha
-            alpha = np.where(chosen, alpha, 0).astype(alpha.dtype)
-        else:
-            mask = chosen[np.newaxis] if mask is None else mask & chosen
-        return Pixels(pixels.values, mask=mask, rules=pixels.rules, alpha=alpha, when=pixels.when)
+        if self.keep != "alpha":
+            return pixels.only(chosen)
+        alpha = pixels.alpha
+        top = 1 if self.dtype.kind == "f" else np.iinfo(self.dtype).max
+        alpha = np.full(chosen.shape, top, self.dtype) if alpha is None else alpha
+        alpha = np.where(chosen, alpha, 0).astype(alpha.dtype)
+        return Pixels(
+            pixels.values, mask=pixels.mask, rules=pixels.rules, alpha=alpha, when=pixels.when
+        )
 
     def close(self) -> None:
         """Let go of the files."""

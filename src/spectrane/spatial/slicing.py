@@ -69,6 +69,16 @@ class Plane:
         return found
 
 
+def voxels_to_cut(volume: Source, frame: int, window: Window) -> NDArray[Any]:
+    """Return a window of one frame as (k, j, i), as files hold it: floats, NaN where invalid."""
+    pixels = volume.read([frame], window)
+    valid = np.broadcast_to(pixels.valid, pixels.values.shape)[0]
+    cube = pixels.values[0].astype(value_dtype(volume.dtype))
+    if not valid.all():
+        cube = np.where(valid, cube, np.nan)
+    return np.ascontiguousarray(cube.transpose(2, 1, 0))
+
+
 class Slice(FullSource):
     """A plane through a volume at a millimetre, trilinear, on square pixels; or a slab of them."""
 
@@ -130,9 +140,8 @@ class Slice(FullSource):
         """Answer a window of the slice; of a slab, the projection of its planes."""
         values = np.zeros((len(bands), *extent(window)), self.dtype)
         mask = np.zeros(values.shape, bool)
-        wide = value_dtype(self.dtype)
         for k, band in enumerate(bands):
-            planes = [self._cut(self.frames[band], window, depth, wide) for depth in self.depths]
+            planes = [self._cut(self.frames[band], window, depth) for depth in self.depths]
             found = planes[0] if len(planes) == 1 else self._projected(planes)
             mask[k] = ~np.isnan(found)
             values[k] = as_stored(np.where(mask[k], found, 0), self.dtype)
@@ -150,24 +159,18 @@ class Slice(FullSource):
         mean = np.where(valid, stack, 0).sum(axis=0) / np.maximum(count, 1)
         return np.where(count > 0, mean, np.nan)
 
-    def _cut(self, frame: int, window: Window, depth: float, wide: Any) -> NDArray[Any]:
+    def _cut(self, frame: int, window: Window, depth: float) -> NDArray[Any]:
         origin, down, across = self.steps()
         shift = np.zeros(3)
         shift[self.plane.across] = depth
         origin = origin + np.linalg.inv(self.volume.grid.matrix)[:3, :3] @ shift
         (top, bottom), (left, right) = window
         origin = origin + top * down + left * across
-        out = np.full((bottom - top, right - left), np.nan, wide)
+        out = np.full((bottom - top, right - left), np.nan, value_dtype(self.dtype))
         needed = self._needed(origin, down, across, out.shape)
         if needed is None:
             return out
-        pixels = self.volume.read([frame], needed)
-        valid = np.broadcast_to(pixels.valid, pixels.values.shape)[0]
-        cube = pixels.values[0].astype(wide)
-        if not valid.all():
-            cube = np.where(valid, cube, np.nan)
-        # In the file's own order, slowest first.
-        cube = np.ascontiguousarray(cube.transpose(2, 1, 0))
+        cube = voxels_to_cut(self.volume, frame, needed)
         start = origin - np.array([a for a, _ in needed], float)
         cut = trilinear.choose(out.size)
         plain = cut is trilinear_reference

@@ -13,10 +13,11 @@ from spectrane.kernels.slicing import trilinear
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.patient import axis_apart
-from spectrane.model.physical import as_stored, value_dtype
+from spectrane.model.physical import as_stored
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window, extent, intersection, whole
+from spectrane.spatial.slicing import voxels_to_cut
 
 KERNELS = ("trilinear", "nearest")
 
@@ -45,12 +46,8 @@ class RegriddedVolume(VolumeSource):
         if needed is None:
             return Pixels(values, mask=mask)
         shift = np.array([a for a, _ in needed], float)
-        wide = value_dtype(self.dtype)
         for number, band in enumerate(bands):
-            pixels = self.parent.read([band], needed)
-            valid = np.broadcast_to(pixels.valid, pixels.values.shape)[0]
-            cube = np.where(valid, pixels.values[0].astype(wide), np.nan)
-            cube = np.ascontiguousarray(cube.transpose(2, 1, 0)).astype(wide, copy=False)
+            cube = voxels_to_cut(self.parent, band, needed)
             self._fill(cube, turn, shift, window, values[number], mask[number])
         return Pixels(values, mask=mask)
 
