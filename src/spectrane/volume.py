@@ -77,12 +77,10 @@ class Volume(Faced):
 
     @property
     def window(self) -> tuple[float, float] | None:
-        """The display range kept with the file (low, high), or None."""
-        look = self._source.look
-        if look is None or look.limits[0].kind != "fixed":
-            return None
-        low, high = look.limits[0].parameters
-        return low, high
+        """The display range kept with the file (low, high), or None; its first window's, say."""
+        from spectrane.display.limits import kept_range
+
+        return kept_range(self._source)
 
     def describe(self, *, statistics: bool = False) -> Description:
         """Return a description that prints well; with ``statistics`` every voxel is read."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import os
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any, ClassVar
 
@@ -98,10 +98,54 @@ def describe(
         "classes": _classes(source),
         "look": look_facts(source),
         "notes": source.metadata.get("notes"),
+        **kept_facts(source),
     }
     bands = tuple({"number": n} | asdict(band) for n, band in enumerate(source.bands, 1))
     found = tuple(asdict(one) for one in findings(source, pixels=check))
     return Description(facts, bands, tuple(asdict(one) for one in statistics), found)
+
+
+def kept_facts(source: Source) -> dict[str, Any]:
+    """Return what else a file keeps: its own windows, overlays that are not drawn, and which of
+    its elements say who somebody is; what they say is not told.
+    """
+    windows = [
+        {"number": number, "center": one.center, "width": one.width, "function": one.function,
+         "explanation": one.explanation, "said": str(one)}
+        for number, one in enumerate(source.windows, 1)
+    ]  # fmt: skip
+    overlays = source.metadata.get("overlays")
+    return {
+        "windows": windows,
+        "overlays": list(overlays) if isinstance(overlays, list) else [],
+        "identity": list(source.identity),
+    }
+
+
+def spoken_kept(facts: dict[str, Any]) -> list[tuple[str, str]]:
+    """Return what ``kept_facts`` found, a title and a text each."""
+    rows = [("Windows" if k == 0 else "", f"{one['number']} {one['said']}")
+            for k, one in enumerate(facts["windows"])]  # fmt: skip
+    rows += [("Overlays" if k == 0 else "", f"{text}; not drawn")
+             for k, text in enumerate(facts["overlays"])]  # fmt: skip
+    names = facts["identity"]
+    for k in range(0, len(names), 4):
+        comma = "," if k + 4 < len(names) else " (withheld; --identity shows them)"
+        rows.append(("Identity" if k == 0 else "", ", ".join(names[k : k + 4]) + comma))
+    return rows
+
+
+def without_identity(metadata: Mapping[str, Any], names: Sequence[str]) -> dict[str, Any]:
+    """Return metadata without the elements that say who somebody is, in sequences too.
+
+    >>> without_identity({"Rows": 2, "Items": [{"PatientID": "7", "Unit": "mm"}]}, ["PatientID"])
+    {'Rows': 2, 'Items': [{'Unit': 'mm'}]}
+    """
+    return {
+        name: [without_identity(one, names) if isinstance(one, Mapping) else one for one in value]
+        if isinstance(value, list) else value
+        for name, value in metadata.items() if name not in names
+    }  # fmt: skip
 
 
 def used_bits(source: Source) -> int:
@@ -175,11 +219,7 @@ def _spoken_facts(facts: dict[str, Any]) -> list[tuple[str, str]]:
     blocks = "{} x {} pixels".format(facts["block"][1], facts["block"][0])
     rows = [
         ("File", f"{facts['file'] or 'an array in memory'} ({facts['format']}{packed})"),
-        *(
-            [("Members", f"{facts['members']} (spectrane describe --members lists them)")]
-            if facts["members"] > 1
-            else []
-        ),
+        *members_row(facts),
         ("Size", f"{facts['columns']} columns x {facts['rows']} rows, {spoken_type(facts)}"),
         ("Blocks", blocks),
         ("Overviews", _overviews(facts["overviews"])),
@@ -193,11 +233,19 @@ def _spoken_facts(facts: dict[str, Any]) -> list[tuple[str, str]]:
         rows.append(("Display", spoken_look(facts["look"])))
     if facts["notes"]:
         rows.append(("Notes", str(facts["notes"])))
+    rows += spoken_kept(facts)
     if facts["classes"]:
         named = [f"{c['value']:g} {c['label'] or c['color']}" for c in facts["classes"]]
         more = f", and {len(named) - 16} more" if len(named) > 16 else ""
         rows.append(("Classes", ", ".join(named[:16]) + more))
     return rows
+
+
+def members_row(facts: dict[str, Any]) -> list[tuple[str, str]]:
+    """Return how many rasters the file holds; nothing where it is one."""
+    many = facts["members"] > 1
+    told = f"{facts['members']} (spectrane describe --members lists them)"
+    return [("Members", told)] if many else []
 
 
 def spoken_look(look: dict[str, Any]) -> str:

@@ -10,7 +10,10 @@ from typing import Any
 
 from spectrane.analysis.description import (
     Description,
+    kept_facts,
     look_facts,
+    members_row,
+    spoken_kept,
     spoken_look,
     spoken_type,
     used_bits,
@@ -31,6 +34,7 @@ class VolumeDescription(Description):
         voxels = " x ".join(map(str, facts["voxels"]))
         rows = [
             ("File", f"{facts['file'] or 'an array in memory'} ({facts['format']})"),
+            *members_row(facts),
             ("Voxels", f"{voxels} (i x j x k), {spoken_type(facts)}"),
             ("Spacing", " x ".join(f"{side:.6g}" for side in facts["spacing_mm"]) + " mm"),
         ]
@@ -46,7 +50,7 @@ class VolumeDescription(Description):
             rows.append(("Placed by", facts["placed_by"]))
         if facts["look"]:
             rows.append(("Display", spoken_look(facts["look"])))
-        return rows
+        return rows + spoken_kept(facts)
 
 
 def describe_volume(source: Source, statistics: Sequence[BandStatistics] = ()) -> VolumeDescription:
@@ -72,7 +76,9 @@ def describe_volume(source: Source, statistics: Sequence[BandStatistics] = ()) -
         "reach_mm": [side.tolist() for side in reach(grid)],
         "affine": grid.matrix.tolist(),
         "placed_by": source.metadata.get("placed by"),
+        "members": source.members,
         "look": look_facts(source),
+        **kept_facts(source),
     }
     frames = tuple({"number": n} | asdict(band) for n, band in enumerate(source.bands, 1))
     return VolumeDescription(facts, frames, tuple(asdict(one) for one in statistics))

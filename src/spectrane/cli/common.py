@@ -27,6 +27,24 @@ def shared_options(function: Command) -> Command:
     return quiet(debug(function))
 
 
+def opening_options(function: Command) -> Command:
+    """Add ``--member`` and ``--spacing``: which raster of a file, how a series is stacked."""
+    member = click.option(
+        "--member", help="Which raster of the file or folder: its number from 1, or its name."
+    )
+    spacing = click.option(
+        "--spacing", type=click.Choice(["resample", "nominal"]),
+        help="Of unevenly spaced slices: even ones by interpolation, or as if they were even.",
+    )  # fmt: skip
+    return member(spacing(function))
+
+
+def opening_of(options: dict[str, Any]) -> dict[str, Any]:
+    """Return what ``opening_options`` say as ``spectrane.open`` takes it."""
+    spacing = options["spacing"]
+    return {"member": options["member"]} | ({} if spacing is None else {"spacing": spacing})
+
+
 def examples(*lines: str) -> Callable[[Command], Command]:
     """Add examples to a command's help, each as it is typed."""
 

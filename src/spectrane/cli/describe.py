@@ -9,7 +9,15 @@ from typing import Any
 
 import click
 
-from spectrane.cli.common import examples, for_each, progress_bar, shared_options, told_warnings
+from spectrane.cli.common import (
+    examples,
+    for_each,
+    opening_of,
+    opening_options,
+    progress_bar,
+    shared_options,
+    told_warnings,
+)
 
 
 @click.command("describe")
@@ -17,13 +25,14 @@ from spectrane.cli.common import examples, for_each, progress_bar, shared_option
 @click.option("--statistics", is_flag=True, help="Read every pixel and add statistics per band.")
 @click.option("--metadata", is_flag=True, help="Add everything the file says.")
 @click.option("--members", is_flag=True, help="List the rasters inside the file instead.")
-@click.option("--member", help="Which raster of the file: its number from 1, or its name.")
+@click.option("--identity", is_flag=True, help="Show what says who a patient is; else withheld.")
+@opening_options
 @click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
 @shared_options
 @examples(
     "describe demo/sound_8band.tif",
     "describe demo/sound_8band.tif --statistics --json",
-    "describe demo/fetlock.nii.gz",
+    "describe demo/fetlock_ct",
 )
 def command(files: tuple[str, ...], **options: Any) -> None:
     """Say what rasters are: size, type, bands, place, no-data, and what looks wrong."""
@@ -66,14 +75,14 @@ def _members(file: str, as_json: bool) -> Any:
 
 def _described(file: str, options: dict[str, Any]) -> Any:
     from spectrane.analysis import statistics as measuring
-    from spectrane.analysis.description import describe, printable
+    from spectrane.analysis.description import describe, printable, without_identity
     from spectrane.analysis.volume_description import describe_volume
     from spectrane.formats.registry import open_source
 
     quiet, as_json = options["quiet"], options["as_json"]
     with (
         told_warnings(quiet or as_json) as told,
-        closing(open_source(file, member=options["member"])) as source,
+        closing(open_source(file, **opening_of(options))) as source,
     ):
         found: list[measuring.BandStatistics] = []
         if options["statistics"]:
@@ -81,14 +90,19 @@ def _described(file: str, options: dict[str, Any]) -> Any:
                 bands = range(len(source.bands))
                 found = measuring.band_statistics(source, bands, None, progress)
         said = (describe_volume if len(source.shape) == 3 else describe)(source, found)
+    hidden = () if options["identity"] else source.identity
+    metadata = without_identity(source.metadata, hidden)
+    identity = {name: metadata[name] for name in source.identity if name in metadata}
     if as_json:
         facts = said.to_dict() | {"told": told}
-        return facts | ({"metadata": dict(source.metadata)} if options["metadata"] else {})
+        facts |= {"identity_values": identity} if options["identity"] else {}
+        return facts | ({"metadata": metadata} if options["metadata"] else {})
     lines = [str(said)]
-    if options["metadata"]:
-        lines += ["", "Metadata"]
-        lines += [f"  {name}: {printable(_shortened(value))}"
-                  for name, value in source.metadata.items()]  # fmt: skip
+    for title, wanted, table in (("Identity", options["identity"], identity),
+                                 ("Metadata", options["metadata"], metadata)):  # fmt: skip
+        if wanted:
+            lines += ["", title]
+            lines += [f"  {name}: {printable(_shortened(v))}" for name, v in table.items()]
     return "\n".join(lines)
 
 

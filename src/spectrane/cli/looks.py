@@ -14,8 +14,8 @@ Command = TypeVar("Command", bound=Callable[..., Any])
 
 _LIMITS_HELP = (
     "Where black and white lie: auto, type, minmax, percentile:2,98, deviation:2, "
-    "fixed:LOW,HIGH or LOW,HIGH, window:CENTRE,WIDTH, window:lung, symmetric. Once, or once per "
-    "channel."
+    "fixed:LOW,HIGH or LOW,HIGH, window:CENTRE,WIDTH, window:lung, window:2 (the file's own, by "
+    "number or explanation), symmetric. Once, or once per channel."
 )
 _FIELDS = ("channels", "curve", "limits_from", "nodata_when", "nodata_color", "resample",
            "colormap", "local_contrast", "sharpen", "brightness", "contrast",

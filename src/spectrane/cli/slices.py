@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import json
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from typing import Any
 
 import click
@@ -14,6 +14,8 @@ from spectrane.cli.common import (
     Numbers,
     Size,
     examples,
+    opening_of,
+    opening_options,
     print_table,
     shared_options,
     told_warnings,
@@ -58,7 +60,9 @@ class Least(click.ParamType[Any]):
 @click.option("--side", type=click.Choice(["radiological", "neurological"]),
               default="radiological", help="Right on the left, or right.")  # fmt: skip
 @click.option("--frame", default="1", help="The frame that is shown: its number or name.")
-@click.option("--limits", multiple=True, help="window:bone, window:C,W, LOW,HIGH, percentile:1,99.")
+@click.option(
+    "--limits", multiple=True, help="window:bone, window:C,W, window:2 (the file's own), LOW,HIGH."
+)
 @click.option("--colormap", help="For the volume; grey if unsaid.")
 @click.option("--invert", is_flag=True, help="A negative.")
 @click.option("--map", "map_file", type=click.Path(), help="A volume of measures laid over it.")
@@ -81,6 +85,7 @@ class Least(click.ParamType[Any]):
 @click.option(
     "--size", type=Size(), default="1280x800", help="Pixels that the picture has at most."
 )
+@opening_options
 @click.option("--overwrite", is_flag=True, help="Replace a picture that exists.")
 @click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
 @shared_options
@@ -104,7 +109,7 @@ def command(volume: str, **options: Any) -> None:
     if not options["sequence"]:
         check_target(options["output"], overwrite=options["overwrite"])
     quiet = options["quiet"] or options["as_json"]
-    with told_warnings(quiet) as told, open_any(volume) as opened:
+    with told_warnings(quiet) as told, open_any(volume, **opening_of(options)) as opened:
         layers = [_anatomy(opened, options)]
         found: list[dict[str, Any]] = []
         if options["map_file"]:
@@ -135,12 +140,10 @@ def _anatomy(opened: Any, options: dict[str, Any]) -> Any:
     from spectrane.display.volume_layers import VolumeLayer
     from spectrane.model.look import Look
 
-    given: dict[str, Any] = {"invert": options["invert"], "colormap": options["colormap"]}
-    if options["limits"]:
-        given["limits"] = limits_given(options["limits"])
-    elif opened._source.look is not None:
-        given["limits"] = opened._source.look.limits
-    return VolumeLayer(opened, Look(**given), frame=options["frame"])
+    given: dict[str, Any] = {"invert": True} if options["invert"] else {}
+    given |= {"colormap": options["colormap"]} if options["colormap"] else {}
+    given |= {"limits": limits_given(options["limits"])} if options["limits"] else {}
+    return VolumeLayer(opened, replace(opened.look or Look(), **given), frame=options["frame"])
 
 
 def _map(options: dict[str, Any]) -> Any:

@@ -113,7 +113,7 @@ def _ranges(source: Source, rescale: str, look: Look | None) -> Sequence[Range]:
     found: list[Range] = []
     for index, band in enumerate(source.bands):
         one = Look(limits=[chosen.limits[min(index, len(chosen.limits) - 1)]])
-        settings = settings_of(one, 1, source.dtype)
+        settings = settings_of(one, 1, source)
         low, high, _ = find_limits(source, [index], settings, chosen, whole(source.shape))[0]
         found.append(((low - band.offset) / band.scale, (high - band.offset) / band.scale))
     return found

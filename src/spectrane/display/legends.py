@@ -11,9 +11,9 @@ from numpy.typing import NDArray
 
 from spectrane.display.picture import Picture
 from spectrane.display.render import palette_of
-from spectrane.display.shading import Scale, curve_of
+from spectrane.display.shading import Scale, curve_named
 from spectrane.kernels import curves
-from spectrane.model.look import Class, Look, parse_curve
+from spectrane.model.look import Class, Look
 
 _APART = 0.07
 """Ticks stand at least this share of the bar apart."""
@@ -35,9 +35,8 @@ def bar(scale: Scale, look: Look | None = None, count: int = 256) -> Bar:
 
     ``look`` gives the colour map; without one the bar is grey.
     """
-    curve = parse_curve(scale.curve)
     # Colours run evenly; ticks stand where the curve puts their values.
-    way = curves.linear if curve.kind in ("equalise", "points") else curve_of(curve)
+    way = curve_named(scale.curve)
     t = np.linspace(0.0, 1.0, count)
     shown = 1.0 - t if scale.invert else t
     if look is not None and look.colormap is not None:

@@ -14,8 +14,9 @@ from spectrane.analysis.statistics import Moments, small
 from spectrane.analysis.walking import sampled, valid_values, walk
 from spectrane.kernels import curves
 from spectrane.model.band import Band
+from spectrane.model.display_window import DisplayWindow, find_window
 from spectrane.model.errors import DataWarning, LookError
-from spectrane.model.look import Look, Setting
+from spectrane.model.look import Look, Setting, presets
 from spectrane.model.source import Source
 from spectrane.model.window import Window, area, extent, whole
 from spectrane.spatial.regions import region_of
@@ -51,17 +52,48 @@ def settled(setting: Setting, dtype: np.dtype[Any]) -> Setting:
     return Setting("type") if dtype.itemsize == 1 else DEFAULT
 
 
-def settings_of(look: Look, channels: int, dtype: np.dtype[Any]) -> list[Setting]:
+def window_meant(setting: Setting, windows: Sequence[DisplayWindow], curve: str) -> Setting:
+    """Return what a window called by name means: the file's own, with its function, or a preset.
+
+    A curve that the look names replaces the function. Raises LookError where there is none.
+    """
+    name = setting.name or setting.preset
+    if setting.kind != "window" or not name or not (setting.name or windows):
+        return setting
+    known = () if name.isdecimal() else sorted(presets())
+    index = find_window(windows, name, known)
+    if index is None:
+        return setting
+    one = windows[index]
+    label = one.explanation or str(index + 1)
+    if curve == "linear":
+        return Setting("voi", (float(index),), label)
+    return Setting("window", (one.center, one.width), label)
+
+
+def kept_range(source: Source) -> tuple[float, float] | None:
+    """Return low and high that are kept with a file, in physical values; None where none are."""
+    if source.look is None:
+        return None
+    setting = window_meant(source.look.limits[0], source.windows, source.look.curve)
+    if setting.kind not in ("fixed", "window", "voi"):
+        return None
+    low, high, _ = _given(setting, source, source.bands[0])
+    return low, high
+
+
+def settings_of(look: Look, channels: int, source: Source) -> list[Setting]:
     """Return one setting per channel; a fourth is alpha, which is shown by its type."""
     given: tuple[Setting, ...] = look.limits
     if len(given) not in (1, channels) and not (channels == 4 and len(given) == 3):
         raise LookError(f"limits: {len(given)} given for {channels} channels")
     colors = min(channels, 3)
     many = given * colors if len(given) == 1 else given[:colors]
+    many = tuple(window_meant(one, source.windows, look.curve) for one in many)
     if look.shared and len(set(many)) > 1:
         raise LookError("limits: shared ones are one for all channels, not one each")
     alpha = [Setting("type")] if channels == 4 else []
-    return [settled(setting, dtype) for setting in many] + alpha
+    return [settled(setting, source.dtype) for setting in many] + alpha
 
 
 def find_limits(
@@ -82,8 +114,10 @@ def find_limits(
         else:
             found = {k: values.limits(n, settings[k]) for n, k in enumerate(from_data)}
     for k, setting in enumerate(settings):
-        found.setdefault(k, _given(setting, source.dtype, source.bands[bands[k]]))
+        found.setdefault(k, _given(setting, source, source.bands[bands[k]]))
     for k, (low, high, _) in found.items():
+        if settings[k].kind == "voi":
+            continue  # a window of width 1 is meant as a step
         _warn_of_one_value(source.bands[bands[k]], low, high)
     return [found[k] for k in range(len(settings))]
 
@@ -112,13 +146,15 @@ def equaliser(
 _FROM_VALUES = ("minmax", "percentile", "deviation", "symmetric")
 
 
-def _given(setting: Setting, dtype: np.dtype[Any], band: Band) -> Found:
+def _given(setting: Setting, source: Source, band: Band) -> Found:
+    if setting.kind == "voi":
+        return (*source.windows[int(setting.parameters[0])].limits, True)
     if setting.kind == "fixed":
         return setting.parameters[0], setting.parameters[1], True
     if setting.kind == "window":
         center, width = setting.parameters
         return center - width / 2, center + width / 2, True
-    low, high = (end * band.scale + band.offset for end in type_range(dtype))
+    low, high = (end * band.scale + band.offset for end in type_range(source.dtype))
     return min(low, high), max(low, high), True
 
 

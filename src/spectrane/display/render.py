@@ -22,7 +22,7 @@ from spectrane.display.drawing import (
 )
 from spectrane.display.limits import equaliser, find_limits, settings_of, type_range
 from spectrane.display.picture import Picture
-from spectrane.display.shading import Palette, Scale, Shading, curve_of
+from spectrane.display.shading import Palette, Scale, Shading, curve_of, formula_of
 from spectrane.engine.described import Described
 from spectrane.kernels import curves
 from spectrane.model.errors import DataWarning
@@ -98,9 +98,10 @@ def settled(source: Source, look: Look | None, window: Window) -> Settled:
 
 def _with_kept_limits(look: Look, own: Look | None) -> tuple[Look, Look | None]:
     """Let ``auto`` mean the display range kept with the file; answer it where it did."""
-    if look.limits[0].kind != "auto" or own is None or own.limits[0].kind == "auto":
-        return look, own if look is own and look.limits[0].kind == "fixed" else None
-    if len(own.limits) > 1 and look.channels not in (None, own.channels):
+    asked = look.limits[0].kind != "auto"
+    if own is None or own.limits[0].kind == "auto" or (asked and look.limits != own.limits):
+        return look, None
+    if not asked and len(own.limits) > 1 and look.channels not in (None, own.channels):
         return look, None  # they are those of other channels
     return replace(look, limits=own.limits), own
 
@@ -109,19 +110,20 @@ def _unless_it_misses(
     source: Source, look: Look, bands: Sequence[int], window: Window, kept: Look
 ) -> Look:
     """Return the look, or ``auto`` without the kept range where that shows none of the data."""
-    if kept.limits[0].kind != "fixed" or len(look.limits) not in (1, len(bands)):
+    if len(look.limits) not in (1, len(bands)):
         return look
+    settings = settings_of(look, len(bands), source)
+    if any(one.kind not in ("fixed", "voi", "window") for one in settings):
+        return look
+    ends = find_limits(source, bands, settings, look, window)
     size = fitted(window, (64, 64))
     pixels = source.read(bands, window, size, "nearest")
-    for channel, index in enumerate(bands):
+    for channel, (low, high, _) in enumerate(ends):
         values = _valid_of(pixels, channel)
-        setting = look.limits[min(channel, len(look.limits) - 1)]
-        if not values.size or setting.kind != "fixed":
-            return look
-        band = source.bands[index]
+        band = source.bands[bands[channel]]
         physical = values * band.scale + band.offset
-        low, high = sorted(setting.parameters)
-        if low <= physical.max() and physical.min() <= high:
+        low, high = min(low, high), max(low, high)
+        if not values.size or (low <= physical.max() and physical.min() <= high):
             return look
     _warn(f"the display range kept with the file ({look.limits[0]}) misses the data altogether "
           "and is passed over; keep a better one with: spectrane amend --limits")  # fmt: skip
@@ -188,29 +190,35 @@ def _render_shades(
 
 def shadings_of(source: Source, look: Look, bands: Sequence[int], window: Window) -> list[Shading]:
     """Return how each channel goes from stored numbers to levels: limits, curve, colours."""
-    settings = settings_of(look, len(bands), source.dtype)
+    settings = settings_of(look, len(bands), source)
     limits = find_limits(source, bands, settings, look, window)
     curve = parse_curve(look.curve)
     palette = palette_of(look) if len(bands) == 1 and look.colormap is not None else None
+    own = source.look.invert if source.look is not None else None  # white as zero
     shadings = []
     for channel, (index, setting, found) in enumerate(zip(bands, settings, limits, strict=True)):
         band, is_alpha = source.bands[index], channel == 3
-        invert = look.invert and not is_alpha
-        scale = Scale(band.name, found[0], found[1], "linear" if is_alpha else str(curve), invert,
-                      band.unit, found[2], str(setting))  # fmt: skip
+        invert = bool(own if look.invert is None else look.invert) and not is_alpha
+        called = str(curve)
         way: curves.Curve = curves.linear
+        formula: curves.Curve | None = None
         if is_alpha:
-            pass  # alpha is shown as it is
+            called = "linear"  # alpha is shown as it is
+        elif setting.kind == "voi":
+            called, formula = formula_of(source.windows[int(setting.parameters[0])])
         elif curve.kind == "equalise":
             way = equaliser(source, index, look, window, found[0], found[1])
         else:
             way = curve_of(curve)
+        scale = Scale(band.name, found[0], found[1], called, invert, band.unit, found[2],
+                      str(setting))  # fmt: skip
         ts = curve.parameters[1::2] if curve.kind == "points" else ()
-        monotone = list(ts) in (sorted(ts), sorted(ts, reverse=True))
-        own = palette
+        monotone = list(ts) in (sorted(ts), sorted(ts, reverse=True)) and called != "table"
+        words = palette
         if palette is not None and palette.ends and invert != (found[0] > found[1]):
-            own = palette.turned()
-        shadings.append(Shading(band, scale, way, own, monotone, curve.kind == "equalise"))
+            words = palette.turned()
+        shadings.append(Shading(band, scale, way, words, monotone, curve.kind == "equalise",
+                                formula))  # fmt: skip
     return shadings
 
 
@@ -315,7 +323,8 @@ def _warn_of_cut(source: Source, pixels: Pixels, shadings: Sequence[Shading]) ->
         low, high = sorted((shading.scale.low, shading.scale.high))
         physical = shading.physical(values)
         cut = float(((physical < low) | (physical > high)).mean())
-        if cut > CUT and low < high:
+        windowed = shading.scale.limits.startswith("window")  # to cut off is what they are for
+        if cut > CUT and low < high and not windowed:
             _warn(f"{shading.band.name}: the limits {low:.6g} to {high:.6g} cut off {cut:.0%} of "
                   "the pixels shown; try percentile:2,98")  # fmt: skip
         if source.dtype.kind in "iu" and source.dtype.itemsize > 1:

@@ -13,7 +13,8 @@ from numpy.typing import NDArray
 
 from spectrane.kernels import curves, steps, tables
 from spectrane.model.band import Band
-from spectrane.model.look import Setting
+from spectrane.model.display_window import SATURATED, DisplayWindow
+from spectrane.model.look import Setting, parse_curve
 
 _ROWS = 64
 
@@ -33,6 +34,27 @@ CURVES: dict[str, Callable[..., curves.Curve]] = {
 def curve_of(setting: Setting) -> curves.Curve:
     """Return a curve that needs no values of the image."""
     return CURVES[setting.kind](*setting.parameters)
+
+
+def curve_named(text: str) -> curves.Curve:
+    """Return the curve that a scale names; those that need the image's values are left linear."""
+    kind = text.partition(":")[0]
+    if kind in ("equalise", "points", "table"):
+        return curves.linear
+    if kind == "sigmoid":  # between the limits that a window of this function is said to have
+        return curves.window_sigmoid(0.5, 1 / (2 * SATURATED))
+    return curve_of(parse_curve(text))
+
+
+def formula_of(window: DisplayWindow) -> tuple[str, curves.Curve]:
+    """Return the function of physical values of a file's own window, and what it is called."""
+    center, width = window.center, window.width
+    if window.table:
+        return "table", curves.window_table(window.first, window.table)
+    if window.function == "SIGMOID":
+        return "sigmoid", curves.window_sigmoid(center, width)
+    exact = window.function == "LINEAR_EXACT"
+    return "linear", (curves.window_exact if exact else curves.window_linear)(center, width)
 
 
 @dataclass(frozen=True)
@@ -108,11 +130,15 @@ class Shading:
     palette: Palette | None = None
     monotone: bool = True
     zero_below: bool = False  # equalise: what lies below the limits is 0, whatever stands at low
+    formula: curves.Curve | None = None  # of physical values, in the place of limits and curve
 
     def t(self, stored: NDArray[Any]) -> NDArray[np.float64]:
         """Return t in 0...1 in float64; NaN stays NaN."""
         low, high = self.scale.low, self.scale.high
         values = self.physical(stored)
+        if self.formula is not None:
+            t = self.formula(values)
+            return 1.0 - t if self.scale.invert else t
         t = curves.shade(values, low, high, self.curve, self.scale.invert)
         if not self.zero_below:
             return t
@@ -158,7 +184,7 @@ class Shading:
         """The steps of the definition over float32 numbers."""
         low, high = self.scale.low, self.scale.high
         stair = steps.staircase(self._level)
-        plain = self.curve is curves.linear and self.palette is None
+        plain = self.curve is curves.linear and self.palette is None and self.formula is None
         if not plain or low == high or not math.isfinite(high - low):
             return stair
         band = self.band

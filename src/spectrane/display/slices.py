@@ -79,7 +79,9 @@ def _prepared(layer: VolumeLayer) -> _Ready:
         return _Ready(layer, kept, frames, look, ())
     shadings = shadings_of(source, look, frames, whole(source.shape))
     scales = tuple(one.scale for one in shadings)
-    limits = [f"fixed:{scale.low!r},{scale.high!r}" for scale in scales]
+    # A window keeps its name, and with it its function.
+    limits = [s.limits if s.limits.startswith("window:") else f"fixed:{s.low!r},{s.high!r}"
+              for s in scales]  # fmt: skip
     return _Ready(layer, kept, frames, replace(look, limits=limits), scales)
 
 

@@ -1,4 +1,4 @@
-"""Gzip files (RFC 1952) read at any place, without inflating everything twice.
+"""Gzip files (RFC 1952) and bare deflate (RFC 1951) read anywhere, without inflating all twice.
 
 While a file is inflated for the first time, the inflater's state is kept every few megabytes, in
 memory; a later read goes on from the nearest one before it.
@@ -41,13 +41,15 @@ class InflatedFile(ByteFile):
     (b'\x96\x97', 200)
     """
 
-    def __init__(self, packed: ByteFile) -> None:
+    def __init__(self, packed: ByteFile, *, start: int = 0, window_bits: int = 31) -> None:
+        """Read from byte ``start``; ``window_bits`` are zlib's: 31 gzip, -15 deflate alone."""
         self.packed, self.name = packed, packed.name
+        self._first_byte, self._window_bits = start, window_bits
         self._lock = threading.Lock()
         self._start()
 
     def _start(self) -> None:
-        self._points = [_Point(0, 0, zlib.decompressobj(31))]
+        self._points = [_Point(0, self._first_byte, zlib.decompressobj(self._window_bits))]
         self._apart = _APART
         self._size: int | None = None
         self._first: bytes | None = None
@@ -105,7 +107,7 @@ class InflatedFile(ByteFile):
             try:
                 data = inflater.decompress(waiting, min(_PIECE * 4, max(1, end - done)))
             except zlib.error as error:
-                raise FormatError(f"{self.name}: broken gzip data near byte {read}: {error}"
+                raise FormatError(f"{self.name}: broken packed data near byte {read}: {error}"
                                   ) from error  # fmt: skip
             begin = max(0, offset - done)
             parts.append(data[begin : begin + length - sum(map(len, parts))])
@@ -118,8 +120,8 @@ class InflatedFile(ByteFile):
                 inflater, read = following
             elif not data and not inflater.unconsumed_tail and read >= self.packed.size:
                 raise FormatError(
-                    f"{self.name}: gzip data end after {done} bytes inside, before their end mark; "
-                    "the file is cut short"
+                    f"{self.name}: packed data end after {done} bytes inside, before their end "
+                    "mark; the file is cut short"
                 )
             self._keep(inflater, done, read)
         return b"".join(parts)
@@ -128,7 +130,8 @@ class InflatedFile(ByteFile):
         """Return the inflater of the member that follows, if one does (zeros are padding)."""
         rest = inflater.unused_data
         place = read - len(rest)
-        if self.packed.size - place < 18 or self.packed.read(place, 2) != MAGIC[:2]:
+        packed = self._window_bits == 31 and self.packed.size - place >= 18
+        if not packed or self.packed.read(place, 2) != MAGIC[:2]:
             return None
         return zlib.decompressobj(31), place
 
@@ -145,7 +148,8 @@ class InflatedFile(ByteFile):
         self.packed.close()
 
     def __getstate__(self) -> dict[str, Any]:
-        return {"packed": self.packed, "name": self.name}
+        kept = ("packed", "name", "_first_byte", "_window_bits")
+        return {name: self.__dict__[name] for name in kept}
 
     def __setstate__(self, state: dict[str, Any]) -> None:
         self.__dict__.update(state)

@@ -24,7 +24,8 @@ from spectrane.model.source import Source
 if TYPE_CHECKING:
     from spectrane.formats.registry import Probe
 
-_FRAMES = {0xC0: "baseline", 0xC1: "extended", 0xC2: "progressive", 0xC3: "lossless"}
+_FRAMES = {0xC0: "baseline", 0xC1: "extended", 0xC2: "progressive", 0xC3: "lossless",
+           0xF7: "JPEG-LS"}  # fmt: skip
 _NAMES = {1: ("grey",), 3: ("red", "green", "blue"), 4: ("cyan", "magenta", "yellow", "black")}
 _LEAST_PER_BLOCK = 1 / 8  # bytes that 8 x 8 samples take at the very least, with room to spare
 
@@ -66,7 +67,7 @@ def read_head(file: ByteFile) -> JpegHead:
     for _ in range(4096):
         marker, length = _marker(file, place)
         data = file.read(place + 4, min(length - 2, 4096))
-        if 0xC0 <= marker <= 0xCF and marker not in (0xC4, 0xC8, 0xCC):
+        if marker == 0xF7 or (0xC0 <= marker <= 0xCF and marker not in (0xC4, 0xC8, 0xCC)):
             if len(data) < 6:
                 break
             head.bits, head.rows, head.columns, head.components = struct.unpack(">BHHB", data[:6])

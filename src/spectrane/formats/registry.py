@@ -51,6 +51,7 @@ READERS: dict[str, str] = {
     "HDF5": "spectrane.formats.cf.hdf5:Hdf5Reader",
     "Zarr": "spectrane.formats.cf.zarrs:ZarrReader",
     "NIfTI": "spectrane.formats.nifti.reader:NiftiReader",
+    "DICOM": "spectrane.formats.dicom.reader:DicomReader",
 }
 WRITERS: dict[str, str] = {
     ".tif": "spectrane.formats.tiff.writer:write_tiff",
@@ -116,7 +117,8 @@ def open_source(
         else:
             source = open_with(reader_of(file)[1], file, member, **options)
         local = "://" not in file.name
-        source.state = (*file.key, str(member)) if local else None
+        if source.state is None and local:
+            source.state = (*file.key, str(member), *sorted(options.items()))
         return source if beside is None else sidecar.laid_over(source, beside)
     except BaseException:
         file.close()
@@ -169,14 +171,18 @@ _STARTS: dict[str, str] = {
     "JPEG 2000": r"\0\0\0\x0cjP|\xff\x4f\xff\x51", "NPY": r"\x93NUMPY", "NPZ": r"PK",
     "HDF5": r"(?s:.*)\x89HDF",
     "NIfTI": r"\x5c\x01\0\0|\0\0\x01\x5c|\x1c\x02\0\0|\0\0\x02\x1c|\x1f\x8b\x08",
+    "DICOM": r"(?s:.{128})DICM",
 }  # fmt: skip
 """A first glance, so that readers of other formats are not even imported."""
+_FOLDERS_TOO = ("DICOM",)
 
 
 def _readers(probe: Probe) -> Iterator[tuple[str, FormatReader]]:
     for name, path in READERS.items():
         start = _STARTS.get(name)
-        likely = probe.folder if start is None else re.match(start.encode("latin-1"), probe.head)
+        folders = start is None or name in _FOLDERS_TOO
+        known = start is not None and re.match(start.encode("latin-1"), probe.head)
+        likely = (probe.folder and folders) or known
         if likely:
             yield name, _loaded(path)()
     from importlib.metadata import entry_points

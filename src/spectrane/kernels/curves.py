@@ -56,6 +56,69 @@ def logistic(s: float) -> Curve:
     return lambda u: (plain(u) - low) / (high - low)
 
 
+def window_linear(center: float, width: float) -> Curve:
+    """Return t of physical values by the function LINEAR (PS3.3 C.11.2.1.2.1).
+
+    >>> window_linear(0.0, 100.0)(np.array([-50.0, -49.0, 49.0, 50.0])).round(3).tolist()
+    [0.0, 0.005, 0.995, 1.0]
+    """
+
+    def curve(values: FloatArray) -> FloatArray:
+        middle, reach = center - 0.5, (width - 1) / 2
+        with np.errstate(divide="ignore", invalid="ignore"):
+            t = (values - middle) / (width - 1) + 0.5
+        return _ended(values, t, middle - reach, middle + reach)
+
+    return curve
+
+
+def window_exact(center: float, width: float) -> Curve:
+    """Return t of physical values by the function LINEAR_EXACT (PS3.3 C.11.2.1.3.2).
+
+    >>> window_exact(0.0, 100.0)(np.array([-50.0, 0.0, 50.0])).tolist()
+    [0.0, 0.5, 1.0]
+    """
+
+    def curve(values: FloatArray) -> FloatArray:
+        t = (values - center) / width + 0.5
+        return _ended(values, t, center - width / 2, center + width / 2)
+
+    return curve
+
+
+def _ended(values: FloatArray, t: FloatArray, low: float, high: float) -> FloatArray:
+    return np.where(values <= low, 0.0, np.where(values > high, 1.0, t))
+
+
+def window_sigmoid(center: float, width: float) -> Curve:
+    """Return t of physical values by the function SIGMOID (PS3.3 C.11.2.1.3.1).
+
+    >>> window_sigmoid(40.0, 400.0)(np.array([40.0])).tolist()
+    [0.5]
+    """
+
+    def curve(values: FloatArray) -> FloatArray:
+        with np.errstate(over="ignore"):
+            return np.asarray(1.0 / (1.0 + np.exp(-4.0 * (values - center) / width)))
+
+    return curve
+
+
+def window_table(first: float, levels: Sequence[float]) -> Curve:
+    """Return t of physical values by a VOI LUT: entry by entry, its ends for all beyond.
+
+    >>> window_table(-1.0, [1.0, 0.0, 0.5])(np.array([-9.0, 0.0, 7.0])).tolist()
+    [1.0, 0.0, 0.5]
+    """
+    held = np.append(np.asarray(levels, np.float64), np.nan)
+
+    def curve(values: FloatArray) -> FloatArray:
+        at = np.clip(np.floor(values - first + 0.5), 0, len(held) - 2)
+        return np.asarray(held[np.where(np.isnan(at), len(held) - 1, at).astype(np.intp)])
+
+    return curve
+
+
 def points(numbers: Sequence[float]) -> Curve:
     """Return the line through (u, t) points, held constant beyond its ends."""
     us, ts = np.array(numbers[::2], np.float64), np.array(numbers[1::2], np.float64)

@@ -6,6 +6,7 @@ from typing import Any, Self
 
 import numpy as np
 
+from spectrane.model.display_window import DisplayWindow
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
 from spectrane.model.source import Source
@@ -46,6 +47,16 @@ class Faced:
     def look(self) -> Look | None:
         """The display defaults kept with the file, or None."""
         return self._source.look
+
+    @property
+    def windows(self) -> tuple[DisplayWindow, ...]:
+        """The windows kept with the file, its default first; ``window:2`` is the second."""
+        return self._source.windows
+
+    @property
+    def identity(self) -> tuple[str, ...]:
+        """Which elements of ``metadata`` say who somebody is; nothing prints them unasked."""
+        return self._source.identity
 
     def close(self) -> None:
         """Let go of the file; reading again opens it again."""

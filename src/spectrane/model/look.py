@@ -57,13 +57,21 @@ WINDOWS: dict[str, tuple[float, float]] = {
 
 @dataclass(frozen=True)
 class Setting:
-    """A named rule with its parameters, as in ``percentile:2,98``."""
+    """A named rule with its parameters, as in ``percentile:2,98``.
+
+    ``name`` is what a window of the file is called, its number or explanation; ``preset`` what one
+    that has numbers was, in case the file calls one so too.
+    """
 
     kind: str
     parameters: tuple[float, ...] = ()
+    name: str = ""
+    preset: str = field(default="", compare=False)
 
     def __str__(self) -> str:
-        """Write it as it is given."""
+        """Write it as it is given: a window by its name, which a file may have for its own."""
+        if self.name or self.preset:
+            return f"window:{self.name or self.preset}"
         texts = [f"{value:.10g}" for value in self.parameters]
         if self.kind == "points":
             texts = [f"{u}/{t}" for u, t in zip(texts[::2], texts[1::2], strict=True)]
@@ -76,8 +84,8 @@ def parse_setting(
 ) -> Setting:
     """Read ``name`` or ``name:number,number``, or raise LookError with what is possible.
 
-    >>> parse_setting("limits", "percentile:2,98", LIMIT_KINDS)
-    Setting(kind='percentile', parameters=(2.0, 98.0))
+    >>> parse_setting("limits", "percentile:2,98", LIMIT_KINDS).parameters
+    (2.0, 98.0)
     """
     kind, _, tail = str(text).strip().partition(":")
     if kind not in kinds:
@@ -139,7 +147,10 @@ def parse_limits(given: Any) -> Setting:
         return given
     if isinstance(given, tuple | list) and len(given) == 2:
         given = f"fixed:{given[0]!r},{given[1]!r}"
-    setting = parse_setting("limits", _window_by_name(given), LIMIT_KINDS)
+    kind, _, name = str(given).strip().partition(":")
+    if kind == "window" and name.strip() and "," not in name:
+        return _window_by_name(name.strip())
+    setting = parse_setting("limits", str(given), LIMIT_KINDS)
     numbers = setting.parameters
     if setting.kind == "symmetric" and not 0 < numbers[0] <= 100:
         raise LookError(f"limits {given!r}: expected a percentile above 0 and up to 100")
@@ -152,16 +163,19 @@ def parse_limits(given: Any) -> Setting:
     return setting
 
 
-def _window_by_name(given: Any) -> str:
-    """Put numbers in the place of a window's name: ``window:lung``."""
-    kind, _, name = str(given).strip().partition(":")
-    if kind != "window" or not re.search("[a-zA-Z]", name):
-        return str(given)
-    known = WINDOWS | own_windows()
-    found = known.get(name.strip().lower().replace("_", " "))
-    if found is None:
-        raise LookError(f"limits {given!r}: no window {name!r}{nearest(name, sorted(known))}")
-    return f"window:{found[0]!r},{found[1]!r}"
+def _window_by_name(name: str) -> Setting:
+    """Return a window by name: ``window:lung``, ``window:2``; a preset with its numbers.
+
+    Which one the file itself calls so is known only where it is drawn.
+    """
+    numbered = name.isdecimal()  # the file's own: presets need not even be read
+    preset = None if numbered else presets().get(name.lower().replace("_", " "))
+    return Setting("window", (), name) if preset is None else Setting("window", preset, "", name)
+
+
+def presets() -> dict[str, tuple[float, float]]:
+    """Return the windows there are whatever the file: radiology's, and the user's own."""
+    return WINDOWS | own_windows()
 
 
 def own_windows() -> dict[str, tuple[float, float]]:
@@ -195,15 +209,17 @@ class Look:
     ``channels``: one band in grey; three as red, green, blue; four with the last as alpha; or a
     preset (``natural``, ``infrared``, ``shortwave``). Bands are named by number (from 1), name
     or role. ``limits``: ``auto``, ``type``, ``minmax``, ``percentile:low,high``,
-    ``deviation:n``, ``fixed:low,high`` or a pair, ``window:centre,width`` or ``window:lung``,
+    ``deviation:n``, ``fixed:low,high`` or a pair, ``window:centre,width``,
+    ``window:NAME`` (the file's own by number or explanation, else a preset such as ``lung``),
     ``symmetric[:percentile]``; one, or a list with one per channel, in physical values.
     ``shared`` finds one pair from all displayed bands; ``limits_from`` is ``image``, ``view``, or
     a region: a mapping with ``bounds``, ``rows``/``columns``, or ``polygon`` (GeoJSON).
     ``curve``: ``linear``, ``sqrt``, ``square``, ``gamma:g``, ``log:decades``, ``asinh:share``,
     ``logistic:s``, ``equalise``, ``points:u1/t1,u2/t2,…``. ``colormap`` is a name or a Colormap,
-    for one band. On top, in this order: ``local_contrast`` (a clip limit; 0 is none), ``sharpen``
-    (radius in picture pixels, amount), ``brightness`` (-1 to 1), ``contrast`` (1 is as it is),
-    ``saturation``. ``classes`` maps a value to (colour, label). ``nodata_when`` hides a
+    for one band; ``invert`` draws a negative, None as the file means it. On top, in this
+    order: ``local_contrast`` (a clip limit; 0 is none), ``sharpen`` (radius in picture pixels,
+    amount), ``brightness`` (-1 to 1), ``contrast`` (1 is as it is), ``saturation``.
+    ``classes`` maps a value to (colour, label). ``nodata_when`` hides a
     pixel when ``any`` displayed band is invalid or only when ``all`` are; ``nodata_color``
     (``#rrggbb``) paints what is hidden inside the raster. ``resample``: ``nearest``, ``area``,
     ``majority``, ``bilinear``, ``cubic``, ``lagrange`` or ``lanczos``; None takes ``area`` to
@@ -222,7 +238,7 @@ class Look:
     shared: bool = False
     limits_from: Any = "image"
     curve: str = "linear"
-    invert: bool = False
+    invert: bool | None = None
     colormap: Any = None
     classes: Mapping[float, Class] = field(default_factory=dict)
     nodata_when: str | None = None

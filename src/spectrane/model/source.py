@@ -13,6 +13,7 @@ from spectrane.model.window import Window, extent, intersection, whole
 
 if TYPE_CHECKING:
     from spectrane.model.band import Band
+    from spectrane.model.display_window import DisplayWindow
     from spectrane.model.grid import Grid
     from spectrane.model.look import Look
     from spectrane.model.pixels import Pixels
@@ -23,7 +24,7 @@ RESAMPLINGS = ("nearest", "area", "majority", "bilinear", "cubic", "lagrange", "
 
 _CARRIED = (
     "nodata_when", "has_mask", "alpha", "look", "format", "name", "metadata", "axes", "members",
-    "orientation",
+    "orientation", "windows", "identity",
 )  # fmt: skip
 
 
@@ -54,6 +55,8 @@ class Source(ABC):
     state: tuple[Any, ...] | None = None  # what tells this state of this file from any other
     axes: tuple[str, ...] = ()  # what the file says of axes that are no map's, in words
     members: int = 1  # how many rasters the file holds
+    windows: tuple[DisplayWindow, ...] = ()  # the file's own, the first of which is its default
+    identity: tuple[str, ...] = ()  # which elements of the metadata say who somebody is
     orientation: int = 1  # as TIFF 6.0 numbers the ways a first row and column may lie
 
     def carry_from(self, parent: Source) -> None:

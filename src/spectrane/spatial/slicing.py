@@ -103,6 +103,7 @@ class Slice(FullSource):
         self.bands = tuple(volume.bands[k] for k in self.frames)
         self.dtype, self.has_mask = volume.dtype, True
         self.look, self.name, self.format = volume.look, volume.name, volume.format
+        self.windows = volume.windows
         self.grid = self._grid(low, high)
         self.block_shape = self.grid.shape
         side = self.grid.pixel_size[0]
@@ -223,6 +224,7 @@ class StoredPlane(FullSource):
         self.bands = tuple(volume.bands[k] for k in self.frames)
         self.dtype, self.has_mask = volume.dtype, volume.has_mask
         self.look, self.name, self.format = volume.look, volume.name, volume.format
+        self.windows = volume.windows
         self.back = tuple(self._backward(axis, way) for axis, way in (plane.columns, plane.rows))
         self.grid = self._grid()
         self.block_shape = self.grid.shape

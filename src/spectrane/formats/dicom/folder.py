@@ -1,0 +1,95 @@
+"""A folder of DICOM files: which series lie in it, each a volume."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from spectrane.engine.files import LocalFile
+from spectrane.formats.dicom.head import Head, begins, read_elements, read_head
+from spectrane.model.errors import FormatError
+from spectrane.model.member import Member
+
+_LOOKED_AT = 200
+"""So many files are looked at to tell whether a folder holds any of this format."""
+
+
+@dataclass
+class Series:
+    """Files of one series: the number it has, what made it, and their heads."""
+
+    number: int
+    modality: str
+    heads: list[Head] = field(default_factory=list)
+
+    @property
+    def planes(self) -> int:
+        """How many frames its files hold."""
+        return sum(head.layout.frames for head in self.heads)
+
+    @property
+    def title(self) -> str:
+        """What it is called; descriptions may name a patient and are not used."""
+        plural = "" if self.planes == 1 else "s"
+        return f"{self.modality} series {self.number} ({self.planes} slice{plural})"
+
+    def member(self, number: int) -> Member:
+        """Return it as a member of the folder."""
+        layout = self.heads[0].layout
+        return Member(number, self.title, layout.rows, layout.columns, layout.samples,
+                      layout.dtype.name)  # fmt: skip
+
+
+def _files(folder: str) -> Iterator[str]:
+    with os.scandir(folder) as entries:
+        found = sorted((one.name, one.path) for one in entries if one.is_file())
+    for name, path in found:
+        if not name.startswith("."):
+            yield path
+
+
+def holds_images(folder: str) -> bool:
+    """Tell whether one of a folder's first files is of this format."""
+    try:
+        for number, path in enumerate(_files(folder)):
+            with open(path, "rb") as file:
+                if begins(file.read(132)):
+                    return True
+            if number >= _LOOKED_AT:
+                break
+    except OSError:
+        return False
+    return False
+
+
+def series_in(folder: str) -> list[Series]:
+    """Return a folder's series, the one of most slices first.
+
+    Files of other formats and those without pixels are passed over; a broken one is a FormatError.
+    An image of many frames is a series of its own.
+    """
+    found: dict[str, Series] = {}
+    for path in _files(folder):
+        file = LocalFile(path)
+        if file.size < 132 or not begins(file.read(0, 132)):
+            file.close()
+            continue
+        parsed = read_elements(file)
+        if parsed is None or not any(tag >> 16 == 0x7FE0 for tag in parsed[0].elements):
+            file.close()
+            continue
+        head = read_head(file, parsed)
+        data = head.data
+        key = data.text("SeriesInstanceUID")
+        if head.layout.frames > 1:
+            key += f" {data.text('ConcatenationUID') or path}"
+        series = found.get(key)
+        if series is None:
+            number, modality = data.count("SeriesNumber"), data.text("Modality") or "OT"
+            series = found[key] = Series(number, modality)
+        series.heads.append(head)
+    if not found:
+        raise FormatError(f"{folder}: no image among its files; folders below it are opened by "
+                          "their own names")  # fmt: skip
+    return sorted(found.values(), key=lambda one: (-one.planes, one.number))

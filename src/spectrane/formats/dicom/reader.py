@@ -1,0 +1,90 @@
+"""Opening DICOM: one file, or a series in a folder."""
+
+from __future__ import annotations
+
+import warnings
+from typing import TYPE_CHECKING
+
+from spectrane.engine.files import ByteFile
+from spectrane.formats.dicom.arranging import SPACINGS, arranged
+from spectrane.formats.dicom.evening import EvenedVolume
+from spectrane.formats.dicom.folder import Series, holds_images, series_in
+from spectrane.formats.dicom.head import begins, read_head
+from spectrane.formats.dicom.planes import PlaneRecord, planes_of
+from spectrane.formats.dicom.source import DicomImage, DicomVolume
+from spectrane.model.errors import DataWarning, FormatError
+from spectrane.model.member import Member, find_member
+from spectrane.model.source import Source
+
+if TYPE_CHECKING:
+    from spectrane.formats.registry import Probe
+
+
+class DicomReader:
+    """DICOM files with pixels, and folders of them."""
+
+    def matches(self, probe: Probe) -> bool:
+        """Tell whether a file has the prefix at byte 128, or a folder such a file."""
+        return holds_images(probe.name) if probe.folder else begins(probe.head)
+
+    def members(self, file: ByteFile) -> list[Member]:
+        """Return the one image, or the series of a folder."""
+        return [one.member(k) for k, one in enumerate(_series(file), 1)]
+
+    def open(
+        self, file: ByteFile, member: int | str | None = None, *, spacing: str | None = None
+    ) -> Source:
+        """Open an image as a raster, frames or a series as a volume.
+
+        ``spacing`` says what to do where slices are not evenly spaced: ``resample`` (even ones by
+        linear interpolation) or ``nominal``; unsaid, they are refused.
+        """
+        if spacing not in (None, *SPACINGS):
+            raise FormatError(f"spacing {spacing!r}: expected {' or '.join(SPACINGS)}")
+        found = _series(file)
+        members = [one.member(k) for k, one in enumerate(found, 1)]
+        chosen = find_member(members, member, file.name)
+        if member is None and len(found) > 1:
+            named = "; ".join(f"{one.number} {one.name}" for one in members[1:5])
+            more = f"; and {len(members) - 5} more" if len(members) > 5 else ""
+            _warn(f"{file.name}: holds {len(members)} series; {chosen.name} is opened; as other "
+                  f"members: {named}{more}")  # fmt: skip
+        series = found[chosen.number - 1]
+        planes = [plane for head in series.heads for plane in planes_of(head)]
+        folder = series.heads[0].name != file.name
+        source = DicomImage(planes[0]) if len(planes) == 1 and not folder else _volume(
+            planes, file.name, spacing, series)  # fmt: skip
+        source.members = len(found)
+        source.state = (*(head.file.key for head in series.heads), spacing)
+        if series.heads[0].data.text("BurnedInAnnotation") == "YES":
+            _warn(f"{file.name}: BurnedInAnnotation (0028,0301) is YES: the pixels themselves may "
+                  "show who the patient is")  # fmt: skip
+        return source
+
+
+def _series(file: ByteFile) -> list[Series]:
+    from spectrane.formats.registry import FolderFile
+
+    if isinstance(file, FolderFile):
+        return series_in(file.name)
+    head = read_head(file)
+    number, modality = head.data.count("SeriesNumber"), head.data.text("Modality") or "OT"
+    return [Series(number, modality, [head])]
+
+
+def _volume(planes: list[PlaneRecord], name: str, spacing: str | None, series: Series) -> Source:
+    arrangement = arranged(planes, spacing, name)
+    for text in arrangement.told:
+        _warn(f"{name}: {text}")
+    volume = DicomVolume(arrangement, name)
+    if volume.meaning.rescaled:
+        _warn(f"{name}: slope and intercept differ from slice to slice; physical values are read")
+    if arrangement.depths is None:
+        return volume
+    normal = planes[0].normal
+    step = abs(float(arrangement.affine[:3, 2] @ (normal * [-1, -1, 1])))
+    return EvenedVolume(volume, arrangement.depths, step)
+
+
+def _warn(message: str) -> None:
+    warnings.warn(message, DataWarning, stacklevel=5)
