@@ -130,9 +130,9 @@ def spoken_kept(facts: dict[str, Any]) -> list[tuple[str, str]]:
              for k, text in enumerate(facts["overlays"])]  # fmt: skip
     names = facts["identity"]
     for k in range(0, len(names), 4):
-        comma = "," if k + 4 < len(names) else " (withheld; --identity shows them)"
+        comma = "," if k + 4 < len(names) else ""
         rows.append(("Identity" if k == 0 else "", ", ".join(names[k : k + 4]) + comma))
-    return rows
+    return [*rows, ("", "(what they say is withheld; --identity shows it)")] if names else rows
 
 
 def without_identity(metadata: Mapping[str, Any], names: Sequence[str]) -> dict[str, Any]:

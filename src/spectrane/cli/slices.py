@@ -85,6 +85,7 @@ class Least(click.ParamType[Any]):
 @click.option(
     "--size", type=Size(), default="1280x800", help="Pixels that the picture has at most."
 )
+@click.option("--plain", is_flag=True, help="Without letters, captions and colour bars.")
 @opening_options
 @click.option("--overwrite", is_flag=True, help="Replace a picture that exists.")
 @click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
@@ -144,6 +145,18 @@ def _anatomy(opened: Any, options: dict[str, Any]) -> Any:
     given |= {"colormap": options["colormap"]} if options["colormap"] else {}
     given |= {"limits": limits_given(options["limits"])} if options["limits"] else {}
     return VolumeLayer(opened, replace(opened.look or Look(), **given), frame=options["frame"])
+
+
+def _likened(opened: Any, first: Any, options: dict[str, Any]) -> Any:
+    """Return a second volume under the first one's limits, where both measure in one unit."""
+    from spectrane.display.slices import prepared
+
+    scales = prepared([first])[0].scales
+    unit = scales[0].unit if len(scales) == 1 else None
+    if unit is None or unit != opened.frames[0].unit:
+        return _anatomy(opened, options)
+    limits = f"{scales[0].low!r},{scales[0].high!r}"
+    return _anatomy(opened, options | {"limits": (limits,)})
 
 
 def _map(options: dict[str, Any]) -> Any:
@@ -206,7 +219,8 @@ def _written(layers: list[Any], options: dict[str, Any]) -> tuple[Any, list[str]
         return picture, [target]
     plane = "axial" if options["plane"] == "all" else options["plane"]
     waiting = slice_sequence(layers, plane, count=count, span=options["span"],
-                             side=options["side"], size=options["size"])  # fmt: skip
+                             side=options["side"], size=options["size"],
+                             labels=not options["plain"])  # fmt: skip
     first = next(waiting)
     pictures = itertools.chain([first], waiting)  # one at a time: many would fill the memory
     if options["sequence"]:
@@ -219,25 +233,25 @@ def _drawn(layers: list[Any], options: dict[str, Any]) -> Any:
     from spectrane.display.slices import beside, montage, slice_picture, three_planes
     from spectrane.opening import open as open_any
 
-    side, size, plane = options["side"], options["size"], options["plane"]
+    plane = options["plane"]
+    given = {"side": options["side"], "size": options["size"], "labels": not options["plain"]}
     if options["montage"]:
         chosen = "axial" if plane == "all" else plane
-        return montage(layers, chosen, count=options["montage"], span=options["span"], side=side,
-                       size=size)  # fmt: skip
+        return montage(layers, chosen, count=options["montage"], span=options["span"], **given)
     if plane == "all":
         if options["at"] or options["index"] is not None or options["slab"]:
             raise click.UsageError("--at, --index and --slab are for one plane; say which")
-        return three_planes(layers, options["point"], side=side, size=size)
+        return three_planes(layers, options["point"], **given)
     if options["point"]:
         raise click.UsageError("--point is for three planes; say --at")
     at = options["at"][0] if options["at"] else None
     if options["beside"]:
         if options["index"] is not None or options["slab"]:
             raise click.UsageError("--beside compares at the same millimetre: say --at")
-        other = [_anatomy(open_any(options["beside"]), options), *layers[1:]]
-        return beside([layers, other], plane, at=at, side=side, size=size)
-    return slice_picture(layers, plane, at=at, index=options["index"], side=side,
-                         slab=options["slab"], project=options["project"], size=size)  # fmt: skip
+        other = [_likened(open_any(options["beside"]), layers[0], options), *layers[1:]]
+        return beside([layers, other], plane, at=at, **given)
+    return slice_picture(layers, plane, at=at, index=options["index"], slab=options["slab"],
+                         project=options["project"], **given)  # fmt: skip
 
 
 def _tell_groups(groups: list[dict[str, Any]]) -> None:

@@ -75,7 +75,8 @@ def _sesamoid(x: F64, y: F64, z: F64) -> tuple[NDArray[np.bool_], F64]:
     return depth > 0, np.asarray(depth)
 
 
-def _sampled(volume_affine: F64, shape: tuple[int, int, int]) -> tuple[F64, F64, F64]:
+def sampled(volume_affine: F64, shape: tuple[int, int, int]) -> tuple[F64, F64, F64]:
+    """Return x, y and z (mm) of every voxel's centre."""
     i, j, k = np.meshgrid(*map(np.arange, shape), indexing="ij", copy=False)
     turn, place = volume_affine[:3, :3], volume_affine[:3, 3]
     x, y, z = (turn[a, 0] * i + turn[a, 1] * j + turn[a, 2] * k + place[a] for a in range(3))
@@ -90,7 +91,7 @@ def computed_tomography(seed: int, scale: float = 1.0) -> Volume:
         [-side, 0, 0, side * (shape[0] - 1) / 2], [0, side, 0, -side * (shape[1] - 1) / 2 - 3],
         [0, 0, gap, -gap * (shape[2] - 1) / 2], [0, 0, 0, 1],
     ])  # fmt: skip
-    values = joint(*_sampled(affine, shape))
+    values = joint(*sampled(affine, shape))
     random = default_rng(seed)
     streaks = 14 * np.sin(np.arange(shape[1]) * 0.9)[None, :, None]
     values = values + random.normal(0, 26, shape) + streaks * (values > -900)
@@ -106,7 +107,7 @@ def effect(seed: int) -> Volume:
     affine = np.eye(4)
     affine[:3, :3] = turn * 2.6
     affine[:3, 3] = -affine[:3, :3] @ ((np.array(shape) - 1) / 2)
-    x, y, z = _sampled(affine, shape)
+    x, y, z = sampled(affine, shape)
     bone = joint(x, y, z) > 300
     random = default_rng(seed + 1)
     loaded = 62 * np.exp(-(((x - 12) / 8) ** 2 + (y / 11) ** 2 + ((z - 9) / 9) ** 2))
@@ -121,11 +122,16 @@ def effect(seed: int) -> Volume:
 
 def write_study(folder: Path, seed: int, scale: float, overwrite: bool) -> list[tuple[Path, str]]:
     """Write the study's volumes into a folder; return their paths and what they are."""
+    from spectrane.demo.series import write_series
+
     found = []
+    scan = computed_tomography(seed, scale)
     for name, volume, what in (
-        ("fetlock.nii.gz", computed_tomography(seed, scale), "a horse's joint, Hounsfield units"),
+        ("fetlock.nii.gz", scan, "a horse's joint, Hounsfield units"),
         ("fetlock_effect.nii.gz", effect(seed), "change, t and contrast, coarser and turned"),
     ):
         volume.save(folder / name, overwrite=overwrite)
         found.append((folder / name, what))
-    return found
+    count = write_series(folder / "fetlock_ct", scan, seed, overwrite)
+    what = f"the same scan in {count} files: shuffled, one twice, the gantry leaning"
+    return [*found, (folder / "fetlock_ct", what)]

@@ -13,37 +13,39 @@ from spectrane.spatial.slicing import Plane
 
 GAP = 6
 """Pixels between panels."""
-_DARK, _LIGHT = (12, 14, 16, 255), (235, 235, 225, 255)
+DARK, LIGHT = (12, 14, 16, 255), (235, 235, 225, 255)
 
 
 def on_dark(rgba: Rgba) -> Rgba:
     """Lay a picture on black: what is clear must not look like bright tissue."""
     alpha = rgba[..., 3:].astype(np.float32) / 255
-    dark = np.array(_DARK, np.float32)
+    dark = np.array(DARK, np.float32)
     out = np.floor(rgba * alpha + dark * (1 - alpha) + 0.5).astype(np.uint8)
     out[..., 3] = 255
     return out
 
 
-def write_letters(rgba: Rgba, plane: Plane, caption: str, *, edges: bool = True) -> None:
-    """Write a caption, and with ``edges`` which side of the patient lies at each edge."""
+def write_letters(rgba: Rgba, plane: Plane, caption: str, text: int, *, edges: bool = True) -> None:
+    """Write a caption, and with ``edges`` which side of the patient lies at each edge.
+
+    ``text`` is the height of letters in pixels.
+    """
     from PIL import Image, ImageDraw, ImageFont
 
     image = Image.fromarray(rgba.copy())
     pen = ImageDraw.Draw(image)
     rows, columns = rgba.shape[:2]
-    large = ImageFont.load_default(max(11, min(18, columns // 24)))
-    small = ImageFont.load_default(max(10, min(15, columns // 26)))
-    rim = {"stroke_width": 2, "stroke_fill": _DARK}
+    large, small = ImageFont.load_default(text), ImageFont.load_default(max(10, text * 5 // 6))
+    rim = {"stroke_width": 2, "stroke_fill": DARK}
     if edges:
         places = {
             "left": (5, rows // 2, "lm"), "right": (columns - 5, rows // 2, "rm"),
             "top": (columns // 2, 4, "ma"), "bottom": (columns // 2, rows - 4, "md"),
         }  # fmt: skip
-        for side, text in plane.labels.items():
+        for side, letter in plane.labels.items():
             x, y, anchor = places[side]
-            pen.text((x, y), text, fill=_LIGHT, font=large, anchor=anchor, **rim)
-    pen.text((5, 4), caption, fill=_LIGHT, font=small, anchor="la", **rim)
+            pen.text((x, y), letter, fill=LIGHT, font=large, anchor=anchor, **rim)
+    pen.text((5, 4), caption, fill=LIGHT, font=small, anchor="la", **rim)
     rgba[...] = np.asarray(image)
 
 
@@ -63,7 +65,7 @@ def draw_outline(rgba: Rgba, kept: NDArray[np.bool_]) -> None:
     """Draw a thin line along the inside of what is kept."""
     from scipy.ndimage import binary_erosion
 
-    rgba[kept & ~binary_erosion(kept, border_value=1)] = _LIGHT
+    rgba[kept & ~binary_erosion(kept, border_value=1)] = LIGHT
 
 
 def side_by_side(panels: Sequence[Rgba]) -> Rgba:
@@ -83,7 +85,7 @@ def _joined(panels: Sequence[Rgba], axis: int) -> NDArray[np.uint8]:
     total = sum(one.shape[axis] for one in panels) + GAP * (len(panels) - 1)
     shape = (length, total) if axis == 1 else (total, length)
     out = np.empty((*shape, 4), np.uint8)
-    out[...] = _DARK
+    out[...] = DARK
     place = 0
     for one in panels:
         rows, columns = one.shape[:2]

@@ -12,6 +12,7 @@ from typing import Any
 
 import numpy as np
 
+from spectrane.display.bars import Shown, bars_panel
 from spectrane.display.drawing import Rgba
 from spectrane.display.layers import AnyLayer, Layer, stacked
 from spectrane.display.panels import (
@@ -36,7 +37,7 @@ from spectrane.model.patient import aligned_axes, axis_apart, reach
 from spectrane.model.physical import physical
 from spectrane.model.source import Source
 from spectrane.model.window import whole
-from spectrane.spatial.slicing import PLANES, Plane, cut
+from spectrane.spatial.slicing import PLANES, SIDES, Plane, cut
 
 _EMPTY = 0.002
 """A slice of which less than this is above the lower limit counts as empty."""
@@ -158,40 +159,49 @@ def slice_picture(
 ) -> Picture:  # fmt: skip
     """Return one slice through volumes at the same millimetres, the first the lowest.
 
-    ``size`` (rows, columns) bounds it; millimetres are square. See ``spatial.slicing.cut``.
+    ``size`` (rows, columns) bounds it; millimetres are square. ``labels`` are the letters of the
+    patient's sides and the colour bars. See ``spatial.slicing.cut``.
     """
-    ready = prepared(layers)
+    page = _Page.of(prepared(layers), size or (800, 1280), labels)
     where = {"at": at, "index": index, "side": side, "slab": slab, "project": project}
     where = {name: value for name, value in where.items() if value is not None}
-    drawn = _drawn(ready, plane, _scale(ready, plane, size or (800, 1280)), where)
-    if labels:
-        write_letters(drawn.rgba, Plane.of(plane, side), _caption(plane, drawn.cut))
-    return _picture(drawn.rgba, drawn.grid, ready)
+    return _single(page, plane, where)
+
+
+def _single(page: _Page, plane: str, where: dict[str, Any]) -> Picture:
+    """Return one slice as a picture, with its letters and bars."""
+    drawn = _drawn(page.ready, plane, _scale(page.ready, plane, page.size), where)
+    caption = _caption(plane, drawn.cut)
+    page.write(drawn.rgba, Plane.of(plane, where.get("side", SIDES[0])), caption)
+    return page.picture(drawn.rgba, drawn.grid)
 
 
 def three_planes(
     layers: Sequence[VolumeLayer], point: Sequence[float] | None = None, *,
     side: str = "radiological", size: tuple[int, int] = (800, 1280), crosshair: bool = True,
+    labels: bool = True,
 ) -> Picture:  # fmt: skip
     """Return axial, coronal and sagittal slices through one point: x, y, z in mm, or the middle."""
-    ready = prepared(layers)
+    page = _Page.of(prepared(layers), size, labels)
+    ready, size = page.ready, page.size
     low, high = reach(ready[0].source.grid)
     middle = (low + high) / 2 if point is None else np.asarray(point, float)
     if middle.shape != (3,):
         raise LookError(f"point {point!r}: expected x, y, z in mm")
     names = list(PLANES)
-    each = (size[0], (size[1] - 2 * GAP) // 3)
-    scale = min(_scale(ready, name, each) for name in names)
+    extent = high - low
+    wide = sum(float(extent[PLANES[name][1]]) for name in names)
+    tall = max(float(extent[PLANES[name][2]]) for name in names)
+    scale = min((size[1] - 2 * GAP) / wide, size[0] / tall)
     panels = []
     for name in names:
         drawn = _drawn(ready, name, scale, {"at": float(middle[PLANES[name][0]]), "side": side})
         rgba, plane = drawn.rgba, Plane.of(name, side)
         if crosshair:
             draw_cross(rgba, drawn.grid, middle[plane.columns[0]], middle[plane.rows[0]])
-        write_letters(rgba, plane, f"{name} {middle[plane.across]:.1f} mm")
+        page.write(rgba, plane, f"{name} {middle[plane.across]:.1f} mm")
         panels.append(rgba)
-    joined = side_by_side(panels)
-    return _picture(joined, Grid(joined.shape[:2]), ready)
+    return page.picture(side_by_side(panels))
 
 
 def beside(
@@ -206,6 +216,8 @@ def beside(
     ready = [prepared(layers) for layers in columns]
     for column in ready[1:]:
         prepared([ready[0][0].layer, column[0].layer])
+    page = _Page.of([one for column in ready for one in column], size, labels)
+    size = page.size
     low, high = reach(ready[0][0].source.grid)
     across = Plane.of(plane).across
     where = {"at": float((low + high)[across] / 2) if at is None else at, "side": side}
@@ -216,21 +228,20 @@ def beside(
     for column in ready:
         drawn = _drawn(column, plane, scale, where, grid)
         grid = drawn.grid
-        if labels:
-            caption = f"{column[0].layer.title}, {_caption(plane, drawn.cut)}"
-            write_letters(drawn.rgba, Plane.of(plane, side), caption)
+        caption = f"{column[0].layer.title}, {_caption(plane, drawn.cut)}"
+        page.write(drawn.rgba, Plane.of(plane, side), caption)
         panels.append(drawn.rgba)
-    joined = side_by_side(panels)
-    return _picture(joined, Grid(joined.shape[:2]), [one for column in ready for one in column])
+    return page.picture(side_by_side(panels))
 
 
 def montage(
     layers: Sequence[VolumeLayer], plane: str = "axial", *, count: int = 12,
     span: tuple[float, float] | None = None, side: str = "radiological",
-    size: tuple[int, int] = (800, 1280),
+    size: tuple[int, int] = (800, 1280), labels: bool = True,
 ) -> Picture:  # fmt: skip
     """Return ``count`` slices in rows, evenly over ``span`` (mm) or the part that is not empty."""
-    ready = prepared(layers)
+    page = _Page.of(prepared(layers), size, labels)
+    ready, size = page.ready, page.size
     places = spread(ready, plane, count, span)
     across, down = _grid_of(ready, plane, count, size)
     each = ((size[0] - (down - 1) * GAP) // down, (size[1] - (across - 1) * GAP) // across)
@@ -238,11 +249,10 @@ def montage(
     panels = []
     for place in places:
         rgba = _drawn(ready, plane, scale, {"at": place, "side": side}).rgba
-        write_letters(rgba, Plane.of(plane, side), f"{place:.1f} mm", edges=rgba.shape[1] > 120)
+        page.write(rgba, Plane.of(plane, side), f"{place:.1f} mm", edges=rgba.shape[1] > 120)
         panels.append(rgba)
     rows = [side_by_side(panels[k : k + across]) for k in range(0, count, across)]
-    whole_picture = one_below_another(rows)
-    return _picture(whole_picture, Grid(whole_picture.shape[:2]), ready)
+    return page.picture(one_below_another(rows))
 
 
 def slice_sequence(
@@ -251,13 +261,9 @@ def slice_sequence(
     size: tuple[int, int] = (800, 1280), labels: bool = True,
 ) -> Iterator[Picture]:  # fmt: skip
     """Yield ``count`` slices of one size, evenly over ``span`` (mm) or what is not empty."""
-    ready = prepared(layers)
-    scale = _scale(ready, plane, size)
-    for place in spread(ready, plane, count, span):
-        drawn = _drawn(ready, plane, scale, {"at": place, "side": side})
-        if labels:
-            write_letters(drawn.rgba, Plane.of(plane, side), _caption(plane, drawn.cut))
-        yield _picture(drawn.rgba, drawn.grid, ready)
+    page = _Page.of(prepared(layers), size, labels)
+    for place in spread(page.ready, plane, count, span):
+        yield _single(page, plane, {"at": place, "side": side})
 
 
 def spread(
@@ -323,14 +329,54 @@ def _caption(plane: str, said: dict[str, Any]) -> str:
     return f"{plane} {place}{slab}"
 
 
-def _picture(rgba: Rgba, grid: Grid, ready: Sequence[_Ready]) -> Picture:
-    scales = tuple(scale for one in ready for scale in one.scales)
-    notes = tuple(
-        f"Layer {k}: {one.layer.title}, frame {one.source.bands[one.frames[0]].name}"
-        + (f", where {one.layer.threshold}" if one.layer.threshold is not None else "")
-        for k, one in enumerate(ready, 1)
-    )
-    names = ", ".join(one.layer.title for one in ready)
-    return Picture(
-        rgba, grid, scales, names, lambda: rgba.astype(np.uint16) * np.uint16(257), notes
-    )
+@dataclass(frozen=True)
+class _Page:
+    """What the slices of one picture have in common: layers, room, letters, bars."""
+
+    ready: Sequence[_Ready]
+    size: tuple[int, int]
+    text: int
+    labels: bool
+
+    @classmethod
+    def of(cls, ready: Sequence[_Ready], size: tuple[int, int], labels: bool) -> _Page:
+        """Return a page whose ``size`` is what bars leave of the size asked for."""
+        text = max(10, min(16, size[1] // 80))
+        page = cls(ready, size, text, labels)
+        bars = page.bars(size[0])
+        taken = 0 if bars is None else min(bars.shape[1] + GAP, size[1] // 2)
+        return replace(page, size=(size[0], size[1] - taken))
+
+    def bars(self, rows: int) -> Rgba | None:
+        """Return the bars of all layers that have one, each scale once."""
+        if not self.labels or rows < 8 * self.text:
+            return None
+        shown: dict[str, Shown] = {}
+        for one in self.ready:
+            scale = one.scales[0] if len(one.scales) == 1 else None
+            if one.layer.visible and (scale is not None or one.look.classes):
+                shown.setdefault(f"{scale}", Shown(one.layer.title, one.look, scale))
+        return bars_panel(list(shown.values()), rows, self.text)
+
+    def write(self, rgba: Rgba, plane: Plane, caption: str, *, edges: bool = True) -> None:
+        """Write letters and a caption; sides only where the volume's place is known."""
+        if self.labels:
+            known = self.ready[0].source.grid.placed
+            write_letters(rgba, plane, caption, self.text, edges=edges and known)
+
+    def picture(self, rgba: Rgba, grid: Grid | None = None) -> Picture:
+        """Return the picture with its bars at the right; positions on it are the slice's."""
+        bars = self.bars(rgba.shape[0])
+        rgba = rgba if bars is None else side_by_side([rgba, bars])
+        grid = replace(grid or Grid(rgba.shape[:2]), shape=rgba.shape[:2])
+        ready = self.ready
+        scales = tuple(scale for one in ready for scale in one.scales)
+        notes = tuple(
+            f"Layer {k}: {one.layer.title}, frame {one.source.bands[one.frames[0]].name}"
+            + (f", where {one.layer.threshold}" if one.layer.threshold is not None else "")
+            for k, one in enumerate(ready, 1)
+        )
+        names = ", ".join(one.layer.title for one in ready)
+        return Picture(
+            rgba, grid, scales, names, lambda: rgba.astype(np.uint16) * np.uint16(257), notes
+        )

@@ -73,4 +73,5 @@ def find_window(windows: Sequence[DisplayWindow], name: str, presets: Sequence[s
         return None
     own = "; ".join(f"{k} {one}" for k, one in enumerate(windows, 1)) or "none"
     known = [*presets, *(one.explanation.casefold() for one in windows if one.explanation)]
-    raise LookError(f"no window {name!r}; the file's own are {own}{nearest(text, known)}")
+    hint = nearest(text, known) if known else "; say window:CENTRE,WIDTH"
+    raise LookError(f"no window {name!r}; the file's own are {own}{hint}")

@@ -209,7 +209,7 @@ def _measured(
         return Arrangement(frames, names, affine, placed_by, told, depths - depths[0])
     tilt = float(np.degrees(np.arccos(np.clip(normal @ lean / np.linalg.norm(lean), -1, 1))))
     if tilt > 0.1:
-        placed_by += f"; slices lean by {tilt:.4g} degrees (gantry tilt)"
+        placed_by += f"; slices {usual:.6g} mm apart lean by {tilt:.4g} degrees (gantry tilt)"
     return Arrangement(frames, names, affine, placed_by, told)
 
 
