@@ -10,6 +10,7 @@ from typing import Any
 
 from spectrane.analysis.checks import findings
 from spectrane.engine.threads import Progress, no_progress
+from spectrane.formats.dicom.folder import is_one
 from spectrane.formats.registry import open_file, open_with, reader_of
 from spectrane.formats.sidecar import ENDING
 from spectrane.model.errors import FormatError, SpectraneError
@@ -66,9 +67,13 @@ def _candidates(top: str) -> Iterator[str]:
         for name in stores:
             below.remove(name)
             yield os.path.join(folder, name)
-        for name in sorted(files):
-            if not name.endswith(_HIDDEN_ENDINGS):
-                yield os.path.join(folder, name)
+        kept = [name for name in sorted(files) if not name.endswith(_HIDDEN_ENDINGS)]
+        slices = {name for name in kept if is_one(os.path.join(folder, name))}
+        if len(slices) > 1:  # a series is one volume, told once
+            yield folder
+        else:
+            slices = set()
+        yield from (os.path.join(folder, name) for name in kept if name not in slices)
 
 
 def _is_store(path: str) -> bool:
@@ -91,7 +96,8 @@ def _looked_at(path: str) -> Found | None:
         return _facts(path, kind, reader, file)
     except SpectraneError as error:
         nothing = (None,) * 8
-        return Found(path, kind, *nothing, bytes=size, unusual="", problem=_reason(path, error))
+        return Found(path, kind, *nothing, bytes=_bytes(path, size), unusual="",
+                     problem=_reason(path, error))  # fmt: skip
 
 
 def _facts(path: str, kind: str | None, reader: Any, file: Any) -> Found:
@@ -107,11 +113,19 @@ def _facts(path: str, kind: str | None, reader: Any, file: Any) -> Found:
     size = grid.pixel_size[0] if grid.placed else None
     found = Found(
         path, source.format, rows, columns, planes, len(source.bands), source.dtype.name,
-        source.members, grid.crs_text, size, file.size, "; ".join(unusual), "",
+        source.members, grid.crs_text, size, _bytes(path, file.size), "; ".join(unusual), "",
     )  # fmt: skip
     source.close()
     file.close()
     return found
+
+
+def _bytes(path: str, size: int) -> int:
+    """Return a file's bytes, or those of the files of a folder."""
+    if not os.path.isdir(path):
+        return size
+    with os.scandir(path) as entries:
+        return sum(one.stat().st_size for one in entries if one.is_file())
 
 
 def _reason(path: str, error: Any) -> str:

@@ -327,6 +327,21 @@ def test_an_unknown_representation_of_undefined_length_is_an_implicit_sequence(o
     np.testing.assert_array_equal(raster.pixels()[0], GREY)
 
 
+def test_one_image_lies_in_millimetres_of_its_plane(opened):
+    placed = [(0x00200032, "DS", "-5\\7\\9"), (0x00200037, "DS", "1\\0\\0\\0\\0.8\\-0.6"),
+              (0x00280030, "DS", "0.5\\0.8")]  # fmt: skip
+    raster = opened(image(GREY, more=placed))
+    assert raster.grid.center(row=0, column=0) == pytest.approx((-5, 7 * 0.8 - 9 * 0.6))
+    assert raster.grid.pixel_size == (0.8, 0.5)
+    said = str(raster.describe())
+    assert "0.8 x 0.5 mm" in said
+    assert "columns run to L, rows to PF" in said
+    assert "no coordinate system" not in said
+    detector = opened(image(GREY, more=[(0x00181164, "DS", "0.2\\0.2")]))
+    assert "at the detector, not in the patient" in str(detector.describe())
+    assert detector.grid.pixel_size == (0.2, 0.2)
+
+
 def test_overlay_planes_and_burned_in_names_are_told(opened):
     more = [(0x60020010, "US", 6), (0x60020011, "US", 8), (0x60020040, "CS", "G"),
             (0x60020050, "SS", [1, 1]), (0x60023000, "OW", bytes(6)),

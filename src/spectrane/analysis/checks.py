@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from spectrane.analysis.sampling import Sample, sample_of
 from spectrane.model.errors import MetadataError
+from spectrane.model.grid import IMAGE_PLANE
 from spectrane.model.roles import PRESETS
 from spectrane.model.source import Source
 
@@ -72,7 +73,7 @@ def _place_findings(source: Source) -> Iterator[Finding]:
     grid = source.grid
     if len(grid.shape) != 2:
         return
-    if grid.placed and not grid.crs_text:
+    if grid.placed and not grid.crs_text and grid.crs_name != IMAGE_PLANE:
         yield Finding(
             "no-crs", "has a place but no coordinate system: positions are numbers without a map",
             _amend(source, "--crs EPSG:CODE"),

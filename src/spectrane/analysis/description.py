@@ -12,6 +12,7 @@ import numpy as np
 
 from spectrane.analysis.statistics import BandStatistics
 from spectrane.model.errors import MetadataError
+from spectrane.model.grid import IMAGE_PLANE
 from spectrane.model.source import Source
 
 
@@ -180,7 +181,7 @@ def _system(source: Source) -> tuple[str | None, str | None, list[list[float]] |
     except MetadataError:
         return given, None, None
     if system is None:
-        return given, None, None
+        return given, "mm" if given == IMAGE_PLANE else None, None
     unit = system.axis_info[0].unit_name if system.axis_info else None
     if not grid.placed:
         return str(system.name), unit, None
@@ -269,13 +270,19 @@ def _overviews(shapes: Sequence[Sequence[int]]) -> str:
 
 def _place(facts: dict[str, Any]) -> list[tuple[str, str]]:
     code, name = facts["coordinate_system"], facts["coordinate_system_name"]
-    system = f"{code} ({name})" if code and name else code or "none"
+    system = f"{code} ({name})" if code and name else code or name or "none"
     if not facts["placed"]:
         return [("Coordinates", system), ("Place", "none: positions are rows and columns")]
     dx, dy = facts["pixel_size"]
     size = f"{dx:.10g}" if dx == dy else f"{dx:.10g} x {dy:.10g}"
     unit = facts["pixel_unit"]
-    size += "" if unit is None else f" {unit}" if dx == 1 or unit.endswith("s") else f" {unit}s"
+    size += (
+        ""
+        if unit is None
+        else f" {unit}"
+        if dx == 1 or unit == "mm" or unit[-1] == "s"
+        else f" {unit}s"
+    )
     spoken = []
     degrees = facts["corners_lonlat"] or [None] * 4
     for title, corner, lonlat in zip(("First corner", "Last corner"), facts["corners"][::2],

@@ -19,6 +19,8 @@ if TYPE_CHECKING:
 Affine: TypeAlias = tuple[tuple[float, ...], ...]
 Bounds: TypeAlias = tuple[float, float, float, float]
 
+IMAGE_PLANE = "millimetres of the image's plane"
+"""The name of the system of an image that lies in a patient, not on a map."""
 _SNAP = 1e-6
 """Bounds this near (in pixels) to a pixel's edge are taken to lie on it."""
 

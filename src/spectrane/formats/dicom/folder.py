@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 from collections.abc import Iterator
 from dataclasses import dataclass, field
@@ -52,15 +53,18 @@ def _files(folder: str) -> Iterator[str]:
 def holds_images(folder: str) -> bool:
     """Tell whether one of a folder's first files is of this format."""
     try:
-        for number, path in enumerate(_files(folder)):
-            with open(path, "rb") as file:
-                if begins(file.read(132)):
-                    return True
-            if number >= _LOOKED_AT:
-                break
+        return any(is_one(path) for path in itertools.islice(_files(folder), _LOOKED_AT))
     except OSError:
         return False
-    return False
+
+
+def is_one(path: str) -> bool:
+    """Tell whether a file is of this format; one that cannot be read is not."""
+    try:
+        with open(path, "rb") as file:
+            return begins(file.read(132))
+    except OSError:
+        return False
 
 
 def series_in(folder: str) -> list[Series]:

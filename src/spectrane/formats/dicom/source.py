@@ -16,7 +16,7 @@ from spectrane.formats.dicom.frames import Frames
 from spectrane.formats.dicom.identity import identifying
 from spectrane.formats.dicom.meaning import Meaning, meaning_of, metadata_of, overlays_of
 from spectrane.formats.dicom.planes import PlaneRecord
-from spectrane.model.grid import Grid
+from spectrane.model.grid import IMAGE_PLANE, Grid
 from spectrane.model.pixels import Pixels
 from spectrane.model.window import Window, extent
 
@@ -163,7 +163,8 @@ def _plane_grid(plane: PlaneRecord) -> tuple[Grid, list[str]]:
         x = float(place @ plane.orientation[:3]) - across / 2
         y = float(place @ plane.orientation[3:]) - down / 2
     affine = ((across, 0.0, x), (0.0, down, y), (0.0, 0.0, 1.0))
-    return Grid((layout.rows, layout.columns), affine, placed=True), told
+    shape = (layout.rows, layout.columns)
+    return Grid(shape, affine, placed=True, crs_name=IMAGE_PLANE), told
 
 
 def _sides(plane: PlaneRecord) -> list[str]:
