@@ -40,13 +40,12 @@ if TYPE_CHECKING:
     from spectrane.model.grid import Grid
     from spectrane.model.look import Look
     from spectrane.model.view import View
-    from spectrane.opening import clusters, open, probe
+    from spectrane.opening import clusters, open, probe, profile
     from spectrane.raster import (
         Raster,
         amend,
         from_array,
         members,
-        profile,
         render,
         survey,
     )
@@ -88,8 +87,8 @@ _HOMES = {
     "spectrane.model.view": ["View"],
     "spectrane.analysis.spectra": ["Spectra"],
     "spectrane.display.colormaps": ["Colormap", "colormaps"],
-    "spectrane.opening": ["clusters", "open", "probe"],
-    "spectrane.raster": ["Raster", "amend", "from_array", "members", "profile", "render",
+    "spectrane.opening": ["clusters", "open", "probe", "profile"],
+    "spectrane.raster": ["Raster", "amend", "from_array", "members", "render",
                          "survey"],
     "spectrane.volume": ["Frame", "Volume", "volume_from_array"],
     "spectrane.together": ["align", "join_bands", "load_layers", "mosaic", "moved", "overlaps",

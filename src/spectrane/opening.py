@@ -66,6 +66,29 @@ def probe(
     return pandas.DataFrame(probed_volumes(volumes, points))
 
 
+def profile(
+    raster: Any, points: Any = None, *, region: Any = None, crs: str | None = None
+) -> pandas.DataFrame:  # fmt: skip
+    """Return a value by band, or by frame, at points, or mean and σ over regions.
+
+    Of a raster: ``points`` as for ``probe``, or GeoJSON with polygons; columns ``zone band
+    wavelength unit count invalid mean std min max p5 p50 p95``; a point counts 1. Of a volume:
+    ``points`` in mm or voxels, or ``region``, a volume that is not 0 where voxels count; see
+    ``Volume.profile``.
+
+    >>> import numpy as np, spectrane as sp
+    >>> over_time = np.arange(8.0).reshape(2, 1, 2, 2)
+    >>> held = sp.volume_from_array(over_time, affine=np.eye(4), frames=["rest", "walk"])
+    >>> sp.profile(held, {"i": 0, "j": 1, "k": 0})[["frame", "mean"]].values.tolist()
+    [['rest', 2.0], ['walk', 6.0]]
+    """
+    if isinstance(raster, Volume):
+        _refused("volumes", crs=crs)
+        return raster.profile(points, region=region)
+    _refused("rasters", region=region)
+    return spectrane.raster.profile(raster, points, crs=crs)
+
+
 def clusters(layer: VolumeLayer) -> pandas.DataFrame:
     """Return a row per group of voxels that a layer's threshold leaves, the largest first.
 
@@ -84,4 +107,4 @@ def clusters(layer: VolumeLayer) -> pandas.DataFrame:
 def _refused(what: str, **given: Any) -> None:
     named = [name for name, value in given.items() if value is not None]
     if named:
-        raise LookError(f"probe: {', '.join(named)} is not for {what}")
+        raise LookError(f"{', '.join(named)} is not for {what}")

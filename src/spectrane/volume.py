@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -16,6 +16,7 @@ from spectrane.model.band import Band, BandName, find_bands, numbered
 from spectrane.model.errors import GridMismatch, MetadataError
 from spectrane.model.faced import Faced
 from spectrane.model.grid import Grid
+from spectrane.model.look import Look
 from spectrane.model.physical import physical as to_physical
 from spectrane.model.pixels import Pixels
 from spectrane.model.window import Window, relative, whole
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
     from spectrane.analysis.description import Description
     from spectrane.analysis.histogram import Histogram
     from spectrane.analysis.statistics import BandStatistics
+    from spectrane.analysis.thresholds import Threshold
 
 Span = tuple[int, int] | None
 
@@ -130,17 +132,73 @@ class Volume(Faced):
         indices = find_bands(self._source.bands, frames)
         return Volume(Subset(self._source, indices, whole(self._source.shape)))
 
-    def regrid(self, like: Volume | Grid, *, resample: str = "trilinear") -> Volume:
-        """Return the volume on another one's voxels: ``trilinear``, or ``nearest`` for labels."""
+    def regrid(self, like: Volume | Grid, *, resample: str | None = None) -> Volume:
+        """Return the volume on another one's voxels: ``trilinear``, or ``nearest`` (labels)."""
         from spectrane.spatial.volumetric import RegriddedVolume
 
         grid = like if isinstance(like, Grid) else like.grid
         return Volume(RegriddedVolume(self._source, grid, resample))
 
-    def statistics(self, frames: Any = None) -> pandas.DataFrame:
-        """Return exact statistics of valid voxels, a row per frame, in physical values."""
+    def masked(self, by: Volume | Threshold | str, *, outside: bool = False) -> Volume:
+        """Return the volume with only some voxels valid: where ``by`` is.
+
+        ``by`` is another volume (valid and not 0, on its own grid), or a test of this one's own
+        voxels: a ``Threshold``, or an expression such as ``"abs(t) >= 5"``. ``outside`` keeps the
+        rest instead.
+        """
+        from spectrane.analysis.thresholds import Kept
+        from spectrane.spatial.masked_volume import MaskedVolume
+
+        if isinstance(by, Volume):
+            return Volume(MaskedVolume(self._source, by._source, inverted=outside))
+        return Volume(Kept(self._source, by, inverted=outside))
+
+    def as_labels(self, names: Mapping[int, str] | None = None) -> Volume:
+        """Return the volume as labels: whole numbers that name parts, each with a colour.
+
+        0 is the background. Labels that ``names`` does not list are found by reading every voxel.
+        Between voxels nothing is mixed then. Raises MetadataError for other numbers.
+        """
+        from spectrane.analysis.labels import labels_in
+        from spectrane.engine.described import Described
+        from spectrane.model.labels import label_classes
+
+        classes = label_classes(labels_in(self._source), names)
+        return Volume(Described(self._source, look=Look(classes=classes)))
+
+    def with_look(self, look: Look) -> Volume:
+        """Return the volume with other display defaults."""
+        from spectrane.engine.described import Described
+
+        return Volume(Described(self._source, look=look))
+
+    def profile(self, points: Any = None, *, region: Volume | None = None) -> pandas.DataFrame:
+        """Return a value by frame at each point, or the mean and σ over a region.
+
+        ``points`` is as for ``spectrane.probe``; ``region`` a volume that is valid and not 0 where
+        voxels count. Columns: ``zone frame number unit count mean std min max``.
+        """
         import pandas
 
+        from spectrane.display.volume_probing import frame_profile
+
+        return pandas.DataFrame(
+            frame_profile(self._source, points, None if region is None else region._source)
+        )
+
+    def statistics(self, frames: Any = None, *, by: Volume | None = None) -> pandas.DataFrame:
+        """Return exact statistics of valid voxels, a row per frame, in physical values.
+
+        ``by`` is a volume of labels: a row per label and frame then, with mean, σ and extent.
+        """
+        import pandas
+
+        if by is not None:
+            from spectrane.analysis.labels import label_statistics
+
+            indices = find_bands(self._source.bands, frames)
+            rows = label_statistics(self._source, indices, by._source)
+            return pandas.DataFrame(rows).set_index(["label", "frame"])
         found = pandas.DataFrame(self._statistics(frames))
         return found.rename(columns={"band": "frame"}).set_index("frame")
 

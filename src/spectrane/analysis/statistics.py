@@ -78,6 +78,15 @@ class Moments:
             max(self.high, float(values.max())),
         )
 
+    def physical(self, band: Band) -> dict[str, float]:
+        """Return mean, σ (divisor N), least and greatest in a band's unit; NaN of nothing."""
+        if not self.count:
+            return dict.fromkeys(("mean", "std", "min", "max"), math.nan)
+        ends = [value * band.scale + band.offset for value in (self.low, self.high)]
+        std = math.sqrt(max(self.squares / self.count, 0.0)) * abs(band.scale)
+        mean = self.mean * band.scale + band.offset
+        return {"mean": mean, "std": std, "min": min(ends), "max": max(ends)}
+
 
 def small(dtype: np.dtype[Any]) -> bool:
     """Tell whether every number of a type can be counted by itself."""

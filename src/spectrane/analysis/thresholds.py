@@ -127,11 +127,12 @@ class Kept(VolumeSource):
     """A volume with every voxel invalid that fails a test on the volume's own voxels.
 
     ``test`` is an expression over its frames (``"abs(t) >= 5"``) or a ``Threshold``; an invalid
-    statistic hides the voxel. Nothing is interpolated before it is tested.
+    statistic hides the voxel. Nothing is interpolated before it is tested. ``inverted`` keeps what
+    fails.
     """
 
-    def __init__(self, parent: Source, test: Threshold | str) -> None:
-        self.parent, self.test = parent, test
+    def __init__(self, parent: Source, test: Threshold | str, *, inverted: bool = False) -> None:
+        self.parent, self.test, self.inverted = parent, test, inverted
         self.carry_from(parent)
         self.bands, self.dtype, self.grid = parent.bands, parent.dtype, parent.grid
         self.block_shape, self.has_mask = parent.block_shape, True
@@ -165,7 +166,8 @@ class Kept(VolumeSource):
 
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from the parent, with what fails made invalid."""
-        return self.parent.read(bands, window).only(self.passed(window))
+        passed = self.passed(window)
+        return self.parent.read(bands, window).only(~passed if self.inverted else passed)
 
     def close(self) -> None:
         """Let go of the parent's file."""

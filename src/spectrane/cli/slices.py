@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 import json
 from dataclasses import asdict, replace
@@ -52,13 +53,19 @@ class Least(click.ParamType[Any]):
 @click.option("--montage", type=click.IntRange(1, 400), help="So many slices, evenly spread.")
 @click.option("--sequence", type=click.IntRange(1, 400), help="Or in numbered files: OUT-01.png, …")
 @click.option("--animated", type=click.IntRange(2, 400), help="Or in one moving picture.")
-@click.option("--pace", type=click.IntRange(1, 65535), default=100, help="Milliseconds per slice.")
+@click.option("--frames", "through_frames", type=click.Choice(["animated", "numbered"]),
+              help="One slice in every frame: in a moving picture, or in files.")  # fmt: skip
+@click.option(
+    "--pace", type=click.IntRange(1, 65535), default=100, help="Milliseconds per picture."
+)
 @click.option("--span", type=Range(), help="Many: from LOW..HIGH mm; else what is not empty.")
 @click.option("--beside", type=click.Path(), help="A second volume, at the same mm, to its right.")
 @click.option("--slab", type=float, default=0.0, help="A thickness in mm that is projected.")
 @click.option("--project", type=click.Choice(["maximum", "minimum", "mean"]), default="maximum")
 @click.option("--side", type=click.Choice(["radiological", "neurological"]),
               default="radiological", help="Right on the left, or right.")  # fmt: skip
+@click.option("--axes", type=click.Choice(["patient", "own"]), default="patient",
+              help="Planes of the patient, or along the volume's own axes.")  # fmt: skip
 @click.option("--frame", default="1", help="The frame that is shown: its number or name.")
 @click.option(
     "--limits", multiple=True, help="window:bone, window:C,W, window:2 (the file's own), LOW,HIGH."
@@ -66,6 +73,7 @@ class Least(click.ParamType[Any]):
 @click.option("--colormap", help="For the volume; grey if unsaid.")
 @click.option("--invert", is_flag=True, help="A negative.")
 @click.option("--map", "map_file", type=click.Path(), help="A volume of measures laid over it.")
+@click.option("--labels", "labels_file", type=click.Path(), help="A volume of labels laid over it.")
 @click.option("--measure", default="1", help="The map's frame that gives the colour.")
 @click.option("--threshold", help="Where the map is shown: 'abs(t) >= 5'.")
 @click.option("--p", "p_value", type=float, help="Or: where the statistic has p below this.")
@@ -104,25 +112,31 @@ def command(volume: str, **options: Any) -> None:
     """
     from spectrane.display.volume_layers import groups
     from spectrane.engine.files import check_target
+    from spectrane.model.patient import turned_by
     from spectrane.opening import open as open_any
     from spectrane.opening import probe
 
-    if not options["sequence"]:
+    if not options["sequence"] and options["through_frames"] != "numbered":
         check_target(options["output"], overwrite=options["overwrite"])
     quiet = options["quiet"] or options["as_json"]
-    with told_warnings(quiet) as told, open_any(volume, **opening_of(options)) as opened:
+    with told_warnings(quiet) as told, contextlib.ExitStack() as stack:
+        opened = stack.enter_context(open_any(volume, **opening_of(options)))
         layers = [_anatomy(opened, options)]
         found: list[dict[str, Any]] = []
         if options["map_file"]:
-            layers.append(_map(options))
+            layers.append(_map(stack.enter_context(open_any(options["map_file"])), options))
             found = [asdict(one) for one in groups(layers[1])]
-        picture, written = _written(layers, options)
+        if options["labels_file"]:
+            layers.append(_labels(stack.enter_context(open_any(options["labels_file"])), options))
+        picture, written = _written(layers, options, stack)
         under = probe(layers, points=_crossing(options)) if options["point"] else None
+        lean = turned_by(opened.grid)
     rows, columns = picture.rgba.shape[:2]
     if options["as_json"]:
         facts = {
             "pictures": written, "rows": rows, "columns": columns,
             "scales": [str(s) for s in picture.scales], "clusters": found,
+            "axes": options["axes"], "turned_degrees": lean,
             "point": [] if under is None else json.loads(under.to_json(orient="records")),
             "told": told,
         }  # fmt: skip
@@ -132,6 +146,10 @@ def command(volume: str, **options: Any) -> None:
         click.echo(f"{written[0]}{many}: {columns} x {rows}")
         for scale in picture.scales:
             click.echo(f"  {scale}")
+        if lean > 1:
+            own = "along the volume's own axes" if options["axes"] == "own" else (
+                "on the patient's planes (--axes own follows the volume)")  # fmt: skip
+            click.echo(f"  the volume is turned by {lean:.3g} degrees; cut {own}")
         _tell_groups(found)
         if under is not None:
             print_table(under.drop(columns=["point"]))
@@ -149,7 +167,7 @@ def _anatomy(opened: Any, options: dict[str, Any]) -> Any:
 
 def _likened(opened: Any, first: Any, options: dict[str, Any]) -> Any:
     """Return a second volume under the first one's limits, where both measure in one unit."""
-    from spectrane.display.slices import prepared
+    from spectrane.display.slice_layers import prepared
 
     scales = prepared([first])[0].scales
     unit = scales[0].unit if len(scales) == 1 else None
@@ -159,15 +177,23 @@ def _likened(opened: Any, first: Any, options: dict[str, Any]) -> Any:
     return _anatomy(opened, options | {"limits": (limits,)})
 
 
-def _map(options: dict[str, Any]) -> Any:
+def _labels(opened: Any, options: dict[str, Any]) -> Any:
+    """Return labels in the colours of their file, or in ones of their own."""
+    from spectrane.display.volume_layers import VolumeLayer
+
+    known = opened.look is not None and opened.look.classes
+    labels = opened if known else opened.as_labels()
+    return VolumeLayer(labels, labels.look, options["opacity"])
+
+
+def _map(opened: Any, options: dict[str, Any]) -> Any:
     from spectrane.display.volume_layers import VolumeLayer
     from spectrane.model.look import Look
-    from spectrane.opening import open as open_any
 
     least, in_mm3 = options["least"]
     limits = limits_given([options["map_limits"]]) if options["map_limits"] else "symmetric:99"
     return VolumeLayer(
-        open_any(options["map_file"]), Look(colormap=options["map_colormap"], limits=limits),
+        opened, Look(colormap=options["map_colormap"], limits=limits),
         options["opacity"], threshold=_threshold(options), frame=options["measure"], least=least,
         in_mm3=in_mm3, neighbours=int(options["neighbours"]), faded=options["faded"],
     )  # fmt: skip
@@ -197,44 +223,64 @@ def _threshold(options: dict[str, Any]) -> Any:
     )  # fmt: skip
 
 
-def _written(layers: list[Any], options: dict[str, Any]) -> tuple[Any, list[str]]:
+def _written(layers: list[Any], options: dict[str, Any], stack: Any) -> tuple[Any, list[str]]:
     """Draw and save what is asked for; return the first picture and the files."""
     from spectrane.display.sequences import save_animated, save_numbered
-    from spectrane.display.slices import slice_sequence
+    from spectrane.display.slices import frame_sequence, slice_sequence
 
-    ways = [options[name] for name in ("montage", "sequence", "animated")]
-    if sum(way is not None for way in ways) > 1:
-        raise click.UsageError("say one of --montage, --sequence and --animated")
-    if any(ways) and (options["point"] or options["at"] or options["index"] is not None):
-        raise click.UsageError("many slices: say where by --span, not --at, --index or --point")
-    if any(ways) and (options["slab"] or options["beside"]):
-        raise click.UsageError("--slab and --beside are for one slice")
-    if options["beside"] and options["plane"] == "all":
-        raise click.UsageError("--beside shows one plane: say --plane")
+    _check_ways(options)
     target, overwrite = options["output"], options["overwrite"]
-    count = options["sequence"] or options["animated"]
-    if not count:
-        picture = _drawn(layers, options)
+    count, frames = options["sequence"] or options["animated"], options["through_frames"]
+    if not count and not frames:
+        picture = _drawn(layers, options, stack)
         picture.save(target, overwrite=overwrite)
         return picture, [target]
     plane = "axial" if options["plane"] == "all" else options["plane"]
-    waiting = slice_sequence(layers, plane, count=count, span=options["span"],
-                             side=options["side"], size=options["size"],
-                             labels=not options["plain"])  # fmt: skip
+    given = _page_options(options)
+    if frames:
+        at = options["at"][0] if options["at"] else None
+        count = len(layers[0].source.bands)
+        waiting = frame_sequence(layers, plane, at=at, index=options["index"], **given)
+    else:
+        waiting = slice_sequence(layers, plane, count=count, span=options["span"], **given)
     first = next(waiting)
     pictures = itertools.chain([first], waiting)  # one at a time: many would fill the memory
-    if options["sequence"]:
+    if options["sequence"] or frames == "numbered":
         return first, save_numbered(pictures, target, count, overwrite=overwrite)
     save_animated(pictures, target, count, milliseconds=options["pace"], overwrite=overwrite)
     return first, [target]
 
 
-def _drawn(layers: list[Any], options: dict[str, Any]) -> Any:
+def _check_ways(options: dict[str, Any]) -> None:
+    """Raise UsageError for options that do not go together."""
+    names = ("montage", "sequence", "animated", "through_frames")
+    chosen = [name for name in names if options[name] is not None]
+    many = any(name != "through_frames" for name in chosen)
+    placed = options["at"] or options["index"] is not None
+    if len(chosen) > 1:
+        raise click.UsageError("say one of --montage, --sequence, --animated and --frames")
+    if many and (options["point"] or placed):
+        raise click.UsageError("many slices: say where by --span, not --at, --index or --point")
+    if chosen and (options["slab"] or options["beside"]):
+        raise click.UsageError("--slab and --beside are for one slice")
+    if options["beside"] and options["plane"] == "all":
+        raise click.UsageError("--beside shows one plane: say --plane")
+    if options["axes"] == "own" and options["index"] is not None:
+        raise click.UsageError("--index takes a stored plane, which lies on the own axes already")
+
+
+def _page_options(options: dict[str, Any]) -> dict[str, Any]:
+    """Return what all pictures take alike."""
+    return {"side": options["side"], "size": options["size"], "labels": not options["plain"],
+            "axes": options["axes"]}  # fmt: skip
+
+
+def _drawn(layers: list[Any], options: dict[str, Any], stack: Any) -> Any:
     from spectrane.display.slices import beside, montage, slice_picture, three_planes
     from spectrane.opening import open as open_any
 
     plane = options["plane"]
-    given = {"side": options["side"], "size": options["size"], "labels": not options["plain"]}
+    given = _page_options(options)
     if options["montage"]:
         chosen = "axial" if plane == "all" else plane
         return montage(layers, chosen, count=options["montage"], span=options["span"], **given)
@@ -248,7 +294,8 @@ def _drawn(layers: list[Any], options: dict[str, Any]) -> Any:
     if options["beside"]:
         if options["index"] is not None or options["slab"]:
             raise click.UsageError("--beside compares at the same millimetre: say --at")
-        other = [_likened(open_any(options["beside"]), layers[0], options), *layers[1:]]
+        second = stack.enter_context(open_any(options["beside"]))
+        other = [_likened(second, layers[0], options), *layers[1:]]
         return beside([layers, other], plane, at=at, **given)
     return slice_picture(layers, plane, at=at, index=options["index"], slab=options["slab"],
                          project=options["project"], **given)  # fmt: skip

@@ -14,7 +14,7 @@ import numpy as np
 
 from spectrane.display.bars import Shown, bars_panel
 from spectrane.display.drawing import Rgba
-from spectrane.display.layers import AnyLayer, Layer, stacked
+from spectrane.display.layers import stacked
 from spectrane.display.panels import (
     GAP,
     draw_cross,
@@ -25,99 +25,12 @@ from spectrane.display.panels import (
     write_letters,
 )
 from spectrane.display.picture import Picture
-from spectrane.display.proposals import settled_colormap
-from spectrane.display.render import shadings_of
-from spectrane.display.shading import Scale
-from spectrane.display.volume_layers import VolumeLayer, tested
-from spectrane.model.band import find_bands
-from spectrane.model.errors import GridMismatch, LookError
+from spectrane.display.slice_layers import Ready, filled_span, flat, prepared
+from spectrane.display.volume_layers import VolumeLayer
+from spectrane.model.errors import LookError
 from spectrane.model.grid import Grid
-from spectrane.model.look import Look
-from spectrane.model.patient import aligned_axes, axis_apart, reach
-from spectrane.model.physical import physical
-from spectrane.model.source import Source
-from spectrane.model.window import whole
+from spectrane.model.patient import reach
 from spectrane.spatial.slicing import PLANES, SIDES, Plane, cut
-
-_EMPTY = 0.002
-"""A slice of which less than this is above the lower limit counts as empty."""
-
-
-@dataclass(frozen=True)
-class _Ready:
-    """A volume layer with its limits found and its test made."""
-
-    layer: VolumeLayer
-    source: Source
-    frames: list[int]
-    look: Look
-    scales: tuple[Scale, ...]
-
-
-def prepared(layers: Sequence[VolumeLayer]) -> list[_Ready]:
-    """Find limits, colour maps and tests once for all slices; the first is the lowest.
-
-    Raises GridMismatch where a volume does not meet the lowest one anywhere.
-    """
-    if not layers:
-        raise LookError("no layers: expected one volume or more")
-    for one in layers[1:]:
-        apart = axis_apart(layers[0].source.grid, one.source.grid)
-        if apart:
-            raise GridMismatch(f"{one.title} does not meet {layers[0].title} anywhere: {apart}")
-    return [_prepared(one) for one in layers]
-
-
-def _prepared(layer: VolumeLayer) -> _Ready:
-    source: Source = layer.source
-    colored = [band.role for band in source.bands[:3]] == ["red", "green", "blue"]
-    frames = [0, 1, 2] if colored else find_bands(source.bands, layer.frame)
-    look = layer.look or source.look or Look()
-    look, _ = settled_colormap(source, replace(look, channels=None), frames)
-    kept = tested(layer)
-    look = replace(look, channels=None)
-    if look.classes:
-        return _Ready(layer, kept, frames, look, ())
-    shadings = shadings_of(source, look, frames, whole(source.shape))
-    scales = tuple(one.scale for one in shadings)
-    # A window keeps its name, and with it its function.
-    limits = [s.limits if s.limits.startswith("window:") else f"fixed:{s.low!r},{s.high!r}"
-              for s in scales]  # fmt: skip
-    return _Ready(layer, kept, frames, replace(look, limits=limits), scales)
-
-
-def _flat(
-    ready: Sequence[_Ready], plane: str, where: dict[str, Any]
-) -> tuple[list[AnyLayer], list[AnyLayer]]:
-    """Return a slice of each volume at the same millimetres as a layer, and those outlined."""
-    first = cut(ready[0].source, plane, frames=ready[0].frames, **where)
-    found: list[AnyLayer] = []
-    outlined: list[AnyLayer] = []
-    for number, one in enumerate(ready):
-        own = dict(where)
-        if number and own.pop("index", None) is not None:
-            own["at"] = _depth(ready[0].source, plane, where["index"])
-        try:
-            made = first if not number else cut(one.source, plane, frames=one.frames, **own)
-        except GridMismatch:
-            continue  # this one does not reach so far
-        found.append(Layer(made, one.look, one.layer.opacity, one.layer.visible,
-                           name=one.layer.title, mode=one.layer.mode))  # fmt: skip
-        if one.layer.faded and one.layer.visible:
-            every = cut(one.layer.source, plane, frames=one.frames, **own)
-            faint = one.layer.opacity * one.layer.faded
-            name = f"{one.layer.title}, faded"
-            found.insert(-1, Layer(every, one.look, faint, name=name, mode=one.layer.mode))
-            outlined.append(Layer(made, one.look))
-    return found, outlined
-
-
-def _depth(source: Source, plane: str, index: int) -> float:
-    """Return the millimetre of a stored plane's middle."""
-    across = PLANES[plane][0]
-    middle = [(n - 1) / 2 for n in source.shape]
-    middle[aligned_axes(source.grid)[across]] = index
-    return float((source.grid.matrix[:3, :3] @ middle + source.grid.matrix[:3, 3])[across])
 
 
 @dataclass(frozen=True)
@@ -130,11 +43,11 @@ class _Drawn:
 
 
 def _drawn(
-    ready: Sequence[_Ready], plane: str, scale: float, where: dict[str, Any],
+    ready: Sequence[Ready], plane: str, scale: float, where: dict[str, Any],
     grid: Grid | None = None,
 ) -> _Drawn:  # fmt: skip
     """Draw a slice at ``scale`` pixels per millimetre, in true proportion, or onto a grid."""
-    layers, outlined = _flat(ready, plane, where)
+    layers, outlined = flat(ready, plane, where)
     if grid is None:
         grid = _scaled(layers[0].source.grid, scale)  # type: ignore[union-attr]
     stack = stacked(layers, grid=grid, tell=False)
@@ -156,22 +69,24 @@ def slice_picture(
     layers: Sequence[VolumeLayer], plane: str = "axial", *, at: float | None = None,
     index: int | None = None, side: str = "radiological", slab: float = 0.0,
     project: str = "maximum", size: tuple[int, int] | None = None, labels: bool = True,
+    axes: str = "patient",
 ) -> Picture:  # fmt: skip
     """Return one slice through volumes at the same millimetres, the first the lowest.
 
     ``size`` (rows, columns) bounds it; millimetres are square. ``labels`` are the letters of the
-    patient's sides and the colour bars. See ``spatial.slicing.cut``.
+    patient's sides and the colour bars. ``axes`` ``own`` cuts along the first volume's own axes,
+    ``at`` in mm along them; ``patient`` on the anatomical planes. See ``spatial.slicing.cut``.
     """
-    page = _Page.of(prepared(layers), size or (800, 1280), labels)
+    page = _Page.of(prepared(layers, axes), size or (800, 1280), labels)
     where = {"at": at, "index": index, "side": side, "slab": slab, "project": project}
     where = {name: value for name, value in where.items() if value is not None}
     return _single(page, plane, where)
 
 
-def _single(page: _Page, plane: str, where: dict[str, Any]) -> Picture:
+def _single(page: _Page, plane: str, where: dict[str, Any], more: str = "") -> Picture:
     """Return one slice as a picture, with its letters and bars."""
     drawn = _drawn(page.ready, plane, _scale(page.ready, plane, page.size), where)
-    caption = _caption(plane, drawn.cut)
+    caption = _caption(plane, drawn.cut) + more
     page.write(drawn.rgba, Plane.of(plane, where.get("side", SIDES[0])), caption)
     return page.picture(drawn.rgba, drawn.grid)
 
@@ -179,27 +94,27 @@ def _single(page: _Page, plane: str, where: dict[str, Any]) -> Picture:
 def three_planes(
     layers: Sequence[VolumeLayer], point: Sequence[float] | None = None, *,
     side: str = "radiological", size: tuple[int, int] = (800, 1280), crosshair: bool = True,
-    labels: bool = True,
+    labels: bool = True, axes: str = "patient",
 ) -> Picture:  # fmt: skip
     """Return axial, coronal and sagittal slices through one point: x, y, z in mm, or the middle."""
-    page = _Page.of(prepared(layers), size, labels)
+    page = _Page.of(prepared(layers, axes), size, labels)
     ready, size = page.ready, page.size
     low, high = reach(ready[0].source.grid)
     middle = (low + high) / 2 if point is None else np.asarray(point, float)
     if middle.shape != (3,):
         raise LookError(f"point {point!r}: expected x, y, z in mm")
+    middle = middle if point is None else ready[0].turn.T @ middle
     names = list(PLANES)
-    extent = high - low
-    wide = sum(float(extent[PLANES[name][1]]) for name in names)
-    tall = max(float(extent[PLANES[name][2]]) for name in names)
-    scale = min((size[1] - 2 * GAP) / wide, size[0] / tall)
+    shown = [_extent(ready, name) for name in names]
+    wide, tall = sum(one[0] for one in shown), max(one[1] for one in shown)
+    scale = min((size[1] - 2 * GAP - len(names)) / wide, size[0] / tall)
     panels = []
     for name in names:
         drawn = _drawn(ready, name, scale, {"at": float(middle[PLANES[name][0]]), "side": side})
         rgba, plane = drawn.rgba, Plane.of(name, side)
         if crosshair:
             draw_cross(rgba, drawn.grid, middle[plane.columns[0]], middle[plane.rows[0]])
-        page.write(rgba, plane, f"{name} {middle[plane.across]:.1f} mm")
+        page.write(rgba, plane, f"{name} {_said(middle[plane.across])}")
         panels.append(rgba)
     return page.picture(side_by_side(panels))
 
@@ -207,15 +122,17 @@ def three_planes(
 def beside(
     columns: Sequence[Sequence[VolumeLayer]], plane: str = "axial", *, at: float | None = None,
     side: str = "radiological", size: tuple[int, int] = (800, 1280), labels: bool = True,
+    axes: str = "patient",
 ) -> Picture:  # fmt: skip
     """Return slices side by side at the same millimetres, over what the first shows.
 
     Each column is a list of layers, the first the lowest; ``at`` is the first's middle if unsaid.
     Raises GridMismatch where a column does not meet the first, or does not reach to ``at``.
     """
-    ready = [prepared(layers) for layers in columns]
+    first = columns[0][0]
+    ready = [prepared(layers, axes, first) for layers in columns]
     for column in ready[1:]:
-        prepared([ready[0][0].layer, column[0].layer])
+        prepared([first, column[0].layer], axes)
     page = _Page.of([one for column in ready for one in column], size, labels)
     size = page.size
     low, high = reach(ready[0][0].source.grid)
@@ -237,10 +154,10 @@ def beside(
 def montage(
     layers: Sequence[VolumeLayer], plane: str = "axial", *, count: int = 12,
     span: tuple[float, float] | None = None, side: str = "radiological",
-    size: tuple[int, int] = (800, 1280), labels: bool = True,
+    size: tuple[int, int] = (800, 1280), labels: bool = True, axes: str = "patient",
 ) -> Picture:  # fmt: skip
     """Return ``count`` slices in rows, evenly over ``span`` (mm) or the part that is not empty."""
-    page = _Page.of(prepared(layers), size, labels)
+    page = _Page.of(prepared(layers, axes), size, labels)
     ready, size = page.ready, page.size
     places = spread(ready, plane, count, span)
     across, down = _grid_of(ready, plane, count, size)
@@ -249,7 +166,7 @@ def montage(
     panels = []
     for place in places:
         rgba = _drawn(ready, plane, scale, {"at": place, "side": side}).rgba
-        page.write(rgba, Plane.of(plane, side), f"{place:.1f} mm", edges=rgba.shape[1] > 120)
+        page.write(rgba, Plane.of(plane, side), _said(place), edges=rgba.shape[1] > 120)
         panels.append(rgba)
     rows = [side_by_side(panels[k : k + across]) for k in range(0, count, across)]
     return page.picture(one_below_another(rows))
@@ -258,16 +175,43 @@ def montage(
 def slice_sequence(
     layers: Sequence[VolumeLayer], plane: str = "axial", *, count: int = 40,
     span: tuple[float, float] | None = None, side: str = "radiological",
-    size: tuple[int, int] = (800, 1280), labels: bool = True,
+    size: tuple[int, int] = (800, 1280), labels: bool = True, axes: str = "patient",
 ) -> Iterator[Picture]:  # fmt: skip
     """Yield ``count`` slices of one size, evenly over ``span`` (mm) or what is not empty."""
-    page = _Page.of(prepared(layers), size, labels)
+    page = _Page.of(prepared(layers, axes), size, labels)
     for place in spread(page.ready, plane, count, span):
         yield _single(page, plane, {"at": place, "side": side})
 
 
+def frame_sequence(
+    layers: Sequence[VolumeLayer], plane: str = "axial", *, at: float | None = None,
+    index: int | None = None, side: str = "radiological", size: tuple[int, int] = (800, 1280),
+    labels: bool = True, axes: str = "patient",
+) -> Iterator[Picture]:  # fmt: skip
+    """Yield one slice in every frame of the lowest volume, all under the same limits.
+
+    Raises LookError where it has one frame only.
+    """
+    first, count = layers[0], len(layers[0].source.bands)
+    if count < 2 or first.source.bands[0].role == "red":
+        raise LookError(f"{first.title} has one frame; a sequence of frames needs several")
+    rest = prepared(layers, axes)[1:]
+    each = [prepared([replace(first, frame=k)], axes)[0] for k in range(1, count + 1)]
+    scales = [one.scales[0] for one in each if one.scales]
+    limits: Any = each[0].look.limits
+    if scales and not scales[0].limits.startswith("window:"):
+        limits = f"fixed:{min(s.low for s in scales)!r},{max(s.high for s in scales)!r}"
+    where = {"at": at, "index": index, "side": side}
+    where = {name: value for name, value in where.items() if value is not None}
+    for number, one in enumerate(each, 1):
+        shown = replace(first, frame=number, look=replace(one.look, limits=limits))
+        ready = [*prepared([shown], axes), *rest]
+        name = f", {first.source.bands[number - 1].name}"
+        yield _single(_Page.of(ready, size, labels), plane, where, name)
+
+
 def spread(
-    ready: Sequence[_Ready], plane: str, count: int, span: tuple[float, float] | None
+    ready: Sequence[Ready], plane: str, count: int, span: tuple[float, float] | None
 ) -> list[float]:
     """Return where ``count`` slices lie, in mm, from the head down (or the right, or the front)."""
     if not 1 <= count <= 400:
@@ -279,39 +223,20 @@ def spread(
     return [high - (k + 0.5) * step for k in range(count)]
 
 
-def filled_span(ready: Any, plane: str) -> tuple[float, float]:
-    """Return from where to where a volume is not empty across a plane, in mm."""
-    low, high = reach(ready.source.grid)
-    across = PLANES[plane][0]
-    floor = min(ready.scales[0].low, ready.scales[0].high) if ready.scales else 0.0
-    band = ready.source.bands[ready.frames[0]]
-    seen = []
-    for at in np.linspace(low[across], high[across], 66)[1:-1]:
-        made = cut(ready.source, plane, at=float(at), frames=ready.frames[:1])
-        size = tuple(min(64, n) for n in made.shape)
-        pixels = made.read([0], whole(made.shape), size, "nearest")
-        values = physical(pixels.values[0], band)
-        if (
-            np.broadcast_to(pixels.valid, pixels.values.shape)[0] & (values > floor)
-        ).mean() > _EMPTY:
-            seen.append(float(at))
-    if not seen:
-        return float(low[across]), float(high[across])
-    step = (high[across] - low[across]) / 65
-    return max(float(low[across]), min(seen) - step / 2), min(
-        float(high[across]), max(seen) + step / 2)  # fmt: skip
-
-
-def _scale(ready: Sequence[_Ready], plane: str, size: tuple[int, int]) -> float:
+def _scale(ready: Sequence[Ready], plane: str, size: tuple[int, int]) -> float:
     """Return the pixels per millimetre at which slices fit into a size."""
-    low, high = reach(ready[0].source.grid)
-    extent = high - low
-    _, along, down = PLANES[plane]
-    return float(min(size[1] / extent[along], size[0] / extent[down]))
+    wide, tall = _extent(ready, plane)
+    return min(size[1] / wide, size[0] / tall)
+
+
+def _extent(ready: Sequence[Ready], plane: str) -> tuple[float, float]:
+    """Return how wide and how tall slices of a plane are, whole pixels, in mm."""
+    grid = cut(ready[0].source, plane).grid
+    return grid.columns * grid.pixel_size[0], grid.rows * grid.pixel_size[1]
 
 
 def _grid_of(
-    ready: Sequence[_Ready], plane: str, count: int, size: tuple[int, int]
+    ready: Sequence[Ready], plane: str, count: int, size: tuple[int, int]
 ) -> tuple[int, int]:
     """Return how many slices stand side by side and below one another, so that they are largest."""
     best, chosen = 0.0, (1, count)
@@ -323,8 +248,13 @@ def _grid_of(
     return chosen
 
 
+def _said(place: float) -> str:
+    """Say a place to a tenth of a millimetre, never as -0.0."""
+    return f"{round(float(place), 1) + 0.0:.1f} mm"
+
+
 def _caption(plane: str, said: dict[str, Any]) -> str:
-    place = f"{said['at']:.1f} mm" if "at" in said else f"plane {said['index']}"
+    place = _said(said["at"]) if "at" in said else f"plane {said['index']}"
     slab = f", slab {said['slab']:g} mm" if said.get("slab") else ""
     return f"{plane} {place}{slab}"
 
@@ -333,13 +263,13 @@ def _caption(plane: str, said: dict[str, Any]) -> str:
 class _Page:
     """What the slices of one picture have in common: layers, room, letters, bars."""
 
-    ready: Sequence[_Ready]
+    ready: Sequence[Ready]
     size: tuple[int, int]
     text: int
     labels: bool
 
     @classmethod
-    def of(cls, ready: Sequence[_Ready], size: tuple[int, int], labels: bool) -> _Page:
+    def of(cls, ready: Sequence[Ready], size: tuple[int, int], labels: bool) -> _Page:
         """Return a page whose ``size`` is what bars leave of the size asked for."""
         text = max(10, min(16, size[1] // 80))
         page = cls(ready, size, text, labels)

@@ -8,10 +8,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.analysis.profiles import zone_rows
 from spectrane.display.volume_layers import VolumeLayer, tested
 from spectrane.model.band import find_bands
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.source import Source
+from spectrane.model.window import whole
+from spectrane.spatial.masked_volume import MaskedVolume
+from spectrane.spatial.mosaics.inputs import called
 from spectrane.spatial.regions import listed_points
 
 F64 = NDArray[np.float64]
@@ -38,11 +42,37 @@ def probed_volumes(layers: Sequence[VolumeLayer], points: Any) -> list[dict[str,
             if voxel is not None:
                 found += _rows(name, layer, kept, place, voxel)
             elif layer is layers[0]:
-                raise GridMismatch(
-                    f"point {name}: ({', '.join(f'{v:g}' for v in place)}) mm lies outside "
-                    f"{layer.title}"
-                )
+                raise _outside(name, place, layer.source)
     return found
+
+
+def frame_profile(source: Source, points: Any, region: Source | None) -> list[dict[str, Any]]:
+    """Return a row per frame at each point, or over a region: see ``analysis.profiles.zone_rows``.
+
+    Raises LookError for neither or both, and where a region holds no valid voxel; GridMismatch for
+    a point outside.
+    """
+    if (points is None) == (region is None):
+        raise LookError("profile: say points, or a region; one of them")
+    if region is not None:
+        rows = zone_rows(MaskedVolume(source, region), "region", whole(source.shape))
+        if not any(row["count"] for row in rows):
+            raise LookError("profile: no valid voxel in the region")
+        return rows
+    found = []
+    for number, given in enumerate(listed_points(points), 1):
+        name = str(given.get("name") or number)
+        place = _millimetres(source, given, name)
+        voxel = _voxel(source, place)
+        if voxel is None:
+            raise _outside(name, place, source)
+        found += zone_rows(source, name, tuple((n, n + 1) for n in voxel))
+    return found
+
+
+def _outside(name: str, place: F64, source: Source) -> GridMismatch:
+    where = ", ".join(f"{v:g}" for v in place)
+    return GridMismatch(f"point {name}: ({where}) mm lies outside {called(source)}")
 
 
 def _millimetres(first: Source, given: Mapping[str, Any], name: str) -> F64:

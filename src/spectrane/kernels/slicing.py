@@ -50,6 +50,19 @@ def trilinear_reference(
     out[...] = np.where(enough, total / np.where(enough, weight, 1), np.nan)
 
 
+def nearest(volume: NDArray[Any], origin: F64, down: F64, across: F64, out: NDArray[Any]) -> None:
+    """Fill ``out`` with the voxel each position lies in; NaN outside. As ``trilinear`` else."""
+    rows = np.arange(out.shape[0])[:, np.newaxis]
+    columns = np.arange(out.shape[1])[np.newaxis, :]
+    inside = np.ones(out.shape, bool)
+    index = []
+    for first, by_row, by_column, length in zip(origin, down, across, volume.shape, strict=True):
+        at = np.floor(first + rows * by_row + columns * by_column + 0.5)
+        inside &= (at >= 0) & (at < length)
+        index.append(at.clip(0, length - 1).astype(np.intp))
+    out[...] = np.where(inside, volume[tuple(index)], np.nan)
+
+
 trilinear = Twin(trilinear_reference, "spectrane.kernels.slicing_loops", "trilinear", 0.4)
 """``trilinear_reference`` or its compiled twin; equal to rounding, with equal validity."""
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -58,6 +59,43 @@ def oblique(grid: Grid) -> float:
     turn = np.abs(grid.matrix[:3, :3] / np.linalg.norm(grid.matrix[:3, :3], axis=0))
     along = [turn[patient, voxel] for patient, voxel in enumerate(aligned_axes(grid))]
     return float(np.degrees(np.arccos(min(1.0, min(along)))))
+
+
+def own_turn(grid: Grid) -> F64:
+    """Return the rotation (3x3) from a volume's own axes to the patient's.
+
+    i and j stay in their plane and the third axis stands upright on it (slices of a leaning gantry
+    are cut as they were made); each counts along the patient axis it follows best, so that a volume
+    that is not turned has none.
+
+    >>> grid = Grid((2, 2, 2), ((-1, 0, 0, 9), (0, 0, 2, 0), (0, 3, 0, 0), (0, 0, 0, 1)))
+    >>> own_turn(grid).tolist()
+    [[1.0, 0.0, 0.0], [0.0, 1.0, 0.0], [0.0, 0.0, 1.0]]
+    """
+    first, second = grid.matrix[:3, 0], grid.matrix[:3, 1]
+    first = first / np.linalg.norm(first)
+    second = second - (second @ first) * first
+    second = second / np.linalg.norm(second)
+    own = np.stack([first, second, np.cross(first, second)], axis=1)
+    ordered = own[:, list(aligned_axes(grid))]
+    return np.asarray(ordered * np.sign(np.diag(ordered)) + 0.0)
+
+
+def turned_by(grid: Grid) -> float:
+    """Return by how many degrees a volume's own axes are turned from the patient's, the furthest.
+
+    >>> turned_by(Grid((2, 2, 2), ((1, 0, 0, 0), (0, 1, 1, 0), (0, 0, 2, 0), (0, 0, 0, 1))))
+    0.0
+    """
+    return float(np.degrees(np.arccos(min(1.0, float(np.diag(own_turn(grid)).min())))))
+
+
+def turned_back(grid: Grid, turn: F64) -> Grid:
+    """Return a grid as it lies seen along turned axes, about the patient's origin."""
+    back = np.eye(4)
+    back[:3, :3] = turn.T
+    matrix = back @ grid.matrix
+    return replace(grid, affine=tuple(map(tuple, matrix.tolist())))
 
 
 def axis_apart(one: Grid, other: Grid) -> str:

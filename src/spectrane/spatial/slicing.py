@@ -16,8 +16,9 @@ from numpy.typing import NDArray
 
 from spectrane.engine.full import FullSource
 from spectrane.engine.threads import in_parallel, row_parts
-from spectrane.kernels.slicing import along_axes, trilinear, trilinear_reference
-from spectrane.model.errors import GridMismatch, LookError, nearest
+from spectrane.kernels.slicing import along_axes, nearest, trilinear, trilinear_reference
+from spectrane.model.errors import GridMismatch, LookError
+from spectrane.model.errors import nearest as nearest_name
 from spectrane.model.grid import Grid
 from spectrane.model.patient import LETTERS, aligned_axes, reach
 from spectrane.model.physical import as_stored, value_dtype
@@ -51,7 +52,7 @@ class Plane:
     def of(cls, name: str, side: str = "radiological") -> Plane:
         """Return a plane by name. Raises LookError for one that there is not."""
         if name not in PLANES:
-            raise LookError(f"plane {name!r}{nearest(name, PLANES)}")
+            raise LookError(f"plane {name!r}{nearest_name(name, PLANES)}")
         if side not in SIDES:
             raise LookError(f"side {side!r}: expected {' or '.join(SIDES)}")
         across, along, down = PLANES[name]
@@ -69,6 +70,11 @@ class Plane:
         return found
 
 
+def kernel_for(volume: Source) -> str:
+    """Return how a volume is looked up between voxels: labels have no between."""
+    return "nearest" if volume.categories else "trilinear"
+
+
 def voxels_to_cut(volume: Source, frame: int, window: Window) -> NDArray[Any]:
     """Return a window of one frame as (k, j, i), as files hold it: floats, NaN where invalid."""
     pixels = volume.read([frame], window)
@@ -80,12 +86,16 @@ def voxels_to_cut(volume: Source, frame: int, window: Window) -> NDArray[Any]:
 
 
 class Slice(FullSource):
-    """A plane through a volume at a millimetre, trilinear, on square pixels; or a slab of them."""
+    """A plane through a volume at a millimetre, on square pixels; or a slab of them.
+
+    Values are trilinear, those of labels the nearest voxel's.
+    """
 
     def __init__(
         self, volume: Source, plane: Plane, at: float | None = None, *, frames: Sequence[int] = (),
-        slab: float = 0.0, project: str = "maximum",
+        slab: float = 0.0, project: str = "maximum", resample: str | None = None,
     ) -> None:  # fmt: skip
+        self.resample = resample or kernel_for(volume)
         if project not in PROJECTIONS:
             raise LookError(f"projection {project!r}: expected {', '.join(PROJECTIONS)}")
         if not 0 <= slab < 1e5:
@@ -173,7 +183,7 @@ class Slice(FullSource):
             return out
         cube = voxels_to_cut(self.volume, frame, needed)
         start = origin - np.array([a for a, _ in needed], float)
-        cut = trilinear.choose(out.size)
+        cut = nearest if self.resample == "nearest" else trilinear.choose(out.size)
         plain = cut is trilinear_reference
         if plain and along_axes(cube, start[::-1], down[::-1], across[::-1], out):
             return out
@@ -272,9 +282,11 @@ class StoredPlane(FullSource):
 def cut(
     volume: Source, plane: str, *, at: float | None = None, index: int | None = None,
     frames: Sequence[int] = (), side: str = "radiological", slab: float = 0.0,
-    project: str = "maximum",
+    project: str = "maximum", resample: str | None = None,
 ) -> Source:  # fmt: skip
     """Return a slice of a volume: at a millimetre (trilinear), or a stored plane by its index.
+
+    ``resample`` ``nearest`` mixes no voxels: the default for labels.
 
     Neither: through the middle. ``slab`` is a thickness in mm that is projected. Raises
     GridMismatch, with the extent, for one outside.
@@ -286,4 +298,4 @@ def cut(
         if slab:
             raise LookError("slice: a slab is cut at a millimetre, not at an index")
         return StoredPlane(volume, chosen, index, frames=frames)
-    return Slice(volume, chosen, at, frames=frames, slab=slab, project=project)
+    return Slice(volume, chosen, at, frames=frames, slab=slab, project=project, resample=resample)

@@ -9,7 +9,7 @@ import numpy as np
 
 from spectrane.engine.threads import in_parallel
 from spectrane.engine.volumes import VolumeSource
-from spectrane.kernels.slicing import trilinear
+from spectrane.kernels.slicing import nearest, trilinear
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.patient import axis_apart
@@ -17,17 +17,23 @@ from spectrane.model.physical import as_stored
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window, extent, intersection, whole
-from spectrane.spatial.slicing import voxels_to_cut
+from spectrane.spatial.slicing import kernel_for, voxels_to_cut
 
 KERNELS = ("trilinear", "nearest")
 
 
 class RegriddedVolume(VolumeSource):
-    """A volume's values at the voxel centres of another grid; outside it nothing is valid."""
+    """A volume's values at the voxel centres of another grid; outside it nothing is valid.
 
-    def __init__(self, parent: Source, grid: Grid, resample: str = "trilinear") -> None:
+    ``resample`` None is ``nearest`` for labels, which have no between, else ``trilinear``.
+    """
+
+    def __init__(self, parent: Source, grid: Grid, resample: str | None = None) -> None:
+        resample = resample or kernel_for(parent)
         if resample not in KERNELS:
             raise LookError(f"resample {resample!r}: expected {' or '.join(KERNELS)}")
+        if resample != "nearest" and parent.categories:
+            raise LookError(f"resample {resample}: labels have no between; expected nearest")
         self.parent, self.grid, self.resample = parent, grid, resample
         self.carry_from(parent)
         self.bands, self.dtype, self.has_mask = parent.bands, parent.dtype, True
@@ -61,7 +67,7 @@ class RegriddedVolume(VolumeSource):
             out = np.empty((values.shape[1], values.shape[0]), cube.dtype)
             origin = (turn @ (i0, j0, k0 + k, 1.0))[:3] - shift
             if self.resample == "nearest":
-                _nearest(cube, origin, turn[:3, 1], turn[:3, 0], out)
+                nearest(cube, origin[::-1], turn[:3, 1][::-1], turn[:3, 0][::-1], out)
             else:
                 cut(cube, origin[::-1], turn[:3, 1][::-1], turn[:3, 0][::-1], out)
             seen = ~np.isnan(out)
@@ -82,16 +88,3 @@ class RegriddedVolume(VolumeSource):
     def close(self) -> None:
         """Let go of the parent's file."""
         self.parent.close()
-
-
-def _nearest(cube: Any, origin: Any, down: Any, across: Any, out: Any) -> None:
-    """Look up the nearest voxel of each position; NaN outside."""
-    rows, columns = np.arange(out.shape[0])[:, None], np.arange(out.shape[1])[None, :]
-    inside = np.ones(out.shape, bool)
-    index = []
-    for axis in (2, 1, 0):
-        at = np.floor(origin[axis] + rows * down[axis] + columns * across[axis] + 0.5)
-        length = cube.shape[2 - axis]
-        inside &= (at >= 0) & (at < length)
-        index.append(at.clip(0, length - 1).astype(np.intp))
-    out[...] = np.where(inside, cube[tuple(index)], np.nan)

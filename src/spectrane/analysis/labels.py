@@ -1,0 +1,73 @@
+"""Labels of a volume: which there are, and what another volume measures in each of them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from spectrane.analysis.statistics import Moments
+from spectrane.analysis.walking import walk
+from spectrane.model.band import Band
+from spectrane.model.errors import GridMismatch, MetadataError
+from spectrane.model.source import Source
+from spectrane.model.window import whole
+
+_MOST = 65536
+
+
+def labels_in(source: Source) -> list[int]:
+    """Return the labels of a volume's first frame, in order; every voxel is read, by blocks.
+
+    Raises MetadataError where numbers are not whole, or there are more than 65 536 of them.
+    """
+    found: set[int] = set()
+    for (values,) in walk(source, [0], whole(source.shape)):
+        seen = np.unique(values)
+        if seen.dtype.kind == "f" and not (seen == np.floor(seen)).all():
+            raise MetadataError(
+                f"{source.name or 'volume'}: {seen[seen != np.floor(seen)][0]:g} is no label; "
+                "expected whole numbers"
+            )
+        found |= set(seen.astype(np.int64).tolist())
+        if len(found) > _MOST:
+            raise MetadataError(f"{source.name or 'volume'}: more than {_MOST} labels")
+    return sorted(found)
+
+
+def label_statistics(source: Source, bands: Sequence[int], labels: Source) -> list[dict[str, Any]]:
+    """Return a row per label and frame: voxels, mm³, mean, σ, least and greatest (physical).
+
+    ``labels`` lies on the same voxels (regrid it first); 0 is the background and has no row. Block
+    by block, in one pass. Raises GridMismatch for another grid.
+    """
+    if labels.shape != source.shape or not np.allclose(
+        labels.grid.matrix, source.grid.matrix, atol=1e-6
+    ):
+        raise GridMismatch(
+            f"labels lie on another grid ({labels.shape} voxels against {source.shape}); bring "
+            "them to this one: labels.regrid(volume)"
+        )
+    found: dict[tuple[int, int], Moments] = {}
+    for window, pixels in source.blocks(bands, whole(source.shape)):
+        named = labels.read([0], window)
+        known = np.broadcast_to(named.valid, named.values.shape)[0]
+        valid = np.broadcast_to(pixels.valid, pixels.values.shape)
+        for label in np.unique(named.values[0][known]).tolist():
+            here = known & (named.values[0] == label)
+            for number in range(len(bands)) if label != 0 else ():
+                one = found.setdefault((int(label), number), Moments())
+                values = pixels.values[number][here & valid[number]]
+                one.add(values[np.isfinite(values)] if values.dtype.kind == "f" else values)
+    classes = labels.look.classes if labels.look is not None else {}
+    voxel = abs(float(np.linalg.det(source.grid.matrix[:3, :3])))
+    return [_row(label, classes, source.bands[bands[number]], found[label, number], voxel)
+            for label, number in sorted(found)]  # fmt: skip
+
+
+def _row(label: int, classes: Any, band: Band, one: Moments, voxel: float) -> dict[str, Any]:
+    return {
+        "label": label, "frame": band.name, "name": classes.get(float(label), ("", ""))[1],
+        "voxels": one.count, "volume": one.count * voxel, **one.physical(band), "unit": band.unit,
+    }  # fmt: skip
