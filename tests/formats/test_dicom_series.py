@@ -107,6 +107,10 @@ def test_uneven_slices_are_refused_with_their_places(folder, places, match):
         wanted = np.floor(np.interp(depth, known, VALUES[:, j, i]) + 0.5)
         np.testing.assert_allclose(read[i, j], wanted, atol=1)  # a half may fall either way
     assert even.spacing[2] == 2.0
+    with pytest.warns(sp.DataWarning, match="interpolated"):
+        sp.amend(path, spacing="resample")  # said once, and for all
+    with pytest.warns(sp.DataWarning, match="interpolated"):
+        assert sp.open(path).shape == even.shape
 
 
 ODD = [

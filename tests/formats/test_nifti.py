@@ -187,7 +187,7 @@ def test_gzip_is_read_at_any_place_without_inflating_twice(rng, monkeypatch):
     with pytest.raises(sp.FormatError, match="past the end of what it holds"):
         inside.read(199_999, 2)
     for broken in (two[:5000], two[:400] + b"\xff" * 50 + two[450:]):
-        with pytest.raises(sp.FormatError, match="cut short|broken gzip"):
+        with pytest.raises(sp.FormatError, match="cut short|broken packed"):
             InflatedFile(HeldFile("b.gz", broken)).read(100_000, 10)
 
 

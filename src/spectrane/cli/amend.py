@@ -3,11 +3,19 @@
 from __future__ import annotations
 
 import json
+from contextlib import closing
 from typing import Any
 
 import click
 
-from spectrane.cli.common import NoData, Numbers, examples, for_each, shared_options
+from spectrane.cli.common import (
+    NoData,
+    Numbers,
+    examples,
+    for_each,
+    shared_options,
+    told_warnings,
+)
 from spectrane.cli.looks import limits_given
 
 _FIELDS = ("name", "role", "wavelength", "unit", "scale", "offset", "nodata", "description")
@@ -34,6 +42,8 @@ _FIELDS = ("name", "role", "wavelength", "unit", "scale", "offset", "nodata", "d
 @click.option("--channels", help="Display default: natural, infrared, 1, or 4,3,2.")
 @click.option("--limits", multiple=True, help="Display default: percentile:2,98, LOW,HIGH, ….")
 @click.option("--invert", is_flag=True, help="Display default: a negative.")
+@click.option("--spacing", type=click.Choice(["resample", "nominal"]),
+              help="How a series of uneven slices is stacked from now on.")  # fmt: skip
 @click.option("--notes", help="A note to whoever opens it next.")
 @click.option("--inside", is_flag=True, help="In the file's own fields (TIFF, FITS, PNG).")
 @click.option("--undo", is_flag=True, help="Take the last correction back.")
@@ -48,7 +58,8 @@ def command(files: tuple[str, ...], **options: Any) -> None:
 
     They go to a sidecar, NAME.spectrane.toml, which wins over what the file says of itself.
     """
-    for_each(files, lambda file: _one(file, options))
+    with told_warnings(options["quiet"] or options["as_json"]):
+        for_each(files, lambda file: _one(file, options))
 
 
 def _one(file: str, options: dict[str, Any]) -> None:
@@ -69,7 +80,7 @@ def _one(file: str, options: dict[str, Any]) -> None:
 def _corrections(file: str, options: dict[str, Any]) -> dict[str, Any]:
     found: dict[str, Any] = {
         name: options[name]
-        for name in ("nodata_when", "crs", "bounds", "corner", "pixel_size", "notes")
+        for name in ("nodata_when", "crs", "bounds", "corner", "pixel_size", "notes", "spacing")
         if options[name] is not None
     }
     if options["nodata"] is not None:
@@ -116,7 +127,7 @@ def _bands(file: str, options: dict[str, Any]) -> dict[Any, dict[str, Any]]:
     common = {name: options[name] for name in ("unit", "scale", "offset")
               if options[name] is not None}  # fmt: skip
     if common:
-        for number in range(1, _count(file) + 1):
+        for number in range(1, _count(file, options["spacing"]) + 1):
             found.setdefault(number, {}).update(common)
     for text in options["bands"]:
         key, fields = _band(text)
@@ -124,11 +135,11 @@ def _bands(file: str, options: dict[str, Any]) -> dict[Any, dict[str, Any]]:
     return found
 
 
-def _count(file: str) -> int:
-    import spectrane.raster
+def _count(file: str, spacing: str | None) -> int:
+    from spectrane.formats.registry import open_source
 
-    with spectrane.raster.open(file) as raster:
-        return len(raster.bands)
+    with closing(open_source(file, **({} if spacing is None else {"spacing": spacing}))) as source:
+        return len(source.bands)
 
 
 def _band(text: str) -> tuple[Any, dict[str, Any]]:

@@ -14,6 +14,8 @@ from spectrane.cli.common import (
     Numbers,
     examples,
     for_each,
+    opening_of,
+    opening_options,
     progress_bar,
     shared_options,
     told_warnings,
@@ -45,7 +47,7 @@ from spectrane.cli.raw import TYPES
 @click.option("--compress", help="TIFF: deflate, zstd, lzw or none.")
 @click.option("--interleave", help="TIFF: pixel or band. Raw: bsq, bil or bip.")
 @click.option("--quality", type=click.IntRange(1, 100), help="JPEG.")
-@click.option("--member", help="Which raster of the file: its number from 1, or its name.")
+@opening_options
 @click.option("--preview", type=click.Path(), help="A picture (.png) of before and after.")
 @click.option("--overwrite", is_flag=True, help="Replace files that exist.")
 @click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
@@ -53,11 +55,13 @@ from spectrane.cli.raw import TYPES
 @examples(
     "export demo/sound_8band.tif colours.tif --bands red,green,blue",
     "export demo/sound_8band.tif quick.png --bands 3,2,1 --type uint8 --rescale limits",
+    "export demo/fetlock_ct joint.nii.gz",
 )
 def command(files: tuple[str, ...], **options: Any) -> None:
     """Write data to another file: TIFF, FITS, PNG, JPEG, NPY, netCDF, Zarr or raw.
 
-    The ending of OUT names the format. The input is never changed.
+    The ending of OUT names the format. The input is never changed. Volumes go to NIfTI (.nii,
+    .nii.gz): --bands are frames, --like is another volume.
     """
     pairs = _pairs(files, options)
     if options["preview"] and len(pairs) > 1:
@@ -84,8 +88,9 @@ def _pairs(files: tuple[str, ...], options: dict[str, Any]) -> dict[str, str]:
 
 
 def _one(file: str, target: str, options: dict[str, Any]) -> None:
-    import spectrane.raster
     from spectrane.model.look import Look
+    from spectrane.opening import open as open_any
+    from spectrane.volume import Volume
 
     quiet = options["quiet"]
     look = Look(limits=limits_given(options["limits"])) if options["limits"] else None
@@ -93,21 +98,49 @@ def _one(file: str, target: str, options: dict[str, Any]) -> None:
            if options[name] is not None}  # fmt: skip
     with (
         told_warnings(quiet or options["as_json"]) as told,
-        spectrane.raster.open(file, member=options["member"]) as raster,
+        open_any(file, **opening_of(options)) as opened,
         progress_bar(target, quiet) as progress,
     ):
-        part = _part(raster, options)
-        part.save(
-            target, dtype=options["dtype"], rescale=options["rescale"], look=look,
-            overwrite=options["overwrite"], progress=progress, **own,
-        )  # fmt: skip
+        if isinstance(opened, Volume):
+            part: Any = _part_of_volume(opened, options)
+            part.save(target, overwrite=options["overwrite"], progress=progress)
+        else:
+            part = _part(opened, options)
+            part.save(
+                target, dtype=options["dtype"], rescale=options["rescale"], look=look,
+                overwrite=options["overwrite"], progress=progress, **own,
+            )  # fmt: skip
         if options["preview"]:
-            _preview(raster, target, options)
+            _preview(opened, target, options)
     if options["as_json"]:
         click.echo(json.dumps({"file": file, "output": target, "told": told}))
     elif not quiet:
-        count, rows, columns = part.shape
-        click.echo(f"{target}: {columns} x {rows}, {count} bands")
+        count, *sizes = part.shape
+        named = "bands" if len(sizes) == 2 else "frames"
+        size = " x ".join(map(str, sizes[::-1] if len(sizes) == 2 else sizes))
+        click.echo(f"{target}: {size}, {count} {named}")
+
+
+_FOR_VOLUMES = ("bands", "like", "resample", "member", "spacing", "out_dir", "ending", "overwrite",
+                "as_json", "quiet")  # fmt: skip
+
+
+def _part_of_volume(volume: Any, options: dict[str, Any]) -> Any:
+    from spectrane.opening import open as open_any
+    from spectrane.volume import Volume
+
+    wrong = [name for name, given in options.items() if given and name not in _FOR_VOLUMES]
+    if wrong:
+        named = ", ".join("--" + name.replace("_", "-").replace("dtype", "type") for name in wrong)
+        raise click.UsageError(f"{named}: not for volumes")
+    names = options["bands"]
+    part = volume.select([one.strip() for one in names.split(",")]) if names else volume
+    if not options["like"]:
+        return part
+    with open_any(options["like"]) as like:
+        if not isinstance(like, Volume):
+            raise click.UsageError("--like: expected another volume")
+        return part.regrid(like.grid, resample=options["resample"])
 
 
 def _part(raster: Any, options: dict[str, Any]) -> Any:

@@ -7,7 +7,14 @@ from typing import Any
 
 import click
 
-from spectrane.cli.common import Size, examples, shared_options, told_warnings
+from spectrane.cli.common import (
+    Size,
+    examples,
+    opening_of,
+    opening_options,
+    shared_options,
+    told_warnings,
+)
 from spectrane.cli.looks import area_options, computed, look_fields, look_for, look_options, view_of
 
 
@@ -17,17 +24,22 @@ from spectrane.cli.looks import area_options, computed, look_fields, look_for, l
 @look_options
 @area_options
 @click.option("--size", type=Size(), default="1280x800", help="Pixels of the figure.")
-@click.option("--member", help="Which raster of the file: its number from 1, or its name.")
+@opening_options
 @click.option("--overwrite", is_flag=True, help="Replace a figure that exists.")
 @click.option("--json", "as_json", is_flag=True, help="Answer in JSON, with the counts.")
 @shared_options
 @examples(
     "histogram demo/sound_8band.tif --nodata 0 --limits percentile:2,98 -o values.png",
     "histogram demo/comet.fits --limits percentile:1,99.9 --curve log:3 -o comet.png",
+    "histogram demo/fetlock_ct --limits window:2 -o joint.png",
 )
 def command(file: str, **options: Any) -> None:
-    """Draw how often values occur, where the limits lie, and what comes out, per channel."""
-    import spectrane.raster
+    """Draw how often values occur, where the limits lie, and what comes out, per channel.
+
+    Of a volume, all its voxels count; --channels names the frame.
+    """
+    from spectrane.opening import open as open_any
+    from spectrane.raster import Raster
 
     fields = look_fields(options)
     view = view_of(options)
@@ -35,9 +47,12 @@ def command(file: str, **options: Any) -> None:
         raise click.UsageError("say where the figure goes: -o OUT.png, or ask for --json")
     with (
         told_warnings(options["quiet"] or options["as_json"]),
-        spectrane.raster.open(file, member=options["member"]) as raster,
+        open_any(file, **opening_of(options)) as opened,
     ):
-        shown = computed(raster, options)
+        flat = isinstance(opened, Raster)
+        if not flat and (options["nodata"] or options["compute"] or options["area"]):
+            raise click.UsageError("--nodata, --compute and --area are for rasters")
+        shown = computed(opened, options) if flat else opened
         look = look_for(shown, options, fields)
         _answer(shown._source, look, view, options)
 

@@ -21,7 +21,11 @@ from spectrane.cli.looks import computed, look_fields, look_for, look_options
               help="A voxel of the first volume, from 0.")  # fmt: skip
 @click.option("--points", type=click.Path(), help="GeoJSON or CSV (name, x, y, z or row, column).")
 @click.option("--crs", help="The system of the positions, where it is not the raster's.")
-@click.option("--profile", type=click.Path(), help="A spectral profile as a figure (.png).")
+@click.option(
+    "--profile",
+    type=click.Path(),
+    help="Values by band, or by frame of a volume, as a figure (.png).",
+)
 @click.option("--csv", "csv_path", type=click.Path(), help="The table as CSV.")
 @click.option("--spectra", type=click.Path(), help="Named spectra (.toml) to rank by nearness.")
 @click.option("--keep-spectra", type=click.Path(), help="Keep the points' spectra (.toml).")
@@ -41,8 +45,7 @@ def command(files: tuple[str, ...], **options: Any) -> None:
     With --profile, or polygons in --points, values by band are drawn or tabled instead.
     """
     from spectrane.opening import open as open_any
-    from spectrane.opening import probe
-    from spectrane.raster import profile
+    from spectrane.opening import probe, profile
     from spectrane.volume import Volume
 
     points = _points(options)
@@ -50,7 +53,12 @@ def command(files: tuple[str, ...], **options: Any) -> None:
     with told_warnings(options["quiet"] or options["as_json"]), contextlib.ExitStack() as stack:
         opened = [stack.enter_context(open_any(file)) for file in files]
         if any(isinstance(one, Volume) for one in opened):
-            _tell(probe(opened, points=points), options)
+            if options["profile"]:
+                table = profile(opened[0], points)
+                _draw_profile(table, options)
+                _tell(table, options)
+            else:
+                _tell(probe(opened, points=points), options)
             return
         if any(len(at) == 3 for at in options["positions"]) or options["voxels"]:
             raise click.UsageError("three numbers are for volumes; rasters take --at X,Y")
@@ -92,11 +100,7 @@ def _profile(raster: Any, table: Any, options: dict[str, Any]) -> None:
 
     zones = {name: zone["mean"].tolist() for name, zone in table.groupby("zone", sort=False)}
     if options["profile"]:
-        from spectrane.figures.paper import save
-        from spectrane.figures.profile import profile
-
-        figure = profile(table, size=options["size"])
-        save(figure, options["profile"], overwrite=options["overwrite"])
+        _draw_profile(table, options)
     waves = [band.wavelength or float(k) for k, band in enumerate(raster.bands, 1)]
     if options["keep_spectra"]:
         kept = Spectra(waves, {}, raster.bands[0].unit)
@@ -108,6 +112,14 @@ def _profile(raster: Any, table: Any, options: dict[str, Any]) -> None:
         for name, values in zones.items():
             best = ", ".join(f"{k} {angle:.3f}" for k, angle in known.ranked(values)[:3])
             click.echo(f"{name}: nearest are {best} (spectral angle)")
+
+
+def _draw_profile(table: Any, options: dict[str, Any]) -> None:
+    from spectrane.figures.paper import save
+    from spectrane.figures.profile import profile
+
+    figure = profile(table, size=options["size"])
+    save(figure, options["profile"], overwrite=options["overwrite"])
 
 
 def _tell(table: Any, options: dict[str, Any]) -> None:

@@ -15,7 +15,7 @@ from spectrane.display.shading import Shading
 from spectrane.model.look import Look
 from spectrane.model.source import Source
 from spectrane.model.view import View
-from spectrane.model.window import area, extent
+from spectrane.model.window import area, extent, whole
 
 _ENOUGH = 4_000_000
 _BINS = 400
@@ -49,16 +49,17 @@ class ShownValues:
 
 def shown_values(source: Source, look: Look, view: View) -> list[ShownValues]:
     """Return what a histogram of each displayed channel needs; alpha is left out."""
-    window = view.window(source.grid)
+    volume = len(source.shape) == 3
+    window = whole(source.shape) if volume else view.window(source.grid)
     bands = shown_bands(source, look)
     look, _ = settled_colormap(source, look, bands)
     shadings = shadings_of(source, look, bands, window)[:3]
     complete = area(window) <= _ENOUGH
-    size = None
+    size: tuple[int, ...] | None = None
     if not complete:
-        rows, columns = extent(window)
-        shrink = (area(window) / _ENOUGH) ** 0.5
-        size = (max(1, int(rows / shrink)), max(1, int(columns / shrink)))
+        sides = extent(window)
+        shrink = (area(window) / _ENOUGH) ** (1 / len(sides))
+        size = tuple(max(1, int(side / shrink)) for side in sides)
     names = ("grey",) if len(shadings) == 1 else ("red", "green", "blue")
     pixels = source.read(bands[: len(shadings)], window, size, "nearest")
     valid = np.broadcast_to(pixels.valid, pixels.values.shape)

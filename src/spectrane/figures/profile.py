@@ -14,14 +14,15 @@ from spectrane.figures.paper import INK, sheet, styled
 def profile(table: Any, *, size: tuple[int, int] = (800, 1280)) -> Figure:
     """Return a figure of ``spectrane.profile``'s table: a line per zone, with its mean ± σ.
 
-    Against wavelength where every band has one, against band number otherwise; bands without a
-    valid number leave a gap.
+    Against wavelength where every band has one, against band number otherwise; of a volume,
+    against its frames. Bands without a valid number leave a gap.
     """
+    what = "frame" if "frame" in table else "band"
     figure = sheet(size[1], size[0])
     axes = styled(figure.add_axes((0.08, 0.1, 0.88, 0.8)))
     inks = [f"#{bytes(entry[:3]).hex()}" for entry in colormaps["pebbles"].entries]
-    waves = table["wavelength"].astype(float)
-    known = bool(len(table)) and bool(waves.notna().all())
+    waves = table["wavelength"].astype(float) if what == "band" else None
+    known = waves is not None and bool(len(table)) and bool(waves.notna().all())
     for number, (name, zone) in enumerate(table.groupby("zone", sort=False)):
         x = zone["wavelength"].to_numpy(float) if known else np.arange(1, len(zone) + 1)
         order = np.argsort(x, kind="stable")
@@ -32,8 +33,9 @@ def profile(table: Any, *, size: tuple[int, int] = (800, 1280)) -> Figure:
             axes.fill_between(x[order], mean - std, mean + std, color=ink, alpha=0.16, linewidth=0)
     if not known and len(table):
         first = table.groupby("zone", sort=False).get_group(table["zone"].iloc[0])
-        axes.set_xticks(np.arange(1, len(first) + 1), first["band"].tolist())
-    axes.set_xlabel("wavelength (nm)" if known else "band", color=INK)
+        every = slice(None, None, -(-len(first) // 14))  # so that names do not run together
+        axes.set_xticks(np.arange(1, len(first) + 1)[every], first[what].tolist()[every])
+    axes.set_xlabel("wavelength (nm)" if known else what, color=INK)
     units = [unit for unit in dict.fromkeys(table["unit"]) if isinstance(unit, str) and unit != "1"]
     axes.set_ylabel("value" + (f" ({', '.join(units)})" if units else ""), color=INK)
     axes.legend(frameon=False, fontsize=10, labelcolor=INK)

@@ -42,21 +42,23 @@ def amend(
     affine: Any = None,
     look: Look | Mapping[str, Any] | None = None,
     notes: str | None = None,
+    spacing: str | None = None,
     inside: bool = False,
 ) -> str:
     """Keep corrections with a file, so that the next load has them; return what was written.
 
     ``nodata`` is a number or a list with (low, high) ranges; None means there is none. ``bands``
-    maps a number (from 1), name or role to fields of a band. Without ``inside`` they go to the
+    maps a number (from 1), name or role to fields of a band. ``spacing`` is how a series of uneven
+    slices is stacked from now on (``resample``, ``nominal``). Without ``inside`` they go to the
     sidecar ``NAME.spectrane.toml``; with it, into the file's own fields (TIFF, FITS, PNG), whose
     pixels are left alone. ``undo`` takes the last correction back.
 
     Raises MetadataError for what cannot be (an unknown band or key, two places at once), and
     FormatError where the format has no place for it inside.
     """
-    name = os.fspath(path)
+    name = os.fspath(path).rstrip("/" + os.sep)  # a folder is kept beside, not inside
     _check_local(name)
-    source = registry.open_source(name)
+    source = registry.open_source(name, **({} if spacing is None else {"spacing": spacing}))
     try:
         numbered = {
             find_band(source.bands, key) + 1: dict(fields) for key, fields in (bands or {}).items()
@@ -64,7 +66,11 @@ def amend(
         table = changes_table(
             nodata=nodata, nodata_when=nodata_when, bands=numbered, crs=crs, bounds=bounds,
             corner=corner, pixel_size=pixel_size, affine=affine, look=look, notes=notes,
+            spacing=spacing,
         )  # fmt: skip
+        if len(source.shape) == 3 and "grid" in table:
+            raise MetadataError(f"{name}: is a volume, which lies in a patient by its own affine; "
+                                f"{', '.join(table['grid'])} is for rasters")  # fmt: skip
         if not table:
             raise MetadataError(f"{name}: nothing to amend; say what is to be another")
         # What cannot be laid over must not be kept.
@@ -118,7 +124,7 @@ def undo(path: str | os.PathLike[str]) -> str:
 
     Raises MetadataError where there is none, or the file has changed since.
     """
-    name = os.fspath(path)
+    name = os.fspath(path).rstrip("/" + os.sep)  # a folder is kept beside, not inside
     steps = _steps(name)
     if not steps:
         raise MetadataError(f"{name}: there is no correction to take back")

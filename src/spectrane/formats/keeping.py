@@ -115,6 +115,7 @@ def changes_table(
     bands: Mapping[int, Mapping[str, Any]] | None = None, crs: str | None = None,
     bounds: Any = None, corner: Any = None, pixel_size: Any = None, affine: Any = None,
     look: Look | Mapping[str, Any] | None = None, notes: str | None = None,
+    spacing: str | None = None,
 ) -> dict[str, Any]:  # fmt: skip
     """Return corrections as a sidecar's tables; ``...`` for no-data is "as it is", None is none."""
     found: dict[str, Any] = {}
@@ -136,6 +137,8 @@ def changes_table(
         found["look"] = look.to_dict() if isinstance(look, Look) else dict(look)
     if notes is not None:
         found["notes"] = notes
+    if spacing is not None:
+        found["reading"] = {"spacing": spacing}
     return found
 
 

@@ -78,7 +78,7 @@ class FolderFile(ByteFile):
     size = 0
 
     def __init__(self, name: str) -> None:
-        self.name = name
+        self.name = name.rstrip("/" + os.sep) or name  # what is kept with it lies beside it
 
     @property
     def key(self) -> tuple[Any, ...]:
@@ -115,6 +115,8 @@ def open_source(
 
             source = open_raw(file, beside.raw)
         else:
+            kept = beside.reading.options() if beside is not None and beside.reading else {}
+            options = kept | options
             source = open_with(reader_of(file)[1], file, member, **options)
         local = "://" not in file.name
         if source.state is None and local:

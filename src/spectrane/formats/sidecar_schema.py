@@ -57,6 +57,16 @@ class GridTable(_Table):
     affine: tuple[tuple[float, float, float], tuple[float, float, float]] | None = None
 
 
+class ReadingTable(_Table):
+    """How the file is read: ``spacing`` of a series whose slices are not even."""
+
+    spacing: Literal["resample", "nominal"] | None = None
+
+    def options(self) -> dict[str, Any]:
+        """Return what the file's reader is told."""
+        return {} if self.spacing is None else {"spacing": self.spacing}
+
+
 class RawTable(_Table):
     """The layout of a headerless binary."""
 
@@ -80,6 +90,7 @@ class Sidecar(_Table):
     grid: GridTable | None = None
     look: dict[str, Any] | None = None
     raw: RawTable | None = None
+    reading: ReadingTable | None = None
 
 
 def parsed(text: str, path: str) -> Sidecar:
@@ -110,6 +121,7 @@ def checked(found: dict[str, Any], path: str) -> Sidecar:
 
 _TABLES: dict[str, type[_Table]] = {
     "": Sidecar, "nodata": NoDataTable, "bands": BandTable, "grid": GridTable, "raw": RawTable,
+    "reading": ReadingTable,
 }  # fmt: skip
 
 

@@ -60,7 +60,7 @@ def window_linear(center: float, width: float) -> Curve:
     """Return t of physical values by the function LINEAR (PS3.3 C.11.2.1.2.1).
 
     >>> window_linear(0.0, 100.0)(np.array([-50.0, -49.0, 49.0, 50.0])).round(3).tolist()
-    [0.0, 0.005, 0.995, 1.0]
+    [0.0, 0.01, 1.0, 1.0]
     """
 
     def curve(values: FloatArray) -> FloatArray:

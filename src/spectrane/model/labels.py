@@ -18,7 +18,7 @@ def label_classes(
     differ; the same label has the same colour everywhere.
 
     >>> label_classes([0, 1, 2], {1: "bone"})
-    {0.0: ('#00000000', 'background'), 1.0: ('#db8b4d', 'bone'), 2.0: ('#68c5e7', '2')}
+    {0.0: ('#00000000', 'background'), 1.0: ('#db9463', 'bone'), 2.0: ('#452feb', '2')}
     """
     known = names or {}
     return {float(v): BACKGROUND if v == 0 else (_color(v), known.get(v, str(v)))

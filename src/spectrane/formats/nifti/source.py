@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import numpy as np
@@ -16,11 +16,14 @@ from spectrane.formats.nifti.header import TYPES, Head
 from spectrane.model.band import Band
 from spectrane.model.errors import FormatError, LookError
 from spectrane.model.grid import Grid
-from spectrane.model.look import Look
+from spectrane.model.labels import label_classes
+from spectrane.model.look import Class, Look, parse_color
 from spectrane.model.pixels import Pixels
 from spectrane.model.window import Window
 
 PARTS = ("magnitude", "phase", "real", "imaginary")
+LABELS = 1002
+"""The intent code of labels (nifti1.h)."""
 _BLOCK_BYTES = 4 << 20
 _COLORS = {"V3": ("red", "green", "blue"), "V4": ("red", "green", "blue", "alpha")}
 
@@ -50,7 +53,10 @@ class NiftiSource(VolumeSource):
             max(1, min(k, _BLOCK_BYTES // max(1, i * j * self.stored.itemsize))),
         )
         low, high = head.window
-        if np.isfinite([low, high]).all() and high > low:
+        classes = _noted_classes(head)
+        if classes:
+            self.look = Look(classes=classes)
+        elif np.isfinite([low, high]).all() and high > low:
             self.look = Look(limits=(low, high))
         self.metadata = _metadata(head)
 
@@ -130,13 +136,36 @@ class NiftiSource(VolumeSource):
         self.data.close()
 
 
-def _noted_frames(head: Head) -> list[tuple[str, str | None]] | None:
-    """Return names and units of frames from a comment extension of ours; None without one."""
+def _notes(head: Head) -> Iterator[dict[str, Any]]:
+    """Yield what comment extensions of ours say; other comments are passed over."""
     for code, data in head.extensions:
         try:
             noted = json.loads(data.rstrip(b"\0")) if code == 6 else None
-            frames = noted["frames"] if isinstance(noted, dict) else []
-            found = [(str(one["name"]), one.get("unit")) for one in frames]
+        except ValueError:
+            continue
+        if isinstance(noted, dict):
+            yield noted
+
+
+def _noted_classes(head: Head) -> dict[float, Class]:
+    """Return the classes of labels: as noted, or any 255 where the intent alone says labels."""
+    for noted in _notes(head):
+        try:
+            found = {float(v): (str(c), str(n)) for v, (c, n) in noted["classes"].items()}
+            for color, _ in found.values():
+                parse_color(color)
+        except (ValueError, KeyError, TypeError, AttributeError):
+            continue
+        return found
+    whole = TYPES[head.datatype][0][0] in "iu" and (head.slope, head.inter) == (1.0, 0.0)
+    return label_classes(range(256)) if head.intent[0] == LABELS and whole else {}
+
+
+def _noted_frames(head: Head) -> list[tuple[str, str | None]] | None:
+    """Return names and units of frames from a comment extension of ours; None without one."""
+    for noted in _notes(head):
+        try:
+            found = [(str(one["name"]), one.get("unit")) for one in noted["frames"]]
         except (ValueError, KeyError, TypeError, AttributeError):
             continue
         if len(found) == head.frames:

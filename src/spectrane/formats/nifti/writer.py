@@ -15,6 +15,7 @@ import numpy as np
 from spectrane.engine.files import written_whole
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.nifti.header import TYPES
+from spectrane.formats.nifti.source import LABELS
 from spectrane.model.errors import DataWarning, FormatError
 from spectrane.model.source import Source
 from spectrane.model.window import Window
@@ -121,19 +122,20 @@ def _head(source: Source, datatype: int, bits: int, version: int) -> bytes:
     text = b"written by Spectrane"
     extra = _frame_notes(source)
     pack = _packed_one if version == 1 else _packed_two
-    return pack(dims, datatype, bits, pixdim, band, (low, high), codes, quatern,
+    intent = LABELS if source.categories else 0
+    return pack(intent, dims, datatype, bits, pixdim, band, (low, high), codes, quatern,
                 affine[:3, 3].tolist(), rows, name, text, extra)  # fmt: skip
 
 
 def _packed_one(
-    dims: Any, datatype: int, bits: int, pixdim: Any, band: Any, shown: Any, codes: Any,
-    quatern: Any, offset: Any, rows: Any, name: bytes, text: bytes,
+    intent: int, dims: Any, datatype: int, bits: int, pixdim: Any, band: Any, shown: Any,
+    codes: Any, quatern: Any, offset: Any, rows: Any, name: bytes, text: bytes,
     extra: bytes,
 ) -> bytes:  # fmt: skip
     out = bytearray(348)
     struct.pack_into("<i", out, 0, 348)
     struct.pack_into("<8h", out, 40, *dims)
-    struct.pack_into("<2h", out, 70, datatype, bits)
+    struct.pack_into("<3h", out, 68, intent, datatype, bits)
     struct.pack_into("<8f", out, 76, *pixdim)
     struct.pack_into("<3f", out, 108, 352.0 + len(extra), band.scale, band.offset)
     out[123] = _MILLIMETRES
@@ -148,8 +150,8 @@ def _packed_one(
 
 
 def _packed_two(
-    dims: Any, datatype: int, bits: int, pixdim: Any, band: Any, shown: Any, codes: Any,
-    quatern: Any, offset: Any, rows: Any, name: bytes, text: bytes,
+    intent: int, dims: Any, datatype: int, bits: int, pixdim: Any, band: Any, shown: Any,
+    codes: Any, quatern: Any, offset: Any, rows: Any, name: bytes, text: bytes,
     extra: bytes,
 ) -> bytes:  # fmt: skip
     out = bytearray(540)
@@ -163,27 +165,37 @@ def _packed_two(
     struct.pack_into("<2i6d", out, 344, *codes, *quatern, *offset)
     for k, row in enumerate(rows):
         struct.pack_into("<4d", out, 400 + 32 * k, *row)
-    struct.pack_into("<i", out, 500, _MILLIMETRES)
+    struct.pack_into("<2i", out, 500, _MILLIMETRES, intent)
     out[508 : 508 + len(name)] = name
     return bytes(out) + bytes([bool(extra), 0, 0, 0]) + extra
 
 
 def _frame_notes(source: Source) -> bytes:
-    """Return a comment extension with the frames' names and units, for which there is no field."""
-    if len(source.bands) == 1 and source.bands[0].unit is None:
+    """Return a comment extension with what there is no field for: frames' names, units, classes."""
+    noted: dict[str, Any] = {}
+    if len(source.bands) > 1 or source.bands[0].unit is not None:
+        noted["frames"] = [{"name": band.name, "unit": band.unit} for band in source.bands]
+    if source.categories and source.look is not None:
+        noted["classes"] = {f"{value:g}": one for value, one in source.look.classes.items()}
+    if not noted:
         return b""
-    frames = [{"name": band.name, "unit": band.unit} for band in source.bands]
-    text = json.dumps({"frames": frames}).encode()
+    text = json.dumps(noted).encode()
     size = -(-(len(text) + 8) // 16) * 16
     return struct.pack("<ii", size, _COMMENT) + text.ljust(size - 8, b"\0")
 
 
 def _shown_range(source: Source) -> tuple[float, float]:
-    look = source.look
-    if look is None or look.limits[0].kind != "fixed":
+    setting = None if source.look is None else source.look.limits[0]
+    if setting is None or setting.kind not in ("fixed", "window"):
         return 0.0, 0.0
-    low, high = look.limits[0].parameters
-    return float(low), float(high)
+    if setting.kind == "fixed":
+        low, high = setting.parameters
+        return float(low), float(high)
+    center, width = setting.parameters or (0.0, 0.0)
+    if setting.name.isdecimal() and int(setting.name) <= len(source.windows):
+        own = source.windows[int(setting.name) - 1]
+        center, width = own.center, own.width
+    return center - width / 2, center + width / 2
 
 
 def quaternion(turn: Any) -> tuple[tuple[float, float, float], float, bool]:

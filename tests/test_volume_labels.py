@@ -1,0 +1,205 @@
+"""Labels, masks, profiles and own axes of volumes: never mixed, on their own grids, by block."""
+
+from __future__ import annotations
+
+import json
+import struct
+
+import numpy as np
+import pytest
+from PIL import Image
+
+import spectrane as sp
+from spectrane.model.labels import label_classes
+from spectrane.model.patient import own_turn, turned_by
+
+AFFINE = np.diag([2.0, 2.0, 3.0, 1.0])
+
+
+@pytest.fixture
+def parts():
+    """Labels 0, 1 and 3 in slabs along i."""
+    values = np.zeros((12, 10, 8), np.uint8)
+    values[3:7], values[7:11] = 1, 3
+    return sp.volume_from_array(values, affine=AFFINE)
+
+
+@pytest.fixture
+def measured(rng):
+    """Two frames of values on the voxels of ``parts``, one of them invalid here and there."""
+    values = rng.normal(100, 20, (2, 12, 10, 8)).astype("f4")
+    values[0, 4, :5] = np.nan
+    frames = [sp.Frame("rest", "HU", 2.0, 5.0), sp.Frame("walk", "HU")]
+    return sp.volume_from_array(values, affine=AFFINE, frames=frames)
+
+
+def test_labels_are_never_mixed(parts):
+    labels = parts.as_labels({1: "bone", 3: "marrow"})
+    assert [v[1] for v in labels.look.classes.values()] == ["background", "bone", "marrow"]
+    fine = sp.volume_from_array(np.zeros((30, 25, 30)), affine=np.diag([0.7, 0.7, 0.7, 1]))
+    assert set(np.unique(labels.regrid(fine).voxels().compressed())) <= {0, 1, 3}
+    turned = labels.slice("coronal", at=7.3).pixels()[0]
+    assert set(np.unique(turned.compressed())) == {0, 1, 3}
+    assert 2 in np.unique(parts.regrid(fine).voxels().compressed())  # numbers are mixed
+    with pytest.raises(sp.LookError, match="labels have no between; expected nearest"):
+        labels.regrid(fine, resample="trilinear")
+    with pytest.raises(sp.MetadataError, match="2.5 is no label"):
+        sp.volume_from_array(np.full((2, 2, 2), 2.5), affine=np.eye(4)).as_labels()
+
+
+def test_labels_are_drawn_in_their_colours_with_a_key(parts, measured):
+    labels = parts.as_labels({1: "bone", 3: "marrow"})
+    layers = [sp.VolumeLayer(measured, sp.Look(limits=(0, 300))), sp.VolumeLayer(labels)]
+    rgba = sp.slice_picture(layers, at=9.0, labels=False, size=(200, 240)).rgba
+    bone, marrow = (bytes.fromhex(label_classes([v])[v][0][1:]) for v in (1, 3))
+    assert tuple(rgba[100, 240 - 100, :3]) == tuple(bone)  # the patient's left lies on the right
+    assert tuple(rgba[100, 240 - 180, :3]) == tuple(marrow)
+    assert np.ptp(rgba[100, 230, :3]) == 0  # the background is clear
+    with_key = sp.slice_picture(layers, at=9.0, size=(400, 640)).rgba
+    assert (with_key[..., :3] == np.frombuffer(marrow, np.uint8)).all(axis=-1)[:, 500:].any()
+
+
+def test_labels_keep_names_and_colours_in_a_file(parts, tmp_path, run):
+    labels = parts.as_labels({1: "bone", 3: "marrow"})
+    labels.save(tmp_path / "labels.nii.gz")
+    with sp.open(tmp_path / "labels.nii.gz") as again:
+        assert again.look.classes == labels.look.classes
+        assert again.metadata["intent"][0] == 1002
+    parts.save(tmp_path / "plain.nii")
+    data = bytearray((tmp_path / "plain.nii").read_bytes())
+    struct.pack_into("<h", data, 68, 1002)  # another program's labels: the intent alone
+    (tmp_path / "plain.nii").write_bytes(bytes(data))
+    with sp.open(tmp_path / "plain.nii") as other:
+        assert other.look.classes[3.0] == label_classes([3])[3.0]
+    target = tmp_path / "out.png"
+    given = ("slices", tmp_path / "plain.nii", "--labels", tmp_path / "labels.nii.gz", "-o", target)
+    assert run(*given, "--plane", "axial")[0] == 0
+
+
+def test_statistics_by_label_are_those_of_its_voxels(parts, measured):
+    table = measured.statistics(by=parts.as_labels({1: "bone"}))
+    rest = measured.voxels("rest").compressed()
+    for label, span in ((1, slice(3, 7)), (3, slice(7, 11))):
+        own = measured.voxels("rest")[span].compressed()
+        row = table.loc[label, "rest"]
+        assert (row["voxels"], row["volume"]) == (own.size, own.size * 12.0)
+        assert [row["mean"], row["std"], row["min"], row["max"]] == pytest.approx(
+            [own.mean(), own.std(), own.min(), own.max()], rel=1e-6)  # fmt: skip
+    assert table.loc[1, "walk"]["name"] == "bone"
+    assert rest.size > table.xs("rest", level="frame")["voxels"].sum()  # the background has none
+    other = sp.volume_from_array(np.ones((3, 3, 3), "u1"), affine=AFFINE)
+    with pytest.raises(sp.GridMismatch, match="another grid"):
+        measured.statistics(by=other)
+
+
+def test_masks_by_a_test_or_by_another_volume(parts, measured):
+    kept = measured.masked("rest > 210")
+    plain = measured.voxels("rest")
+    np.testing.assert_array_equal(kept.voxels("walk").mask, ~(plain.filled(0) > 210))
+    both = measured.masked("rest > 210", outside=True).voxels("walk").mask
+    np.testing.assert_array_equal(both, ~kept.voxels("walk").mask)
+    by_value = measured.masked(sp.Threshold("walk", at=110, side="positive")).voxels("rest")
+    assert by_value.count() == (~plain.mask & (measured.voxels("walk").data >= 110)).sum()
+    inside = measured.masked(parts)
+    np.testing.assert_array_equal(~inside.voxels("walk").mask, parts.voxels().data != 0)
+    coarse = sp.volume_from_array(np.ones((2, 2, 2), "u1"), affine=np.diag([6.0, 6, 6, 1]))
+    chosen = ~measured.masked(coarse).voxels("walk").mask
+    reach = (np.arange(12) * 2 < 9)[:, None, None] & (np.arange(10) * 2 < 9)[None, :, None]
+    np.testing.assert_array_equal(chosen, reach & (np.arange(8) * 3 < 9)[None, None, :])
+    outside = ~measured.masked(coarse, outside=True).voxels("walk").mask
+    np.testing.assert_array_equal(outside, ~chosen)
+
+
+def test_profiles_by_frame_at_a_voxel_and_over_a_region(parts, measured, run, tmp_path):
+    point = {"x": 10.4, "y": 6.2, "z": 8.9, "name": "shaft"}
+    table = sp.profile(measured, [point, {"i": 4, "j": 0, "k": 0}])
+    assert table["zone"].tolist() == ["shaft", "shaft", "2", "2"]
+    read = sp.probe(measured, points=[point]).set_index("frame")["physical"]
+    assert table["mean"][:2].tolist() == pytest.approx([read["rest"], read["walk"]])
+    assert np.isnan(table["mean"][2]) and table["count"].tolist() == [1, 1, 0, 1]  # noqa: PT018
+    region = measured.profile(region=parts.masked("b1 == 3"))
+    own = measured.voxels("walk").data[7:11]
+    assert region["count"].tolist() == [own.size, own.size]
+    assert region["mean"][1] == pytest.approx(own.mean(), rel=1e-6)
+    for wrong, match in (
+        ({}, "points, or a region"),
+        ({"points": {"x": 900, "y": 0, "z": 0}}, "lies outside"),
+        ({"region": parts.masked("b1 == 9")}, "no valid voxel"),
+    ):
+        with pytest.raises(sp.SpectraneError, match=match):
+            measured.profile(**wrong)
+    measured.select("walk").save(tmp_path / "m.nii")
+    status, out, _ = run("probe", tmp_path / "m.nii", "--at", "8,6,9", "--profile",
+                         tmp_path / "p.png", "--json")  # fmt: skip
+    assert (status, len(json.loads(out))) == (0, 1)
+    with Image.open(tmp_path / "p.png") as figure:
+        assert figure.size == (1280, 800)
+
+
+@pytest.fixture
+def leaning():
+    """A box of 1s in a volume that is turned by 25 degrees about the patient's z."""
+    turn = np.eye(4)
+    turn[:2, :2] = [[np.cos(0.436), -np.sin(0.436)], [np.sin(0.436), np.cos(0.436)]]
+    values = np.zeros((24, 24, 12), "u1")
+    values[8:16, 4:20] = 200
+    affine = turn @ np.array([[-1, 0, 0, 12], [0, 1, 0, -12], [0, 0, 2, -12], [0, 0, 0, 1.0]])
+    return sp.volume_from_array(values, affine=affine)
+
+
+def test_own_axes_are_cut_on_request_and_the_default_is_told(leaning, tmp_path, run):
+    assert turned_by(leaning.grid) == pytest.approx(np.degrees(0.436))
+    np.testing.assert_allclose(own_turn(leaning.grid)[:2, 0], [np.cos(0.436), np.sin(0.436)])
+    layer = [sp.VolumeLayer(leaning, sp.Look(limits=(0, 255)))]
+    own = sp.slice_picture(layer, axes="own", labels=False, size=(240, 240)).rgba[..., 0]
+    assert set(np.unique(own[:, 120])) <= {0, 200, 100, 12}  # edges lie along the picture
+    assert (own[118:122] == 200).sum(axis=1).tolist() == [80] * 4
+    patient = sp.slice_picture(layer, labels=False, size=(240, 240)).rgba[..., 0]
+    assert (patient == 200).any(axis=0).sum() > 85
+    point = (leaning.affine @ (12, 12, 6, 1))[:3]
+    sp.three_planes(layer, point, axes="own")
+    leaning.save(tmp_path / "lean.nii")
+    given = ("slices", tmp_path / "lean.nii", "-o", tmp_path / "a.png", "--overwrite")
+    assert "cut on the patient's planes (--axes own follows the volume)" in run(*given)[1]
+    assert "along the volume's own axes" in run(*given, "--axes", "own")[1]
+    assert run(*given, "--axes", "own", "--plane", "axial", "--index", "3")[0] == 2
+    with pytest.raises(sp.LookError, match="axes 'mine'"):
+        sp.three_planes(layer, axes="mine")
+
+
+def test_one_slice_goes_through_the_frames_under_the_same_limits(measured, tmp_path, run):
+    measured.masked("walk > 0").select("walk").save(tmp_path / "one.nii")
+    values = np.stack([np.full((6, 6, 4), v, "f4") for v in (10, 20, 40)])
+    values[:, 0, 0, 0] = 0
+    over_time = sp.volume_from_array(values, affine=AFFINE, frames=["t1", "t2", "t3"])
+    over_time.save(tmp_path / "time.nii")
+    given = ("slices", tmp_path / "time.nii", "--plane", "axial", "--at", "4", "--limits", "minmax",
+             "--size", "200x100", "--plain")  # fmt: skip
+    status, out, err = run(*given, "-o", tmp_path / "f.png", "--frames", "numbered")
+    assert (status, "f-1.png to" in out) == (0, True), err
+    levels = [np.asarray(Image.open(tmp_path / f"f-{k}.png"))[50, 30, 0] for k in (1, 2, 3)]
+    assert levels == [64, 128, 255]
+    assert run(*given, "-o", tmp_path / "m.png", "--frames", "animated")[0] == 0
+    with Image.open(tmp_path / "m.png") as moving:
+        assert moving.n_frames == 3
+    status, _, err = run("slices", tmp_path / "one.nii", "-o", tmp_path / "x.png", "--frames",
+                         "animated")  # fmt: skip
+    assert (status, "has one frame" in err) == (1, True)
+    assert run(*given, "-o", tmp_path / "x.png", "--frames", "animated", "--slab", "3")[0] == 2
+
+
+def test_volumes_are_exported_and_misplaced_options_refused(measured, tmp_path, run):
+    measured.select("walk").save(tmp_path / "a.nii")
+    status, out, _ = run("export", tmp_path / "a.nii", tmp_path / "b.nii.gz", "--bands", "walk")
+    assert (status, "12 x 10 x 8, 1 frames" in out) == (0, True)
+    np.testing.assert_array_equal(sp.open(tmp_path / "b.nii.gz").voxels(),
+                                  measured.voxels("walk"))  # fmt: skip
+    coarse = sp.volume_from_array(np.ones((3, 3, 3), "u1"), affine=np.diag([8.0, 8, 8, 1]))
+    coarse.save(tmp_path / "c.nii")
+    like = ("export", tmp_path / "a.nii", tmp_path / "d.nii", "--like", tmp_path / "c.nii")
+    assert run(*like)[0] == 0
+    assert sp.open(tmp_path / "d.nii").shape == (1, 3, 3, 3)
+    status, _, err = run("export", tmp_path / "a.nii", tmp_path / "e.nii", "--limits", "0,1")
+    assert (status, "--limits: not for volumes" in err) == (2, True)
+    status, _, err = run("amend", tmp_path / "a.nii", "--crs", "EPSG:32727")
+    assert (status, "crs is for rasters" in err) == (1, True)
