@@ -9,7 +9,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from benchmarks import files, kernels, together
+from benchmarks import files, kernels, together, volumes
 from benchmarks.contest import Row, two_cores
 
 
@@ -18,14 +18,16 @@ def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--write", type=Path, help="put the table into this document")
     parser.add_argument("--large", type=Path, help="keep large files here (default: thrown away)")
-    parser.add_argument("--only", choices=["kernels", "files", "together"], help="measure a part")
+    parser.add_argument(
+        "--only", choices=["kernels", "files", "together", "volumes"], help="measure a part"
+    )
     options = parser.parse_args()
     with tempfile.TemporaryDirectory() as temporary:
         folder = options.large or Path(temporary)
         folder.mkdir(parents=True, exist_ok=True)
         found: list[Row] = []
         parts = (("kernels", kernels.rows()), ("together", together.rows(folder)),
-                 ("files", files.rows(folder)))  # fmt: skip
+                 ("files", files.rows(folder)), ("volumes", volumes.rows(folder)))  # fmt: skip
         for name, rows in parts:
             if options.only in (None, name):
                 for row in rows:

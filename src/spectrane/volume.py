@@ -17,6 +17,7 @@ from spectrane.model.errors import GridMismatch, MetadataError
 from spectrane.model.faced import Faced
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
+from spectrane.model.nodata import NoDataRule
 from spectrane.model.physical import physical as to_physical
 from spectrane.model.pixels import Pixels
 from spectrane.model.window import Window, relative, whole
@@ -247,6 +248,12 @@ class HeldVolume(VolumeSource):
         self.dtype = values.dtype.newbyteorder("=")
         i, j, k = values.shape[1:]
         self.block_shape = (i, j, max(1, min(k, (1 << 20) // max(1, i * j))))
+
+    def in_memory(self, band: int) -> NDArray[Any] | None:
+        """Return a frame (k, j, i) as it is held; None where some number means no-data."""
+        held = self._values[band]
+        nothing = self.bands[band].rule != NoDataRule()
+        return None if nothing or held.dtype != self.dtype else held.T
 
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from memory."""

@@ -235,6 +235,33 @@ def test_colour_frames_without_a_place_are_stacked_and_told(tmp_path):
     np.testing.assert_array_equal(volume.voxels("green", physical=False), frames[..., 1].T)
 
 
+def test_without_a_place_no_side_is_claimed(tmp_path):
+    (tmp_path / "cine").write_bytes(image(VALUES, frames=5))
+    with pytest.warns(sp.DataWarning, match="not known"):
+        volume = sp.open(tmp_path / "cine")
+    said = str(volume.describe())
+    assert "Place     not known" in said
+    assert "Reaches" not in said
+    layer = [sp.VolumeLayer(volume, sp.Look(limits=(-9000, -8000)))]
+    named = sp.slice_picture(layer, at=1.0, size=(200, 300)).rgba
+    half = named.shape[0] // 2
+    assert (named[half - 20 : half + 20, :15, :3] == 255).all()  # no letter at the edge
+    known = sp.volume_from_array(np.zeros((4, 3, 5)), affine=np.diag([-1, -1, 1, 1]))
+    layer = [sp.VolumeLayer(known, sp.Look(limits=(-9, -8)))]
+    lettered = sp.slice_picture(layer, at=1.0, size=(200, 300)).rgba
+    assert not (lettered[half - 20 : half + 20, :15, :3] == 255).all()
+    with pytest.raises(sp.FormatError, match="DICOM is read, not written"):
+        volume.save(tmp_path / "out.dcm")
+
+
+def test_windows_of_single_slices_are_the_middle_ones(folder):
+    def windowed(k):
+        return [(0x00281050, "DS", f"{100 * k}"), (0x00281051, "DS", "50")]
+
+    volume = sp.open(folder([plane(k, more=windowed(k)) for k in range(5)]))
+    assert volume.windows[0].center == 200
+
+
 NAMES = [(0x00100010, "PN", "Doe^Jane"), (0x00100020, "LO", "77-XYZ"),
          (0x00100030, "DA", "20010203"), (0x0008103E, "LO", "Jane's foot"),
          (0x00090010, "LO", "ACME"), (0x00091001, "LO", "Doe at home"),

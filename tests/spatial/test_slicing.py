@@ -11,6 +11,7 @@ from scipy.ndimage import map_coordinates
 import spectrane as sp
 from spectrane.kernels import slicing
 from spectrane.model.patient import aligned_axes, reach
+from spectrane.model.physical import as_stored
 from spectrane.spatial.slicing import PLANES, Plane
 
 
@@ -55,6 +56,44 @@ def test_planes_along_the_axes_are_trilinear_too(rng, order):
         assert not slicing.along_axes(cube, origin, down, across, out)
         assert not slicing.along_axes(cube[:3], origin, down + [0.01] * 3, across, out)
         np.testing.assert_array_equal(out, before)
+
+
+@pytest.mark.parametrize("dtype", ["u1", "i1", "u2", "i2", "i4", "f4", "f8", "?"])
+def test_stored_numbers_are_the_rounded_floats(form, rng, dtype):
+    cube = rng.integers(0, 2 if dtype == "?" else 100, (9, 8, 7)).astype(dtype)
+    cube = cube * np.dtype(dtype).type(2) if dtype in ("u2", "f4") else cube
+    values = np.ones((31, 29), dtype)
+    mask = np.zeros(values.shape, bool)
+    at = (np.array([-1.2, 0.3, 5.9]), np.array([0.31, 0.2, -0.1]), np.array([0.07, 0.19, -0.12]))
+    slicing.stored.choose(1)(cube, *at, values, mask)
+    wide = np.empty(values.shape, "f8")
+    slicing.trilinear_reference(cube, *at, wide)
+    np.testing.assert_array_equal(mask, ~np.isnan(wide))
+    assert not values[~mask].any()
+    assert 0.2 < mask.mean() < 0.9
+    got, wanted = values[mask].astype(float), as_stored(wide[mask], np.dtype(dtype)).astype(float)
+    close = 1e-5 if dtype[0] == "f" else 0
+    assert (np.abs(got - wanted) <= close * 200).mean() > 0.995  # halves may fall either way
+    assert np.abs(got - wanted).max() <= 1
+
+
+def test_an_oblique_plane_is_gathered_from_memory_without_copying_the_volume(tmp_path, rng):
+    turn = np.eye(4)
+    turn[:3, :3] = [[0.8, -0.6, 0], [0.48, 0.64, -0.6], [0.36, 0.48, 0.8]]
+    values = rng.integers(-900, 900, (70, 80, 60)).astype("i2")
+    held = sp.volume_from_array(values, affine=turn)
+    held.save(tmp_path / "turned.nii")
+    held.save(tmp_path / "turned.nii.gz")
+    plain = sp.volume_from_array(values, affine=turn, nodata=-999)  # with no-data it is copied
+    with sp.open(tmp_path / "turned.nii") as mapped, sp.open(tmp_path / "turned.nii.gz") as packed:
+        assert mapped._source.in_memory(0) is not None
+        assert packed._source.in_memory(0) is plain._source.in_memory(0) is None
+        low, high = (one[2] for one in reach(held.grid))
+        for at in np.linspace(low + 1, high - 1, 5):
+            for one, other in ((held, plain), (mapped, packed)):
+                wanted = other.slice("axial", at=at).pixels()
+                np.testing.assert_array_equal(one.slice("axial", at=at).pixels(), wanted)
+    assert np.shares_memory(held._source.in_memory(0), values)
 
 
 def point(cube, place):

@@ -38,6 +38,9 @@ class VolumeDescription(Description):
             ("Voxels", f"{voxels} (i x j x k), {spoken_type(facts)}"),
             ("Spacing", " x ".join(f"{side:.6g}" for side in facts["spacing_mm"]) + " mm"),
         ]
+        if not facts["placed"]:
+            rows.append(("Place", "not known: millimetres are along i, j and k alone"))
+            return rows + self._kept()
         for title, letter, way in zip(("Axes", "", ""), "ijk", facts["directions"], strict=True):
             rows.append((title, f"{letter} runs {way}"))
         if facts["oblique_degrees"]:
@@ -48,9 +51,12 @@ class VolumeDescription(Description):
         rows.append(("Reaches", ", ".join(ends) + " mm"))
         if facts["placed_by"]:
             rows.append(("Placed by", facts["placed_by"]))
-        if facts["look"]:
-            rows.append(("Display", spoken_look(facts["look"])))
-        return rows + spoken_kept(facts)
+        return rows + self._kept()
+
+    def _kept(self) -> list[tuple[str, str]]:
+        facts = self.facts
+        look = [("Display", spoken_look(facts["look"]))] if facts["look"] else []
+        return look + spoken_kept(facts)
 
 
 def describe_volume(source: Source, statistics: Sequence[BandStatistics] = ()) -> VolumeDescription:
@@ -75,6 +81,7 @@ def describe_volume(source: Source, statistics: Sequence[BandStatistics] = ()) -
         "oblique_degrees": lean if lean > 1e-3 and math.isfinite(lean) else 0.0,
         "reach_mm": [side.tolist() for side in reach(grid)],
         "affine": grid.matrix.tolist(),
+        "placed": grid.placed,
         "placed_by": source.metadata.get("placed by"),
         "members": source.members,
         "look": look_facts(source),

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
+from numpy.typing import NDArray
+
 from spectrane.engine.full import FullSource
 from spectrane.model.band import Band
 from spectrane.model.grid import Grid
@@ -58,6 +60,10 @@ class Described(FullSource):
         """Walk the parent's blocks."""
         for part, pixels in self.parent.blocks(bands, self.checked(window)):
             yield part, self._ruled(pixels, bands)
+
+    def in_memory(self, band: int) -> NDArray[Any] | None:
+        """Return what the parent has, where no-data is the same."""
+        return self.parent.in_memory(band) if self.same_nodata else None
 
     def _ruled(self, pixels: Pixels, bands: Sequence[int]) -> Pixels:
         rules = [self.bands[band].rule for band in bands]

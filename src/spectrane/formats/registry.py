@@ -212,6 +212,9 @@ def writer_for(path: str | os.PathLike[str]) -> Any:
     """Return the writer that a target's ending names; FormatError lists those there are."""
     name = os.fspath(path).rstrip("/\\").lower()
     ending = ".nii.gz" if name.endswith(".nii.gz") else os.path.splitext(name)[1]
+    if ending in (".dcm", ".dicom"):
+        raise FormatError(f"{os.fspath(path)}: DICOM is read, not written; write a volume to "
+                          ".nii.gz, a picture to .png")  # fmt: skip
     if ending not in WRITERS:
         raise FormatError(
             f"{os.fspath(path)}: cannot write {ending or 'a file without an ending'}; "

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from spectrane.kernels.choice import Twin
 from spectrane.kernels.gathering import HALF
+from spectrane.kernels.storing import as_stored
 
 F64 = NDArray[np.float64]
 EDGE = 0.5 + 1e-6
@@ -18,7 +19,7 @@ EDGE = 0.5 + 1e-6
 def trilinear_reference(
     volume: NDArray[Any], origin: F64, down: F64, across: F64, out: NDArray[Any]
 ) -> None:
-    """Fill ``out`` (rows, columns) from a volume of floats (a, b, c), NaN where invalid.
+    """Fill ``out`` (rows, columns) from a volume (a, b, c) of numbers, NaN where invalid.
 
     Output (r, c) lies at voxel index ``origin`` + r * ``down`` + c * ``across``; whole numbers are
     voxels' centres. Taps outside are left out; positions more than half a voxel outside are NaN,
@@ -63,6 +64,25 @@ def nearest(volume: NDArray[Any], origin: F64, down: F64, across: F64, out: NDAr
     out[...] = np.where(inside, volume[tuple(index)], np.nan)
 
 
+def put(found: NDArray[Any], values: NDArray[Any], mask: NDArray[np.bool_]) -> None:
+    """Bring a plane to the type of ``values``, and tell where it holds a number; 0 elsewhere."""
+    np.logical_not(np.isnan(found), out=mask)
+    values[...] = as_stored(np.where(mask, found, 0), values.dtype)
+
+
+def stored_reference(
+    volume: NDArray[Any], origin: F64, down: F64, across: F64, values: NDArray[Any],
+    mask: NDArray[np.bool_],
+) -> None:  # fmt: skip
+    """Fill ``values`` in their own type and ``mask`` as ``trilinear_reference`` fills floats."""
+    wide = np.float64 if values.dtype.itemsize > 2 and values.dtype != np.float32 else np.float32
+    found = np.empty(values.shape, wide)
+    trilinear_reference(volume, origin, down, across, found)
+    put(found, values, mask)
+
+
+stored = Twin(stored_reference, "spectrane.kernels.slicing_loops", "stored", 0.4)
+"""``stored_reference`` or its compiled twin."""
 trilinear = Twin(trilinear_reference, "spectrane.kernels.slicing_loops", "trilinear", 0.4)
 """``trilinear_reference`` or its compiled twin; equal to rounding, with equal validity."""
 

@@ -9,7 +9,7 @@ import numpy as np
 
 from spectrane.kernels.compiling import contracted
 from spectrane.kernels.gathering import HALF
-from spectrane.kernels.slicing import EDGE
+from spectrane.kernels.slicing import EDGE, stored_reference
 
 
 @contracted
@@ -38,7 +38,7 @@ def _careful(volume: Any, a: float, b: float, c: float) -> float:
                     continue
                 share = wb * (c - fc if k else 1.0 - (c - fc))
                 full += share
-                value = volume[p, q, r]
+                value = float(volume[p, q, r])
                 if math.isfinite(value):
                     weight += share
                     total += share * value
@@ -48,32 +48,54 @@ def _careful(volume: Any, a: float, b: float, c: float) -> float:
 
 
 @contracted
+def _inside(first: float, step: float, length: int, low: int, high: int) -> tuple[int, int]:
+    """Narrow a range of steps to those that surely have both neighbours along an axis."""
+    last = length - 1.0
+    if step == 0.0:
+        return (low, high) if 0.0 <= first < last else (0, 0)
+    start, stop = -first / step, (last - first) / step
+    if step < 0.0:
+        start, stop = stop, start
+    # A step is left to either end: rounding may not tell it.
+    return max(low, math.ceil(min(max(start, 0.0), 1e9)) + 1), min(
+        high, math.floor(min(max(stop, 0.0), 1e9)) - 1)  # fmt: skip
+
+
+@contracted
 def _row(
     volume: Any, a: float, b: float, c: float, da: float, db: float, dc: float, out: Any
 ) -> None:
     na, nb, nc = volume.shape
     flat = volume.reshape(na * nb * nc)
-    real = volume.dtype.type
+    real = out.dtype.type
     plane, line = np.uint64(nb * nc), np.uint64(nc)
     one = np.uint64(1)
-    for j in range(out.shape[0]):
+    count = out.shape[0]
+    low, high = _inside(a, da, na, 0, count)
+    low, high = _inside(b, db, nb, low, high)
+    low, high = _inside(c, dc, nc, low, high)
+    low = min(low, count)
+    high = max(low, high)
+    for j in range(low):
+        out[j] = _careful(volume, a + j * da, b + j * db, c + j * dc)
+    for j in range(low, high):
         x, y, z = a + j * da, b + j * db, c + j * dc
-        inner = x >= 0.0 and y >= 0.0 and z >= 0.0 and x < na - 1.0 and y < nb - 1.0
-        found = real(math.nan)
-        if inner and z < nc - 1.0:
-            fx, fy, fz = int(x), int(y), int(z)
-            u, v, w = real(x - fx), real(y - fy), real(z - fz)
-            k = np.uint64((fx * nb + fy) * nc + fz)
-            below = k + line
-            m, n = k + plane, k + plane + line
-            p = flat[k] + w * (flat[k + one] - flat[k])
-            q = flat[below] + w * (flat[below + one] - flat[below])
-            r = flat[m] + w * (flat[m + one] - flat[m])
-            s = flat[n] + w * (flat[n + one] - flat[n])
-            p += v * (q - p)
-            r += v * (s - r)
-            found = p + u * (r - p)
+        fx, fy, fz = int(x), int(y), int(z)
+        u, v, w = real(x - fx), real(y - fy), real(z - fz)
+        k = np.uint64((fx * nb + fy) * nc + fz)
+        below = k + line
+        m, n = k + plane, k + plane + line
+        p, q, r, s = real(flat[k]), real(flat[below]), real(flat[m]), real(flat[n])
+        p += w * (real(flat[k + one]) - p)
+        q += w * (real(flat[below + one]) - q)
+        r += w * (real(flat[m + one]) - r)
+        s += w * (real(flat[n + one]) - s)
+        p += v * (q - p)
+        r += v * (s - r)
+        found = p + u * (r - p)
         out[j] = found if math.isfinite(found) else _careful(volume, x, y, z)
+    for j in range(high, count):
+        out[j] = _careful(volume, a + j * da, b + j * db, c + j * dc)
 
 
 @contracted
@@ -87,3 +109,38 @@ def trilinear(volume: Any, origin: Any, down: Any, across: Any, out: Any) -> Non
     """Fill ``out`` as ``slicing.trilinear_reference`` does."""
     _trilinear(np.ascontiguousarray(volume), *(np.asarray(one, np.float64) for one in
                                                (origin, down, across)), out)  # fmt: skip
+
+
+@contracted
+def _stored(
+    volume: Any, origin: Any, down: Any, across: Any, row: Any, values: Any, mask: Any, ends: Any
+) -> None:
+    low, high = ends
+    whole = low < high
+    for i in range(values.shape[0]):
+        _row(volume, origin[0] + i * down[0], origin[1] + i * down[1], origin[2] + i * down[2],
+             across[0], across[1], across[2], row)  # fmt: skip
+        into, seen = values[i], mask[i]
+        for j in range(row.shape[0]):
+            value = row[j]
+            known = value == value
+            seen[j] = known
+            number = float(value) if known else 0.0
+            if whole:
+                number = min(max(math.floor(number + 0.5), low), high)
+            into[j] = number
+
+
+def stored(volume: Any, origin: Any, down: Any, across: Any, values: Any, mask: Any) -> None:
+    """Fill ``values`` and ``mask`` as ``slicing.stored_reference`` does."""
+    kind = values.dtype
+    if kind.kind == "b":
+        stored_reference(volume, origin, down, across, values, mask)
+        return
+    ends = (0.0, 0.0)
+    if kind.kind in "iu":
+        ends = (float(np.iinfo(kind).min), float(np.iinfo(kind).max))
+    wide = np.float64 if kind.itemsize > 2 and kind != np.float32 else np.float32
+    row = np.empty(values.shape[1], wide)
+    places = (np.asarray(one, np.float64) for one in (origin, down, across))
+    _stored(np.ascontiguousarray(volume), *places, row, values, mask, ends)

@@ -7,7 +7,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.kernels.storing import as_stored
 from spectrane.model.band import Band
+
+__all__ = ["as_stored", "physical", "value_dtype"]
 
 
 def value_dtype(stored: np.dtype[Any]) -> np.dtype[Any]:
@@ -32,18 +35,3 @@ def physical(stored: NDArray[Any], band: Band, dtype: np.dtype[Any] | None = Non
     result = np.multiply(stored, band.scale, dtype=np.float64)
     result += band.offset
     return np.asarray(result, dtype or value_dtype(stored.dtype))
-
-
-def as_stored(values: NDArray[Any], dtype: np.dtype[Any]) -> NDArray[Any]:
-    """Bring interpolated numbers back to the stored type, rounded half up and clamped.
-
-    >>> as_stored(np.array([0.5, 300.0, -1.0]), np.dtype("uint8")).tolist()
-    [1, 255, 0]
-    """
-    if dtype.kind == "f":
-        return values.astype(dtype)
-    if dtype.kind == "b":
-        return values >= 0.5
-    limits = np.iinfo(dtype)
-    rounded = np.clip(np.floor(values.astype(np.float64) + 0.5), limits.min, limits.max)
-    return rounded.astype(dtype)

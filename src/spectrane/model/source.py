@@ -7,6 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from spectrane.model.errors import BandError, GridMismatch, ResourceError
 from spectrane.model.window import Window, extent, intersection, whole
@@ -106,6 +107,13 @@ class Source(ABC):
         if inside != tuple(window):
             raise GridMismatch(f"{spoken(window)}: the raster has {spoken(whole(self.shape))}")
         return window
+
+    def in_memory(self, band: int) -> NDArray[Any] | None:
+        """Return a volume's frame as (k, j, i) without copying it, all of it valid (or NaN).
+
+        None where it does not lie in memory so, or where other numbers are invalid.
+        """
+        return None
 
     def check_bands(self, bands: Sequence[int]) -> None:
         """Raise BandError for an index that is not there."""

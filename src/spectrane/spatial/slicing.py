@@ -16,15 +16,15 @@ from numpy.typing import NDArray
 
 from spectrane.engine.full import FullSource
 from spectrane.engine.threads import in_parallel, row_parts
-from spectrane.kernels.slicing import along_axes, nearest, trilinear, trilinear_reference
+from spectrane.kernels.slicing import along_axes, nearest, put, stored, stored_reference
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.errors import nearest as nearest_name
 from spectrane.model.grid import Grid
 from spectrane.model.patient import LETTERS, aligned_axes, reach
-from spectrane.model.physical import as_stored, value_dtype
+from spectrane.model.physical import value_dtype
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
-from spectrane.model.window import Window, extent
+from spectrane.model.window import Window, area, extent
 
 F64 = NDArray[np.float64]
 PLANES: dict[str, tuple[int, int, int]] = {
@@ -33,7 +33,8 @@ PLANES: dict[str, tuple[int, int, int]] = {
 """Plane -> patient axis across it, along its columns, along its rows."""
 SIDES = ("radiological", "neurological")
 PROJECTIONS = ("maximum", "minimum", "mean")
-_MOST_VOXELS = 64 << 20
+_THICK = 16
+"""Voxels in the box around a plane, per pixel of it, from which the box is not worth copying."""
 
 
 @dataclass(frozen=True)
@@ -152,11 +153,20 @@ class Slice(FullSource):
         values = np.zeros((len(bands), *extent(window)), self.dtype)
         mask = np.zeros(values.shape, bool)
         for k, band in enumerate(bands):
-            planes = [self._cut(self.frames[band], window, depth) for depth in self.depths]
-            found = planes[0] if len(planes) == 1 else self._projected(planes)
-            mask[k] = ~np.isnan(found)
-            values[k] = as_stored(np.where(mask[k], found, 0), self.dtype)
+            frame = self.frames[band]
+            if len(self.depths) == 1:
+                self._cut(frame, window, self.depths[0], values[k], mask[k])
+                continue
+            planes = [self._floats(frame, window, depth) for depth in self.depths]
+            put(self._projected(planes), values[k], mask[k])
         return Pixels(values, mask=mask)
+
+    def _floats(self, frame: int, window: Window, depth: float) -> NDArray[Any]:
+        """Return one plane of a slab, NaN where it is invalid."""
+        found = np.zeros(extent(window), value_dtype(self.dtype))
+        seen = np.zeros(found.shape, bool)
+        self._cut(frame, window, depth, found, seen)
+        return np.where(seen, found, found.dtype.type(np.nan))
 
     def _projected(self, planes: list[NDArray[Any]]) -> NDArray[Any]:
         """Return the projection of what is valid; NaN where nothing is."""
@@ -170,30 +180,48 @@ class Slice(FullSource):
         mean = np.where(valid, stack, 0).sum(axis=0) / np.maximum(count, 1)
         return np.where(count > 0, mean, np.nan)
 
-    def _cut(self, frame: int, window: Window, depth: float) -> NDArray[Any]:
+    def _cut(
+        self, frame: int, window: Window, depth: float, values: NDArray[Any],
+        mask: NDArray[np.bool_],
+    ) -> None:  # fmt: skip
+        """Fill one plane of one frame; what is not reached stays 0 and invalid."""
         origin, down, across = self.steps()
         shift = np.zeros(3)
         shift[self.plane.across] = depth
         origin = origin + np.linalg.inv(self.volume.grid.matrix)[:3, :3] @ shift
-        (top, bottom), (left, right) = window
+        (top, _), (left, _) = window
         origin = origin + top * down + left * across
-        out = np.full((bottom - top, right - left), np.nan, value_dtype(self.dtype))
-        needed = self._needed(origin, down, across, out.shape)
+        needed = self._needed(origin, down, across, values.shape)
         if needed is None:
-            return out
+            return
+        held = self.volume.in_memory(frame) if area(needed) > _THICK * values.size else None
+        if held is not None:  # the box around an oblique plane is nearly the volume: not copied
+            self._gather(held, origin, down, across, values, mask)
+            return
         cube = voxels_to_cut(self.volume, frame, needed)
         start = origin - np.array([a for a, _ in needed], float)
-        cut = nearest if self.resample == "nearest" else trilinear.choose(out.size)
-        plain = cut is trilinear_reference
-        if plain and along_axes(cube, start[::-1], down[::-1], across[::-1], out):
-            return out
+        if self.resample != "nearest" and stored.choose(values.size) is stored_reference:
+            out = np.empty(values.shape, cube.dtype)
+            if along_axes(cube, start[::-1], down[::-1], across[::-1], out):
+                put(out, values, mask)
+                return
+        self._gather(cube, start, down, across, values, mask)
+
+    def _gather(
+        self, cube: NDArray[Any], start: F64, down: F64, across: F64, values: NDArray[Any],
+        mask: NDArray[np.bool_],
+    ) -> None:  # fmt: skip
+        """Fill a plane from (k, j, i); an array that lies as (i, j, k) is taken as it lies."""
+        cut = _nearest if self.resample == "nearest" else stored.choose(values.size)
+        way = slice(None, None, -1)
+        if cube.flags.f_contiguous and not cube.flags.c_contiguous:
+            cube, way = cube.T, slice(None)
 
         def one(rows: slice) -> None:
             begin = start + rows.start * down
-            cut(cube, begin[::-1], down[::-1], across[::-1], out[rows])
+            cut(cube, begin[way], down[way], across[way], values[rows], mask[rows])
 
-        in_parallel(row_parts(len(out), out.shape[1], 50_000), lambda: one)
-        return out
+        in_parallel(row_parts(len(values), values.shape[1], 50_000), lambda: one)
 
     def _needed(self, origin: F64, down: F64, across: F64, shape: tuple[int, ...]) -> Window | None:
         """Return the voxels that a piece of the plane takes taps from."""
@@ -211,6 +239,15 @@ class Slice(FullSource):
     def close(self) -> None:
         """Let go of the volume's file."""
         self.volume.close()
+
+
+def _nearest(
+    volume: NDArray[Any], origin: F64, down: F64, across: F64, values: NDArray[Any],
+    mask: NDArray[np.bool_],
+) -> None:  # fmt: skip
+    found = np.empty(values.shape, value_dtype(values.dtype))
+    nearest(volume, origin, down, across, found)
+    put(found, values, mask)
 
 
 class StoredPlane(FullSource):

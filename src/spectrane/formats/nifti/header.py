@@ -177,7 +177,10 @@ def _affine(
     elif qform is not None:
         affine, by = qform, "qform"
     else:
-        affine, by = np.diag([*np.where(spacing > 0, spacing, 1.0), 1.0]), "voxel sizes"
+        if not (spacing > 0).all():
+            raise FormatError(f"{name}: field pixdim is {pixdim[1:4]}, and nothing else says where "
+                              "voxels lie; expected spacings above 0")  # fmt: skip
+        affine, by = np.diag([*spacing, 1.0]), "voxel sizes"
     if not np.isfinite(affine).all() or abs(np.linalg.det(affine[:3, :3])) < 1e-12:
         raise FormatError(
             f"{name}: the {by} makes voxels without volume: {affine[:3].round(6).tolist()}; "

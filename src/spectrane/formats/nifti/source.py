@@ -80,6 +80,10 @@ class NiftiSource(VolumeSource):
             _frame_name(head, k) for k in range(head.frames)]  # fmt: skip
         return [Band(name, scale=scale, offset=offset) for name in names]
 
+    def in_memory(self, band: int) -> NDArray[Any] | None:
+        """Return a frame as it lies in a mapped file; None for colours, parts, and other orders."""
+        return self._cube(band) if self.stored == self.dtype else None
+
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer a window of some frames; views of the file's order, never transposed in memory."""
         if self.colors:
@@ -111,16 +115,10 @@ class NiftiSource(VolumeSource):
         ni, nj, nk = self.shape
         (i0, i1), (j0, j1), (k0, k1) = window
         size = self.stored.itemsize
+        mapped = self._cube(frame)
+        if mapped is not None:
+            return np.ascontiguousarray(mapped[k0:k1, j0:j1, i0:i1])
         start = self.head.offset + frame * ni * nj * nk * size
-        memory = None if isinstance(self.data, InflatedFile) else self.data.mapped()
-        if memory is not None:
-            end = start + ni * nj * nk * size
-            if end > len(memory):
-                raise FormatError(
-                    f"{self.name}: voxels reach to byte {end}, the file to {len(memory)}"
-                )
-            cube = np.frombuffer(memory, self.stored, ni * nj * nk, start).reshape(nk, nj, ni)
-            return np.ascontiguousarray(cube[k0:k1, j0:j1, i0:i1])
         line = ni * size
         if (j0, j1) == (0, nj):  # planes together are one run of bytes
             ranges = [(start + k0 * nj * line, (k1 - k0) * nj * line)]
@@ -129,6 +127,20 @@ class NiftiSource(VolumeSource):
         raw = b"".join(bytes(piece) for piece in self.data.read_ranges(ranges))
         cube = np.frombuffer(raw, self.stored).reshape(k1 - k0, j1 - j0, ni)
         return np.ascontiguousarray(cube[:, :, i0:i1])
+
+    def _cube(self, frame: int) -> NDArray[Any] | None:
+        """Return a frame (k, j, i) of a mapped file, not read yet; None of others."""
+        memory = None if isinstance(self.data, InflatedFile) else self.data.mapped()
+        if memory is None:
+            return None
+        ni, nj, nk = self.shape
+        size = ni * nj * nk * self.stored.itemsize
+        start = self.head.offset + frame * size
+        if start + size > len(memory):
+            raise FormatError(
+                f"{self.name}: voxels reach to byte {start + size}, the file to {len(memory)}"
+            )
+        return np.frombuffer(memory, self.stored, ni * nj * nk, start).reshape(nk, nj, ni)
 
     def close(self) -> None:
         """Let go of the files."""

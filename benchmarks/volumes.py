@@ -1,0 +1,133 @@
+"""Slices of volumes: an oblique one against SciPy, and the times a person waits."""
+
+from __future__ import annotations
+
+import gzip
+import shutil
+import statistics
+import time
+import warnings
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import numpy as np
+
+import spectrane as sp
+from benchmarks.contest import ROUNDS, Row, contest
+from spectrane.demo.series import file_of
+from spectrane.kernels import choice
+
+SHAPE = (512, 512, 600)
+FILES = 300
+
+
+def rows(folder: Path) -> Iterator[Row]:
+    """Measure every row; a volume, a packed one, and a series are made once in ``folder``."""
+    plain, packed = _volumes(folder)
+    yield from _oblique(plain)
+    yield from _slices(plain, packed)
+    yield from _series(folder / "series")
+
+
+def _oblique(plain: Path) -> Iterator[Row]:
+    """Cut a plane askew through the file, against the same points of the array in memory."""
+    from scipy.ndimage import map_coordinates
+
+    with sp.open(plain) as straight:
+        values = np.asarray(straight.voxels(physical=False))
+    first, second = 0.4, 0.5
+    about = np.array([[1, 0, 0], [0, np.cos(second), -np.sin(second)],
+                      [0, np.sin(second), np.cos(second)]])  # fmt: skip
+    turn = np.array([[np.cos(first), -np.sin(first), 0], [np.sin(first), np.cos(first), 0],
+                     [0, 0, 1]]) @ about  # fmt: skip
+    affine = np.eye(4)
+    affine[:3, :3] = turn * [0.7, 0.7, 0.5]
+    affine[:3, 3] = -affine[:3, :3] @ (np.array(SHAPE) / 2)
+    askew = sp.volume_from_array(values, affine=affine)
+    side = slice(200, 600)  # where the plane lies inside the volume
+    source = askew.slice("axial", at=3.0)._source
+    origin, down, across = source.steps()
+    r, c = np.mgrid[side, side]
+    points = [o + r * d + c * a for o, d, a in zip(origin, down, across, strict=True)]
+    choice.force("loop")
+    yield contest(
+        "oblique slice, trilinear, 2 threads (at most 1/6)",
+        lambda: source.read([0], ((200, 600), (200, 600))),
+        lambda: map_coordinates(values, points, order=1, output=np.float32),
+        1 / 6, "map_coordinates of order 1",
+    )  # fmt: skip
+    choice.force(None)
+
+
+def _volumes(folder: Path) -> tuple[Path, Path]:
+    plain, packed = folder / "large.nii", folder / "large.nii.gz"
+    if not packed.exists():
+        i, j, k = (np.arange(n, dtype=np.float32) for n in SHAPE)
+        plane = 600 * np.sin(i / 40)[:, None] + 500 * np.cos(j / 50)[None, :]
+        values = np.empty(SHAPE, np.int16)
+        for number, depth in enumerate(k):
+            values[..., number] = plane * np.cos(depth / 60)
+        volume = sp.volume_from_array(values, affine=np.diag([0.7, 0.7, 0.5, 1]))
+        volume.save(plain, overwrite=True)
+        with plain.open("rb") as whole, gzip.open(packed, "wb", compresslevel=1) as out:
+            shutil.copyfileobj(whole, out, 1 << 20)
+    return plain, packed
+
+
+def _waited(work: str, action: Callable[[], object], seconds: float) -> Row:
+    """Return the time of an action against the time it may take."""
+    action()
+    times = []
+    for _ in range(ROUNDS):
+        start = time.perf_counter()
+        action()
+        times.append(time.perf_counter() - start)
+    best, middle = min(times), statistics.median(times)
+    return Row(work, best / seconds, middle / seconds, 1.0, best, f"{seconds:g} s")
+
+
+def _slices(plain: Path, packed: Path) -> Iterator[Row]:
+    places = iter(np.linspace(60.0, 240.0, 200).tolist())
+    with sp.open(plain) as volume:
+        for plane in ("axial", "coronal", "sagittal"):
+            yield _waited(
+                f"a {plane} slice of 512 x 512 x 600, uncompressed, each at another place",
+                lambda plane=plane: volume.slice(plane, at=next(places)).pixels(), 0.05,
+            )  # fmt: skip
+        noise = np.random.default_rng(3).normal(0, 3, (2, 60, 60, 60)).astype(np.float32)
+        spread = np.diag([6.0, 6.0, 5.0, 1.0])
+        effect = sp.volume_from_array(noise, affine=spread, frames=["change", "t"])
+        layers = [
+            sp.VolumeLayer(volume, sp.Look(limits=(-800, 800))),
+            sp.VolumeLayer(effect, sp.Look(colormap="ebbflow", limits=(-9, 9)),
+                           threshold="abs(t) >= 5"),
+        ]  # fmt: skip
+        yield _waited("three planes of it with a thresholded map, 1280 x 800",
+                      lambda: sp.three_planes(layers), 1.0)  # fmt: skip
+    with sp.open(packed) as volume:
+        volume.slice("axial", at=290.0).pixels()  # the one pass
+        yield _waited("an axial slice from .nii.gz after one pass",
+                      lambda: volume.slice("axial", at=next(places)).pixels(), 0.2)  # fmt: skip
+
+
+def _series(folder: Path) -> Iterator[Row]:
+    if not folder.is_dir():
+        folder.mkdir()
+        rng = np.random.default_rng(1)
+        pixels = rng.integers(0, 4000, (512, 512)).astype("<i2").tobytes()
+        for k in range(FILES):
+            (folder / f"{k * 7919 % 9973:05d}").write_bytes(file_of({
+                "SOPClassUID": "1.2.840.10008.5.1.4.1.1.2", "SOPInstanceUID": f"2.25.7.{k + 1}",
+                "Modality": "CT", "SeriesInstanceUID": "2.25.7", "SamplesPerPixel": 1,
+                "PhotometricInterpretation": "MONOCHROME2", "Rows": 512, "Columns": 512,
+                "BitsAllocated": 16, "BitsStored": 16, "HighBit": 15, "PixelRepresentation": 1,
+                "ImagePositionPatient": f"0\\0\\{k}", "ImageOrientationPatient": "1\\0\\0\\0\\1\\0",
+                "PixelSpacing": "0.7\\0.7", "RescaleSlope": "1", "RescaleIntercept": "-1024",
+                "PixelData": pixels,
+            }))  # fmt: skip
+
+    def opened() -> None:
+        with warnings.catch_warnings(), sp.open(folder):
+            warnings.simplefilter("ignore")
+
+    yield _waited(f"a series of {FILES} files opened", opened, 1.5)
