@@ -9,6 +9,7 @@ import pytest
 
 import spectrane as sp
 from spectrane.display.bars import Shown, bars_panel
+from spectrane.model.labels import label_classes
 from spectrane.surveying import survey
 
 
@@ -55,9 +56,11 @@ def test_bars_speak_of_units_and_grow_upward(both):
         panel = bars_panel([Shown("joint", look, scale)], 400, 14)
         strip = panel[36 : 36 + 328, 8, 0].astype(int)
         assert (strip[0], strip[-1]) == pytest.approx(ends, abs=12)
-    classes = {1.0: ("#ff0000", "bone"), 2.0: ("#00ff00", "")}
+    classes = {0.0: ("#00000000", "clear"), 1.0: ("#ff0000", "bone"), 2.0: ("#00ff00", "")}
     key = bars_panel([Shown("parts", sp.Look(classes=classes), None)], 200, 14)
     assert {tuple(one) for one in key[40:80:20, 10, :3].tolist()} == {(255, 0, 0), (0, 255, 0)}
+    many = sp.Look(classes=label_classes(range(256)))  # labels of which nothing is known
+    assert bars_panel([Shown("many", many, None)], 200, 14) is None
     assert bars_panel([Shown("colours", sp.Look(), None)], 200, 14) is None
 
 

@@ -132,6 +132,10 @@ def test_profiles_by_frame_at_a_voxel_and_over_a_region(parts, measured, run, tm
     status, out, _ = run("probe", tmp_path / "m.nii", "--at", "8,6,9", "--profile",
                          tmp_path / "p.png", "--json")  # fmt: skip
     assert (status, len(json.loads(out))) == (0, 1)
+    parts.save(tmp_path / "parts.nii")
+    given = ("probe", tmp_path / "m.nii", "--region", tmp_path / "parts.nii", "--json")
+    assert json.loads(run(*given)[1])[0]["count"] == 8 * 10 * 8
+    assert run(*given, "--at", "1,2,3")[0] == 2
     with Image.open(tmp_path / "p.png") as figure:
         assert figure.size == (1280, 800)
 

@@ -316,6 +316,21 @@ def test_sequences_private_elements_and_sets_of_characters(opened, syntax, kind)
     assert "Rows" not in raster.identity
 
 
+def test_packed_icons_are_passed_over_and_high_throughput_is_read(opened):
+    icon = struct.pack("<HH2sHI", 0x7FE0, 0x0010, b"OB", 0, 0xFFFFFFFF) + encapsulated([b"abcd"])
+    inside = mark(0xFFFEE000, len(icon)) + icon
+    raw = struct.pack("<HH2sHI", 0x0011, 0x1010, b"SQ", 0, len(inside)) + inside
+    data = image(GREY)
+    at = data.index(struct.pack("<HH", 0x0020, 0x000E))
+    raster = opened(data[:at] + raw + data[at:])
+    np.testing.assert_array_equal(raster.pixels()[0], GREY)
+    assert raster.metadata["(0011,1010)"] == [{}]
+    packed = imagecodecs.htj2k_encode(np.tile(GREY, (8, 8)), reversible=True)
+    large = np.tile(GREY, (8, 8))
+    high = opened(image(large, syntax="1.2.840.10008.1.2.4.201", packed=encapsulated([packed])))
+    np.testing.assert_array_equal(high.pixels()[0], large)
+
+
 def test_an_unknown_representation_of_undefined_length_is_an_implicit_sequence(opened):
     inside = struct.pack("<HHI", 0x0008, 0x0100, 4) + b"T-1 "
     value = mark(0xFFFEE000, len(inside)) + inside + mark(0xFFFEE0DD, 0)

@@ -254,6 +254,25 @@ def test_without_a_place_no_side_is_claimed(tmp_path):
         volume.save(tmp_path / "out.dcm")
 
 
+def test_what_is_taken_for_granted_is_told(tmp_path):
+    bare = [one for one in plane(0) if one[0] != 0x00280030]
+    (tmp_path / "one").write_bytes(image(VALUES[0], more=bare))
+    with pytest.warns(sp.DataWarning) as told:
+        volume = sp.open(tmp_path)
+    said = " ".join(str(one.message) for one in told)
+    assert "no PixelSpacing (0028,0030)" in said
+    assert "without a thickness" in said
+    assert (volume.shape, volume.spacing) == ((1, 4, 3, 1), (1, 1, 1))
+
+
+def test_places_that_jitter_are_one_place(folder):
+    thick = (0x00180050, "DS", "2")
+    planes = [[*plane(k, origin=(-10, -20, 30 + 0.004 * t), more=[thick]),
+               (0x00200100, "IS", str(t)), (0x00080018, "UI", f"1.{k}.{t}")]
+              for k in range(2) for t in (1, 2)]  # fmt: skip
+    assert sp.open(folder(planes, VALUES[:4])).shape == (2, 4, 3, 2)
+
+
 def test_windows_of_single_slices_are_the_middle_ones(folder):
     def windowed(k):
         return [(0x00281050, "DS", f"{100 * k}"), (0x00281051, "DS", "50")]

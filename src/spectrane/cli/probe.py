@@ -26,6 +26,8 @@ from spectrane.cli.looks import computed, look_fields, look_for, look_options
     type=click.Path(),
     help="Values by band, or by frame of a volume, as a figure (.png).",
 )
+@click.option("--region", type=click.Path(),
+              help="Instead of points: a volume that is not 0 where voxels count.")  # fmt: skip
 @click.option("--csv", "csv_path", type=click.Path(), help="The table as CSV.")
 @click.option("--spectra", type=click.Path(), help="Named spectra (.toml) to rank by nearness.")
 @click.option("--keep-spectra", type=click.Path(), help="Keep the points' spectra (.toml).")
@@ -53,13 +55,10 @@ def command(files: tuple[str, ...], **options: Any) -> None:
     with told_warnings(options["quiet"] or options["as_json"]), contextlib.ExitStack() as stack:
         opened = [stack.enter_context(open_any(file)) for file in files]
         if any(isinstance(one, Volume) for one in opened):
-            if options["profile"]:
-                table = profile(opened[0], points)
-                _draw_profile(table, options)
-                _tell(table, options)
-            else:
-                _tell(probe(opened, points=points), options)
+            _tell(_of_volumes(opened, points, options, stack), options)
             return
+        if options["region"]:
+            raise click.UsageError("--region is for volumes; rasters take polygons by --points")
         if any(len(at) == 3 for at in options["positions"]) or options["voxels"]:
             raise click.UsageError("three numbers are for volumes; rasters take --at X,Y")
         layers = []
@@ -80,11 +79,26 @@ def _points(options: dict[str, Any]) -> Any:
         dict(zip("xyz", at, strict=False)) for at in options["positions"]]  # fmt: skip
     listed += [{"row": int(row), "column": int(column)} for row, column in options["pixels"]]
     listed += [dict(zip("ijk", map(int, at), strict=True)) for at in options["voxels"]]
-    if bool(listed) == bool(options["points"]):
+    if bool(listed) + bool(options["points"]) + bool(options["region"]) != 1:
         raise click.UsageError(
-            "say where: --at X,Y, --pixel-at ROW,COLUMN, --voxel-at I,J,K, or --points FILE"
+            "say where: --at X,Y, --pixel-at ROW,COLUMN, --voxel-at I,J,K, --points FILE, or "
+            "--region FILE"
         )
     return listed or options["points"]
+
+
+def _of_volumes(opened: list[Any], points: Any, options: dict[str, Any], stack: Any) -> Any:
+    """Return what stands under points of volumes, or the profile by frame."""
+    from spectrane.opening import open as open_any
+    from spectrane.opening import probe, profile
+
+    if not options["profile"] and not options["region"]:
+        return probe(opened, points=points)
+    region = stack.enter_context(open_any(options["region"])) if options["region"] else None
+    table = profile(opened[0], points, region=region)
+    if options["profile"]:
+        _draw_profile(table, options)
+    return table
 
 
 def _has_polygons(path: str | None) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Callable
 from pathlib import Path
 
@@ -37,7 +38,25 @@ def run_example(
         written.append(folder / "habitats.png")
         written += _looked_closer(folder, filled, overwrite, told)
         written += _brought_together(folder, filled, overwrite, told)
-    return written
+    return [*written, _study(folder, overwrite, told)]
+
+
+def _study(folder: Path, overwrite: bool, told: Callable[[Path, str], None]) -> Path:
+    """Draw three planes of the joint, from the scanner's files, with the trial's map."""
+    from spectrane.display.slices import three_planes
+    from spectrane.display.volume_layers import VolumeLayer
+    from spectrane.opening import open as open_any
+
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # one slice lies there twice, on purpose
+        series = open_any(folder / "fetlock_ct")
+    with series, open_any(folder / "fetlock_effect.nii.gz") as effect:
+        look = Look(colormap="ebbflow", limits="symmetric:99")
+        change = VolumeLayer(effect, look, frame="change", threshold="abs(t) >= 5", faded=0.3)
+        picture = three_planes([VolumeLayer(series), change], (12, 0, 9))
+        picture.save(folder / "fetlock.png", overwrite=overwrite)
+    told(folder / "fetlock.png", "three planes of the joint, a map where it is significant")
+    return folder / "fetlock.png"
 
 
 def _looked_closer(

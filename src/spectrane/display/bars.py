@@ -37,7 +37,7 @@ def bars_panel(layers: Sequence[Shown], rows: int, text: int) -> Rgba | None:
 
     font = ImageFont.load_default(text)
     columns = [_column(one, rows, font, text) for one in layers
-               if one.scale is not None or one.look.classes]  # fmt: skip
+               if one.scale is not None or _entries(one.look)]  # fmt: skip
     if not columns:
         return None
     out = np.empty((rows, sum(one.shape[1] for one in columns), 4), np.uint8)
@@ -49,12 +49,20 @@ def bars_panel(layers: Sequence[Shown], rows: int, text: int) -> Rgba | None:
     return out
 
 
+def _entries(look: Look) -> list[tuple[str, str]]:
+    """Return (colour, label) of the classes that are seen; of very many, those that have a name."""
+    seen = {v: one for v, one in look.classes.items() if parse_color(one[0])[3] > 0}
+    if len(seen) > _MOST_CLASSES:
+        seen = {v: one for v, one in seen.items() if one[1] not in ("", f"{v:g}")}
+    return list(class_key(seen))[:_MOST_CLASSES]
+
+
 def _column(shown: Shown, rows: int, font: Any, text: int) -> Rgba:
     from PIL import Image, ImageDraw
 
     line = text + 4
     if shown.scale is None:
-        entries = class_key(shown.look.classes)[:_MOST_CLASSES]
+        entries = _entries(shown.look)
         title, labels = shown.title, [label for _, label in entries]
     else:
         found = bar(shown.scale, shown.look, max(2, min(rows - 4 * line, 25 * line)))

@@ -17,7 +17,7 @@ F64 = NDArray[np.float64]
 EVEN = 0.01
 """Gaps may differ from the spacing by such a share of it (PS3.3 leaves it to us)."""
 _SAME_PLACE = 1e-3
-"""Millimetres within which two planes lie at one place."""
+"""Millimetres within which two planes lie at one place, where no thickness says otherwise."""
 _MOST_LINES = 40
 SPACINGS = ("resample", "nominal")
 
@@ -118,8 +118,10 @@ def _by_place(planes: Sequence[PlaneRecord], normal: F64) -> list[list[PlaneReco
     order = np.argsort(places, kind="stable")
     stacks: list[list[PlaneRecord]] = []
     before = -np.inf
+    thickness = planes[0].thickness
+    near = _SAME_PLACE if thickness is None else EVEN * thickness
     for index in order:
-        if places[index] - before > _SAME_PLACE:
+        if places[index] - before > near:
             stacks.append([])
         stacks[-1].append(planes[index])
         before = places[index]
@@ -180,8 +182,12 @@ def _measured(
     count = len(stack)
     first = stack[0]
     placed_by = "ImagePositionPatient and ImageOrientationPatient"
+    if first.spacing is None:
+        told = [*told, "no PixelSpacing (0028,0030): pixels are taken as 1 mm wide and high"]
     if count == 1:
         gap = first.thickness or 1.0
+        if first.thickness is None:
+            told = [*told, "one slice without a thickness (0018,0050): it is taken as 1 mm"]
         affine = affine_of(first, normal * gap)
         return Arrangement(frames, names, affine, placed_by, told)
     depths = places @ normal

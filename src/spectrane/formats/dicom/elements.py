@@ -9,6 +9,7 @@ from typing import Any
 from spectrane.engine.files import ByteFile
 from spectrane.formats.dicom.characters import decoded
 from spectrane.formats.dicom.dictionary import TAGS, implied, known, written
+from spectrane.formats.dicom.identity import identifies
 from spectrane.model.errors import FormatError
 
 UNDEFINED = 0xFFFFFFFF
@@ -81,9 +82,9 @@ class Dataset:
             return values_of(element.data, representation, self.order, self.sets)
         except (ValueError, struct.error) as error:
             keyword = (known(element.tag) or ("", ""))[1]
+            said = "its value" if identifies(keyword or "(") else repr(element.data[:40])
             raise FormatError(
-                f"{self.name}: {keyword} {written(element.tag)}: {element.data[:40]!r} is no "
-                f"{representation}"
+                f"{self.name}: {keyword} {written(element.tag)}: {said} is no {representation}"
             ) from error
 
     def text(self, keyword: str) -> str:
@@ -204,6 +205,8 @@ class Parser:
         if representation == "SQ" or (length == UNDEFINED and representation == "UN"):
             coding = self.coding if representation == "SQ" else Coding("<", False)
             return self._sequence(tag, length, sets, depth, coding)
+        if length == UNDEFINED and representation in ("OB", "OW"):
+            return self._fragments(tag, representation)
         if length == UNDEFINED or start + length > self.file.size:
             claimed = "no length" if length == UNDEFINED else f"{length} bytes"
             raise FormatError(
@@ -213,6 +216,20 @@ class Parser:
         data = self._take(length) if length <= _MOST_HELD else b""
         self.place = start + length
         return Element(tag, representation, start, length, data)
+
+    def _fragments(self, tag: int, representation: str) -> Element:
+        """Pass over packed pixels inside an item (an icon's, say)."""
+        found = Element(tag, representation, self.place, UNDEFINED)
+        while True:
+            begin = self.place
+            mark = self._tag()
+            size = self._length()
+            if mark == SEQUENCE_END:
+                return found
+            if mark != ITEM or self.place + size > self.file.size:
+                raise FormatError(f"{self.file.name}: byte {begin}: expected a fragment of "
+                                  f"{written(tag)}, found {written(mark)}")  # fmt: skip
+            self.place += size
 
     def _sequence(
         self, tag: int, length: int, sets: list[str], depth: int, coding: Coding

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.formats.dicom.dictionary import known, written
-from spectrane.formats.dicom.elements import Dataset, Element
+from spectrane.formats.dicom.elements import UNDEFINED, Dataset, Element
 from spectrane.formats.dicom.frames import Frames
 from spectrane.formats.dicom.lookups import (
     Lookup,
@@ -169,6 +169,8 @@ def metadata_of(data: Dataset) -> dict[str, Any]:
 def _plain(data: Dataset, element: Element) -> Any:
     if element.representation == "SQ":
         return [metadata_of(item) for item in element.items]
+    if element.length == UNDEFINED:
+        return "packed pixels"
     if element.length > len(element.data):
         return f"{element.length} bytes"
     try:
