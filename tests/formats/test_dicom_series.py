@@ -7,7 +7,7 @@ import pickle
 
 import numpy as np
 import pytest
-from dicom_builder import encapsulated, image, plane
+from dicom_builder import EXPLICIT, element, encapsulated, image, plane
 
 import spectrane as sp
 
@@ -131,12 +131,34 @@ def test_a_slice_that_does_not_belong_is_named(folder, tmp_path, placing, option
         sp.open(tmp_path)
 
 
+def directory():
+    """Return a media directory: no pixels, and a class of its own."""
+    meta = element(0x00020002, "UI", "1.2.840.10008.1.3.10") + element(0x00020010, "UI", EXPLICIT)
+    return bytes(128) + b"DICM" + meta + element(0x00041130, "CS", "DISC")
+
+
+def test_what_is_packed_strangely_is_left_out_and_told(folder, tmp_path):
+    folder([plane(k) for k in range(4)])
+    (tmp_path / "video").write_bytes(image(VALUES[0], syntax="1.2.840.10008.1.2.4.102", packed=b""))
+    with pytest.warns(sp.DataWarning, match=r"1 files are packed.*video \(1.2.840"):
+        assert sp.open(tmp_path).shape == (1, 4, 3, 4)
+    (tmp_path / "below").mkdir()
+    with pytest.raises(sp.FormatError, match=r"spectrane survey .*below"):
+        sp.open(tmp_path / "below")
+
+
 def test_series_of_one_folder_are_members(folder, tmp_path, run):
     folder([plane(k) for k in range(5)])
     other = [(0x0020000E, "UI", "9.9"), (0x00200011, "IS", "2"), (0x00080060, "CS", "MR")]
     for k in range(2):
         (tmp_path / f"a{k}").write_bytes(image(VALUES[k, :2], more=plane(k, more=other)))
     (tmp_path / "notes.txt").write_text("not an image")
+    (tmp_path / "DICOMDIR").write_bytes(directory())
+    (tmp_path / "report").write_bytes(image(VALUES[0], vr="OB").split(b"\xe0\x7f\x10\0")[0])
+    with pytest.raises(sp.FormatError, match="without pixel data"):
+        sp.open(tmp_path / "report")
+    with pytest.raises(sp.FormatError, match="directory of media"):
+        sp.open(tmp_path / "DICOMDIR")
     listed = sp.members(tmp_path)
     assert listed["name"].tolist() == ["CT series 0 (5 slices)", "MR series 2 (2 slices)"]
     with pytest.warns(sp.DataWarning, match="holds 2 series; CT series 0"):

@@ -161,7 +161,9 @@ def reader_of(file: ByteFile) -> tuple[str, FormatReader]:
             return name, reader
     head = probe.head
     what = "is empty" if not head else f"begins with {head[:8]!r}, which no known format does"
-    what = "is a folder that no known format is kept as" if probe.folder else what
+    if probe.folder:
+        raise FormatError(f"{file.name}: is a folder that no known format is kept as; what lies "
+                          f"below it is listed by: spectrane survey {file.name}")  # fmt: skip
     raise FormatError(
         f"{file.name}: {what}; known formats: {', '.join(READERS)}; a headerless file can be "
         "described with: spectrane raw"

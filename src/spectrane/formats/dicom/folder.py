@@ -4,12 +4,20 @@ from __future__ import annotations
 
 import itertools
 import os
+import warnings
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from spectrane.engine.files import LocalFile
-from spectrane.formats.dicom.head import Head, begins, read_elements, read_head
-from spectrane.model.errors import FormatError
+from spectrane.formats.dicom.head import (
+    SYNTAXES,
+    Head,
+    begins,
+    read_elements,
+    read_head,
+    read_meta,
+)
+from spectrane.model.errors import DataWarning, FormatError
 from spectrane.model.member import Member
 
 _LOOKED_AT = 200
@@ -70,20 +78,16 @@ def is_one(path: str) -> bool:
 def series_in(folder: str) -> list[Series]:
     """Return a folder's series, the one of most slices first.
 
-    Files of other formats and those without pixels are passed over; a broken one is a FormatError.
-    An image of many frames is a series of its own.
+    Files of other formats and those without pixels are passed over; those packed in a way that is
+    not supported (video, say) too, with a warning; a broken one is a FormatError. An image of many
+    frames is a series of its own.
     """
     found: dict[str, Series] = {}
+    strange: list[str] = []
     for path in _files(folder):
-        file = LocalFile(path)
-        if file.size < 132 or not begins(file.read(0, 132)):
-            file.close()
+        head = _head_of(path, strange)
+        if head is None:
             continue
-        parsed = read_elements(file)
-        if parsed is None or not any(tag >> 16 == 0x7FE0 for tag in parsed[0].elements):
-            file.close()
-            continue
-        head = read_head(file, parsed)
         data = head.data
         key = data.text("SeriesInstanceUID")
         if head.layout.frames > 1:
@@ -93,7 +97,28 @@ def series_in(folder: str) -> list[Series]:
             number, modality = data.count("SeriesNumber"), data.text("Modality") or "OT"
             series = found[key] = Series(number, modality)
         series.heads.append(head)
+    if strange:
+        warnings.warn(
+            f"{folder}: {len(strange)} files are packed in a way that is not supported and are "
+            f"left out: {', '.join(strange[:4])}", DataWarning, stacklevel=6,
+        )  # fmt: skip
     if not found:
         raise FormatError(f"{folder}: no image among its files; folders below it are opened by "
                           "their own names")  # fmt: skip
     return sorted(found.values(), key=lambda one: (-one.planes, one.number))
+
+
+def _head_of(path: str, strange: list[str]) -> Head | None:
+    """Return an image's head; None for other files. Names what is packed strangely."""
+    file = LocalFile(path)
+    parsed = None
+    if file.size >= 132 and begins(file.read(0, 132)):
+        syntax, directory, _ = read_meta(file)
+        if syntax and syntax not in SYNTAXES and not directory:
+            strange.append(f"{os.path.basename(path)} ({syntax})")
+        else:
+            parsed = read_elements(file)
+    if parsed is None or not any(tag >> 16 == 0x7FE0 for tag in parsed[0].elements):
+        file.close()
+        return None
+    return read_head(file, parsed)

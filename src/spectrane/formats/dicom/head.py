@@ -28,6 +28,8 @@ SYNTAXES: dict[str, str] = {
     "1.2.840.10008.1.2.4.202": "High-Throughput JPEG 2000 lossless",
     "1.2.840.10008.1.2.4.203": "High-Throughput JPEG 2000",
 }  # fmt: skip
+_DIRECTORY = "1.2.840.10008.1.3.10"
+"""The class of media storage directories (PS3.4 annex I)."""
 _FLOATS = {0x7FE00008: 32, 0x7FE00009: 64}
 _MOST_PLANES = 1 << 20
 GREY = ("MONOCHROME1", "MONOCHROME2")
@@ -122,14 +124,20 @@ def read_head(file: ByteFile, found: Elements | None = None) -> Head:
     return head
 
 
-def read_elements(file: ByteFile) -> Elements | None:
-    """Return a file's elements up to its pixels; None for a directory of media."""
+def read_meta(file: ByteFile) -> tuple[str, bool, int]:
+    """Return a file's transfer syntax, whether it is a directory of media, and where data begin."""
     if not begins(file.read(0, min(132, file.size))):
         raise FormatError(f"{file.name}: expected DICM at byte 128")
     parser = Parser(file, Coding(), 132)
     meta = parser.dataset(meta=True)
-    syntax = meta.text("TransferSyntaxUID").rstrip("\0 ")
-    if meta.text("MediaStorageSOPClassUID") == "1.2.840.10008.1.3.10":
+    directory = meta.text("MediaStorageSOPClassUID") == _DIRECTORY
+    return meta.text("TransferSyntaxUID").rstrip("\0 "), directory, parser.place
+
+
+def read_elements(file: ByteFile) -> Elements | None:
+    """Return a file's elements up to its pixels; None for a directory of media."""
+    syntax, directory, place = read_meta(file)
+    if directory:
         return None
     if syntax not in SYNTAXES:
         raise FormatError(
@@ -138,10 +146,8 @@ def read_elements(file: ByteFile) -> Elements | None:
         )
     coding = Coding(">" if syntax == BIG_ENDIAN else "<", syntax != IMPLICIT)
     if syntax == DEFLATED:
-        file = InflatedFile(file, start=parser.place, window_bits=-15)
-        parser = Parser(file, coding, 0)
-    parser.coding = coding
-    return parser.dataset(), syntax, file
+        file, place = InflatedFile(file, start=place, window_bits=-15), 0
+    return Parser(file, coding, place).dataset(), syntax, file
 
 
 def _layout(data: Dataset, pixels: Element) -> Layout:
