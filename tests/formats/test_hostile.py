@@ -14,10 +14,11 @@ import numpy as np
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
-from tests.formats import fits_builder
+from tests.formats import dicom_builder, fits_builder
 
 import spectrane as sp
 from spectrane.analysis.description import describe
+from spectrane.analysis.volume_description import describe_volume
 from spectrane.engine import cache
 from spectrane.formats.registry import open_source
 from spectrane.model.errors import SpectraneError
@@ -60,6 +61,13 @@ PLAIN = {
     "jpeg 2000": imagecodecs.jpeg2k_encode(ARRAY[0], codecformat="jp2", level=0),
     "png": imagecodecs.png_encode(ARRAY[0]),
     "hdf5": hdf5(),
+    "dicom": dicom_builder.image(ARRAY, frames=3, more=[
+        *dicom_builder.plane(0), (0x00180088, "DS", "2")]),
+    "dicom, implicit": dicom_builder.image(ARRAY[0], syntax=dicom_builder.IMPLICIT),
+    "dicom, packed": dicom_builder.image(
+        ARRAY[0], syntax="1.2.840.10008.1.2.4.80",
+        packed=dicom_builder.encapsulated([imagecodecs.jpegls_encode(ARRAY[0])]),
+    ),
 }  # fmt: skip
 
 edits = st.lists(
@@ -96,10 +104,10 @@ def tried(path):
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             source = open_source(path)
-            str(describe(source, check=False))
-            rows, columns = source.shape
-            source.read([0], ((0, min(rows, 64)), (0, min(columns, 64))))
-            source.read([0], whole(source.shape), (5, 5), "nearest")
+            volume = len(source.shape) == 3
+            str(describe_volume(source) if volume else describe(source, check=False))
+            source.read([0], tuple((0, min(side, 64)) for side in source.shape))
+            source.read([0], whole(source.shape), (5,) * len(source.shape), "nearest")
             source.close()
     except SpectraneError as error:
         assert str(error)
@@ -123,9 +131,12 @@ def test_a_raster_or_an_error_that_says_something(tmp_path, name, changes):
 @pytest.mark.parametrize("name", PLAIN)
 def test_the_seeds_are_good(tmp_path, name):
     (tmp_path / "a").write_bytes(PLAIN[name])
-    raster = sp.open(tmp_path / "a")
-    assert raster.shape[1:] == (24, 20)
-    raster.pixels()
+    opened = sp.open(tmp_path / "a")
+    if isinstance(opened, sp.Volume):
+        np.testing.assert_array_equal(opened.voxels(physical=False), ARRAY.transpose(2, 1, 0))
+        return
+    assert opened.shape[1:] == (24, 20)
+    opened.pixels()
 
 
 @pytest.mark.parametrize("name", PLAIN)
