@@ -175,8 +175,16 @@ def test_one_slice_goes_through_the_frames_under_the_same_limits(measured, tmp_p
     measured.masked("walk > 0").select("walk").save(tmp_path / "one.nii")
     values = np.stack([np.full((6, 6, 4), v, "f4") for v in (10, 20, 40)])
     values[:, 0, 0, 0] = 0
-    over_time = sp.volume_from_array(values, affine=AFFINE, frames=["t1", "t2", "t3"])
-    over_time.save(tmp_path / "time.nii")
+    named = [sp.Frame(f"t{k}", time=1.5 + 2.5 * k) for k in range(3)]
+    over_time = sp.volume_from_array(values, affine=AFFINE, frames=named)
+    for version in (1, 2):
+        over_time.save(tmp_path / "time.nii", version=version, overwrite=True)
+        with sp.open(tmp_path / "time.nii") as again:
+            assert again.frames == tuple(named)
+            table = sp.profile(again, {"i": 1, "j": 1, "k": 1})
+    assert table["time"].tolist() == [1.5, 4.0, 6.5]
+    axes = sp.figures.profile(table).axes[0]
+    assert (axes.get_xlabel(), axes.lines[0].get_xdata().tolist()) == ("time (s)", [1.5, 4, 6.5])
     given = ("slices", tmp_path / "time.nii", "--plane", "axial", "--at", "4", "--limits", "minmax",
              "--size", "200x100", "--plain")  # fmt: skip
     status, out, err = run(*given, "-o", tmp_path / "f.png", "--frames", "numbered")

@@ -36,12 +36,16 @@ Span = tuple[int, int] | None
 
 @dataclass(frozen=True)
 class Frame:
-    """One volume of a file: its name, its unit, how stored numbers become physical ones."""
+    """One volume of a file: its name, its unit, how stored numbers become physical ones, when.
+
+    ``time`` is in seconds, None where frames are no times.
+    """
 
     name: str
     unit: str | None = None
     scale: float = 1.0
     offset: float = 0.0
+    time: float | None = None
 
 
 class Volume(Faced):
@@ -61,7 +65,7 @@ class Volume(Faced):
     @property
     def frames(self) -> tuple[Frame, ...]:
         """The volumes there are: over time, or of several measures."""
-        return tuple(Frame(b.name, b.unit, b.scale, b.offset) for b in self._source.bands)
+        return tuple(Frame(b.name, b.unit, b.scale, b.offset, b.time) for b in self._source.bands)
 
     @property
     def affine(self) -> NDArray[np.float64]:
@@ -177,7 +181,7 @@ class Volume(Faced):
         """Return a value by frame at each point, or the mean and σ over a region.
 
         ``points`` is as for ``spectrane.probe``; ``region`` a volume that is valid and not 0 where
-        voxels count. Columns: ``zone frame number unit count mean std min max``.
+        voxels count. Columns: ``zone frame number time unit count mean std min max``.
         """
         import pandas
 
@@ -286,6 +290,7 @@ def volume_from_array(
         named = [one if isinstance(one, Frame) else Frame(str(one)) for one in frames]
         if len(named) != len(values):
             raise MetadataError(f"frames: {len(named)} named, {len(values)} in the array")
-        bands = [Band(f.name, unit=f.unit, scale=f.scale, offset=f.offset) for f in named]
+        bands = [Band(f.name, unit=f.unit, scale=f.scale, offset=f.offset, time=f.time)
+                 for f in named]  # fmt: skip
     bands = [replace(band, nodata=nodata_value(nodata)) for band in bands]
     return Volume(HeldVolume(values, grid, bands))

@@ -124,6 +124,9 @@ def test_what_fails_is_faded_and_outlined_and_small_groups_left_out(pair):
     edge = (faded[..., :3] == (235, 235, 225)).all(axis=-1)
     assert edge.sum() == 4 * 39  # around the 40 pixels of the voxel
     np.testing.assert_array_equal(faded[colored & ~edge], plain[colored & ~edge])
+    half, both = (drawn(opacity=0.5, faded=share) for share in (0.0, 0.4))
+    inside = colored & ~edge  # what is kept is as opaque as asked, whatever is faded
+    np.testing.assert_array_equal(both[inside], half[inside])
     for least, in_mm3, kept in ((1, False, True), (2, False, False), (64, True, True),
                                 (65, True, False)):  # fmt: skip
         shown = np.ptp(drawn(least=least, in_mm3=in_mm3)[..., :3], axis=-1).max() > 40

@@ -367,6 +367,22 @@ def test_overlay_planes_and_burned_in_names_are_told(opened):
     assert "8 x 6 at row 1, column 1, graphics; not drawn" in str(raster.describe())
 
 
+def test_numbers_are_numbers_whatever_the_file_calls_them(opened):
+    raster = opened(
+        image(
+            GREY,
+            more=[
+                (0x00281050, "LO", "40"),
+                (0x00281051, "SH", "400"),
+                (0x00281053, "UN", b"2 "),
+                (0x00280030, "ST", "1\\2"),
+            ],
+        )
+    )
+    assert (raster.windows[0].center, raster.bands[0].scale) == (40.0, 2.0)
+    assert raster.grid.pixel_size == (2.0, 1.0)
+
+
 BROKEN = [
     (image(GREY)[:-10], "may be cut short"),
     (image(GREY, without={0x00280010}), "Rows is missing"),

@@ -174,6 +174,7 @@ def test_series_of_one_folder_are_members(folder, tmp_path, run):
 TIMES = [
     ([(0x00200100, "IS", "{t}")], ["time 1", "time 2"]),
     ([(0x00180081, "DS", "{t}.5")], ["echo 1.5 ms", "echo 2.5 ms"]),
+    ([(0x00181060, "DS", "{t}50")], ["150 ms", "250 ms"]),
     ([(0x00189087, "FD", None)], ["b 100", "b 200"]),
 ]
 
@@ -188,6 +189,8 @@ def test_what_lies_at_one_place_over_time_is_frames(folder, keys, names):
             planes.append([*plane(k), *more, (0x00080018, "UI", f"1.{k}.{t}")])
     volume = sp.open(folder(planes, VALUES[:4]))
     assert [frame.name for frame in volume.frames] == names
+    times = [0.15, 0.25] if names[0] == "150 ms" else [None, None]
+    assert [frame.time for frame in volume.frames] == times
     np.testing.assert_array_equal(volume.voxels(1, physical=False)[..., 1], VALUES[3].T)
     np.testing.assert_array_equal(volume.voxels(names[1], physical=False)[..., 0], VALUES[0].T)
 

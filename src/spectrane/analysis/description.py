@@ -311,7 +311,7 @@ def _band_rows(bands: Sequence[dict[str, Any]], one: str) -> list[list[str]]:
     titles = {
         "number": one.capitalize(), "name": "Name", "role": "Role", "wavelength": "Wavelength nm",
         "unit": "Unit", "scale": "Scale", "offset": "Offset", "nodata": "No-data",
-        "description": "Description",
+        "description": "Description", "time": "Time s",
     }  # fmt: skip
     plain = {"scale": 1.0, "offset": 0.0, "unit": "1"}  # "1": a pure number
     always = ("number", "name", "nodata")

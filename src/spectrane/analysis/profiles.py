@@ -14,7 +14,7 @@ from spectrane.model.window import Window
 def zone_rows(source: Source, zone: str, window: Window) -> list[dict[str, Any]]:
     """Return a row per frame over a window's valid voxels, block by block, in physical values.
 
-    Columns: ``zone frame number unit count mean std min max``; σ divides by N.
+    Columns: ``zone frame number time unit count mean std min max``; σ divides by N.
     """
     found = [Moments() for _ in source.bands]
     for _, pixels in source.blocks(range(len(found)), window):
@@ -23,7 +23,7 @@ def zone_rows(source: Source, zone: str, window: Window) -> list[dict[str, Any]]
             seen = values[mask]
             one.add(seen[np.isfinite(seen)] if seen.dtype.kind == "f" else seen)
     return [
-        {"zone": zone, "frame": band.name, "number": number, "unit": band.unit,
-         "count": one.count, **one.physical(band)}
+        {"zone": zone, "frame": band.name, "number": number, "time": band.time,
+         "unit": band.unit, "count": one.count, **one.physical(band)}
         for number, (band, one) in enumerate(zip(source.bands, found, strict=True), 1)
     ]  # fmt: skip

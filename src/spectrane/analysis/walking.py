@@ -25,7 +25,7 @@ def valid_values(pixels: Pixels) -> list[NDArray[Any]]:
 
 
 def _finite(values: NDArray[Any]) -> NDArray[Any]:
-    flat = values.ravel()
+    flat = values.ravel(order="K")  # in whatever order they lie: nothing here depends on it
     if flat.dtype.kind != "f":
         return flat
     fine = np.isfinite(flat)
@@ -65,4 +65,12 @@ def _spread(source: Source, window: Window, least: int) -> list[Window]:
     chosen = sorted(picked)[:: max(1, len(picked) // wanted)]
     parts = (intersection(block_window(positions[k], source.block_shape, source.shape), window)
              for k in chosen)  # fmt: skip
-    return [part for part in parts if part is not None]
+    return [_thinned(part, least // wanted) for part in parts if part is not None]
+
+
+def _thinned(part: Window, enough: int) -> Window:
+    """Return one plane of a volume's block where that is enough: its blocks are many planes."""
+    if len(part) < 3 or area(part[:-1]) < enough:
+        return part
+    middle = sum(part[-1]) // 2
+    return (*part[:-1], (middle, middle + 1))

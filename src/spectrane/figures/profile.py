@@ -15,16 +15,16 @@ def profile(table: Any, *, size: tuple[int, int] = (800, 1280)) -> Figure:
     """Return a figure of ``spectrane.profile``'s table: a line per zone, with its mean ± σ.
 
     Against wavelength where every band has one, against band number otherwise; of a volume,
-    against its frames. Bands without a valid number leave a gap.
+    against its frames, or their times where all have one. Bands without a valid number leave a gap.
     """
     what = "frame" if "frame" in table else "band"
     figure = sheet(size[1], size[0])
     axes = styled(figure.add_axes((0.08, 0.1, 0.88, 0.8)))
     inks = [f"#{bytes(entry[:3]).hex()}" for entry in colormaps["pebbles"].entries]
-    waves = table["wavelength"].astype(float) if what == "band" else None
-    known = waves is not None and bool(len(table)) and bool(waves.notna().all())
+    along, named = ("wavelength", "wavelength (nm)") if what == "band" else ("time", "time (s)")
+    known = bool(len(table)) and bool(table[along].astype(float).notna().all())
     for number, (name, zone) in enumerate(table.groupby("zone", sort=False)):
-        x = zone["wavelength"].to_numpy(float) if known else np.arange(1, len(zone) + 1)
+        x = zone[along].to_numpy(float) if known else np.arange(1, len(zone) + 1)
         order = np.argsort(x, kind="stable")
         mean, std = (zone[key].to_numpy(float)[order] for key in ("mean", "std"))
         ink = inks[number % len(inks)]
@@ -35,7 +35,7 @@ def profile(table: Any, *, size: tuple[int, int] = (800, 1280)) -> Figure:
         first = table.groupby("zone", sort=False).get_group(table["zone"].iloc[0])
         every = slice(None, None, -(-len(first) // 14))  # so that names do not run together
         axes.set_xticks(np.arange(1, len(first) + 1)[every], first[what].tolist()[every])
-    axes.set_xlabel("wavelength (nm)" if known else what, color=INK)
+    axes.set_xlabel(named if known else what, color=INK)
     units = [unit for unit in dict.fromkeys(table["unit"]) if isinstance(unit, str) and unit != "1"]
     axes.set_ylabel("value" + (f" ({', '.join(units)})" if units else ""), color=INK)
     axes.legend(frameon=False, fontsize=10, labelcolor=INK)

@@ -19,7 +19,7 @@ class Band:
     """One band: physical value = stored number * scale + offset, in ``unit``.
 
     ``wavelength`` is the centre in nanometres; ``role`` a common name of the STAC EO extension,
-    inferred from the wavelength when it is not given.
+    inferred from the wavelength when it is not given; ``time`` seconds, of one frame among several.
 
     >>> Band("B4", wavelength=665.0).role
     'red'
@@ -33,6 +33,7 @@ class Band:
     offset: float = 0.0
     nodata: NoDataValue = None
     description: str | None = None
+    time: float | None = None
 
     def __post_init__(self) -> None:
         """Infer the role from the wavelength."""

@@ -72,6 +72,7 @@ def find_window(windows: Sequence[DisplayWindow], name: str, presets: Sequence[s
     if text in presets:
         return None
     own = "; ".join(f"{k} {one}" for k, one in enumerate(windows, 1)) or "none"
-    known = [*presets, *(one.explanation.casefold() for one in windows if one.explanation)]
+    called = [one.explanation.casefold() for one in windows if one.explanation]
+    known = list(dict.fromkeys([*called, *presets]))
     hint = nearest(text, known) if known else "; say window:CENTRE,WIDTH"
     raise LookError(f"no window {name!r}; the file's own are {own}{hint}")

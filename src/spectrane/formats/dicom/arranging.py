@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Hashable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -19,6 +19,8 @@ EVEN = 0.01
 _SAME_PLACE = 1e-3
 """Millimetres within which two planes lie at one place, where no thickness says otherwise."""
 _MOST_LINES = 40
+_TIMES = ("TriggerTime", "NominalCardiacTriggerDelayTime", "FrameReferenceTime")
+"""What tells times apart, in milliseconds."""
 SPACINGS = ("resample", "nominal")
 
 
@@ -35,6 +37,7 @@ class Arrangement:
     placed_by: str
     told: list[str]
     depths: F64 | None = None
+    times: list[float | None] | None = None
 
 
 def arranged(planes: Sequence[PlaneRecord], spacing: str | None, series: str) -> Arrangement:
@@ -59,7 +62,16 @@ def arranged(planes: Sequence[PlaneRecord], spacing: str | None, series: str) ->
     normal = kept[0].normal / np.linalg.norm(kept[0].normal)
     stacks = _by_place(kept, normal)
     frames, names, more = _frames(stacks)
-    return _measured(frames, names, normal, spacing, [*told, *more], series)
+    found = _measured(frames, names, normal, spacing, [*told, *more], series)
+    return replace(found, times=[_time_of(frame[0], names) for frame in frames])
+
+
+def _time_of(plane: PlaneRecord, names: Sequence[str]) -> float | None:
+    """Return a frame's time in seconds, where that is what frames are named by."""
+    for (keyword, _, name), value in zip(KEYS, plane.keys, strict=True):
+        if keyword in _TIMES and isinstance(value, float) and name.format(value) in names:
+            return value / 1000
+    return None
 
 
 def _check_alike(planes: Sequence[PlaneRecord]) -> None:

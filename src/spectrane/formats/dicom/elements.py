@@ -23,6 +23,7 @@ _MOST_HELD = 1 << 20
 """Values longer than this stay in the file."""
 _DEEPEST = 24
 _NUMBERS = {"US": "H", "SS": "h", "UL": "I", "SL": "i", "FL": "f", "FD": "d", "SV": "q", "UV": "Q"}
+_NUMERIC = (*_NUMBERS, "DS", "IS", "AT", "XS")
 _WORDS = ("LO", "PN", "SH", "UC", "LT", "ST", "UT")
 _WHOLE = ("LT", "ST", "UT", "UR")
 """Texts in which a backslash is a letter."""
@@ -74,8 +75,14 @@ class Dataset:
         return self._values[key]
 
     def of(self, element: Element) -> list[Any]:
-        """Return an element's values: numbers, texts, bytes."""
+        """Return an element's values: numbers, texts, bytes.
+
+        What the dictionary says is a number is read as one, whatever the file calls it.
+        """
         representation = element.representation
+        meant = implied(element.tag)
+        if meant in _NUMERIC and representation not in _NUMERIC:
+            representation = meant
         if representation == "XS":
             representation = "SS" if self.number("PixelRepresentation", 0) == 1 else "US"
         try:

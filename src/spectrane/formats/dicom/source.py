@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -64,6 +65,10 @@ class DicomVolume(VolumeSource):
         names = [text or first.data.text("Modality") or "frame 1" for text in arrangement.names]
         self.meaning = meaning_of(every, names)
         _take_meaning(self, self.meaning, every)
+        times = arrangement.times or []
+        if len(times) == len(self.bands) > 1:
+            self.bands = tuple(replace(band, time=time)
+                               for band, time in zip(self.bands, times, strict=True))  # fmt: skip
         layout = first.layout
         matrix = tuple(map(tuple, arrangement.affine.tolist()))
         placed = planes[0][0].position is not None

@@ -75,10 +75,12 @@ class NiftiSource(VolumeSource):
         scale, offset = (head.slope, head.inter) if plain else (1.0, 0.0)
         noted = _noted_frames(head)
         if noted is not None:
-            return [Band(name, unit=unit, scale=scale, offset=offset) for name, unit in noted]
+            return [Band(name, unit=unit, scale=scale, offset=offset, time=_time(head, k))
+                    for k, (name, unit) in enumerate(noted)]  # fmt: skip
         names = [head.intent[1]] if head.frames == 1 and head.intent[1] else [
             _frame_name(head, k) for k in range(head.frames)]  # fmt: skip
-        return [Band(name, scale=scale, offset=offset) for name in names]
+        return [Band(name, scale=scale, offset=offset, time=_time(head, k))
+                for k, name in enumerate(names)]  # fmt: skip
 
     def in_memory(self, band: int) -> NDArray[Any] | None:
         """Return a frame as it lies in a mapped file; None for colours, parts, and other orders."""
@@ -185,11 +187,17 @@ def _noted_frames(head: Head) -> list[tuple[str, str | None]] | None:
     return None
 
 
+def _time(head: Head, frame: int) -> float | None:
+    """Return a frame's time in seconds, where the fourth axis is one."""
+    if head.frames > 1 and len(head.dims) == 4 and head.time and head.time_step > 0:
+        return head.time_offset + frame * head.time_step
+    return None
+
+
 def _frame_name(head: Head, frame: int) -> str:
     """Name a frame by its time where there is one, else by its number."""
-    if head.frames > 1 and len(head.dims) == 4 and head.time and head.time_step > 0:
-        return f"{head.time_offset + frame * head.time_step:g} s"
-    return f"frame {frame + 1}"
+    time = _time(head, frame)
+    return f"frame {frame + 1}" if time is None else f"{time:g} s"
 
 
 def _metadata(head: Head) -> dict[str, Any]:

@@ -23,7 +23,7 @@ from spectrane.model.window import Window
 _CODES = {code: number for number, (code, _) in TYPES.items() if not code.startswith("V")}
 _LONGEST = 32767
 _SCANNER = 1
-_MILLIMETRES = 2
+_MILLIMETRES, _SECONDS = 2, 8
 _COMMENT = 6
 
 
@@ -113,7 +113,9 @@ def _head(source: Source, datatype: int, bits: int, version: int) -> bytes:
     affine = np.asarray(source.grid.affine, np.float64)
     sizes = np.linalg.norm(affine[:3, :3], axis=0)
     quatern, qfac, rigid = quaternion(affine[:3, :3] / sizes)
-    pixdim = [qfac, *sizes.tolist(), 1.0, 1.0, 1.0, 1.0]
+    start, step = _times(source)
+    pixdim = [qfac, *sizes.tolist(), step or 1.0, 1.0, 1.0, 1.0]
+    times = (_MILLIMETRES | (_SECONDS if step else 0), start)
     band = source.bands[0]
     low, high = _shown_range(source)
     codes = (_SCANNER if rigid else 0, _SCANNER)
@@ -123,14 +125,14 @@ def _head(source: Source, datatype: int, bits: int, version: int) -> bytes:
     extra = _frame_notes(source)
     pack = _packed_one if version == 1 else _packed_two
     intent = LABELS if source.categories else 0
-    return pack(intent, dims, datatype, bits, pixdim, band, (low, high), codes, quatern,
+    return pack(intent, times, dims, datatype, bits, pixdim, band, (low, high), codes, quatern,
                 affine[:3, 3].tolist(), rows, name, text, extra)  # fmt: skip
 
 
 def _packed_one(
-    intent: int, dims: Any, datatype: int, bits: int, pixdim: Any, band: Any, shown: Any,
-    codes: Any, quatern: Any, offset: Any, rows: Any, name: bytes, text: bytes,
-    extra: bytes,
+    intent: int, times: tuple[int, float], dims: Any, datatype: int, bits: int, pixdim: Any,
+    band: Any, shown: Any, codes: Any, quatern: Any, offset: Any, rows: Any, name: bytes,
+    text: bytes, extra: bytes,
 ) -> bytes:  # fmt: skip
     out = bytearray(348)
     struct.pack_into("<i", out, 0, 348)
@@ -138,7 +140,8 @@ def _packed_one(
     struct.pack_into("<3h", out, 68, intent, datatype, bits)
     struct.pack_into("<8f", out, 76, *pixdim)
     struct.pack_into("<3f", out, 108, 352.0 + len(extra), band.scale, band.offset)
-    out[123] = _MILLIMETRES
+    out[123] = times[0]
+    struct.pack_into("<f", out, 136, times[1])
     struct.pack_into("<2f", out, 124, shown[1], shown[0])
     out[148 : 148 + len(text)] = text
     struct.pack_into("<2h6f", out, 252, *codes, *quatern, *offset)
@@ -150,9 +153,9 @@ def _packed_one(
 
 
 def _packed_two(
-    intent: int, dims: Any, datatype: int, bits: int, pixdim: Any, band: Any, shown: Any,
-    codes: Any, quatern: Any, offset: Any, rows: Any, name: bytes, text: bytes,
-    extra: bytes,
+    intent: int, times: tuple[int, float], dims: Any, datatype: int, bits: int, pixdim: Any,
+    band: Any, shown: Any, codes: Any, quatern: Any, offset: Any, rows: Any, name: bytes,
+    text: bytes, extra: bytes,
 ) -> bytes:  # fmt: skip
     out = bytearray(540)
     struct.pack_into("<i8s2h", out, 0, 540, b"n+2\0\r\n\x1a\n", datatype, bits)
@@ -165,7 +168,8 @@ def _packed_two(
     struct.pack_into("<2i6d", out, 344, *codes, *quatern, *offset)
     for k, row in enumerate(rows):
         struct.pack_into("<4d", out, 400 + 32 * k, *row)
-    struct.pack_into("<2i", out, 500, _MILLIMETRES, intent)
+    struct.pack_into("<2i", out, 500, times[0], intent)
+    struct.pack_into("<d", out, 216, times[1])
     out[508 : 508 + len(name)] = name
     return bytes(out) + bytes([bool(extra), 0, 0, 0]) + extra
 
@@ -182,6 +186,16 @@ def _frame_notes(source: Source) -> bytes:
     text = json.dumps(noted).encode()
     size = -(-(len(text) + 8) // 16) * 16
     return struct.pack("<ii", size, _COMMENT) + text.ljust(size - 8, b"\0")
+
+
+def _times(source: Source) -> tuple[float, float]:
+    """Return the first frame's time and the step (s); a step of 0 where they are not even."""
+    times = [band.time for band in source.bands if band.time is not None]
+    if len(times) < 2 or len(times) < len(source.bands):
+        return 0.0, 0.0
+    steps = np.diff(times)
+    even = bool(np.allclose(steps, steps[0], rtol=1e-4)) and steps[0] > 0
+    return (times[0], float(steps.mean())) if even else (0.0, 0.0)
 
 
 def _shown_range(source: Source) -> tuple[float, float]:
