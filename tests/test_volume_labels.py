@@ -211,6 +211,10 @@ def test_volumes_are_exported_and_misplaced_options_refused(measured, tmp_path, 
     like = ("export", tmp_path / "a.nii", tmp_path / "d.nii", "--like", tmp_path / "c.nii")
     assert run(*like)[0] == 0
     assert sp.open(tmp_path / "d.nii").shape == (1, 3, 3, 3)
+    part = ("export", tmp_path / "a.nii", tmp_path / "p.nii", "--overwrite")
+    assert run(*part, "--where", "walk > 110", "--inside", tmp_path / "c.nii")[0] == 0
+    kept = sp.open(tmp_path / "p.nii").voxels()
+    assert kept.count() == measured.masked("walk > 110").masked(coarse).voxels("walk").count()
     status, _, err = run("export", tmp_path / "a.nii", tmp_path / "e.nii", "--limits", "0,1")
     assert (status, "--limits: not for volumes" in err) == (2, True)
     status, _, err = run("amend", tmp_path / "a.nii", "--crs", "EPSG:32727")

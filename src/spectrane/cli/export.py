@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import warnings
@@ -44,6 +45,8 @@ from spectrane.cli.raw import TYPES
 @click.option("--crs", help="On a grid in this coordinate system: EPSG:CODE.")
 @click.option("--pixel-size", type=float, help="Of that grid, in its units.")
 @click.option("--resample", type=click.Choice(RESAMPLINGS), help="For another grid: the kernel.")
+@click.option("--where", help="Volumes: keep voxels that pass, as in 'abs(t) >= 5'.")
+@click.option("--inside", type=click.Path(), help="Volumes: keep voxels where this one is not 0.")
 @click.option("--compress", help="TIFF: deflate, zstd, lzw or none.")
 @click.option("--interleave", help="TIFF: pixel or band. Raw: bsq, bil or bip.")
 @click.option("--quality", type=click.IntRange(1, 100), help="JPEG.")
@@ -98,12 +101,15 @@ def _one(file: str, target: str, options: dict[str, Any]) -> None:
            if options[name] is not None}  # fmt: skip
     with (
         told_warnings(quiet or options["as_json"]) as told,
+        contextlib.ExitStack() as stack,
         open_any(file, **opening_of(options)) as opened,
         progress_bar(target, quiet) as progress,
     ):
         if isinstance(opened, Volume):
-            part: Any = _part_of_volume(opened, options)
+            part: Any = _part_of_volume(opened, options, stack)
             part.save(target, overwrite=options["overwrite"], progress=progress)
+        elif options["where"] or options["inside"]:
+            raise click.UsageError("--where and --inside are for volumes; rasters: spectrane clip")
         else:
             part = _part(opened, options)
             part.save(
@@ -121,11 +127,11 @@ def _one(file: str, target: str, options: dict[str, Any]) -> None:
         click.echo(f"{target}: {size}, {count} {named}")
 
 
-_FOR_VOLUMES = ("bands", "like", "resample", "member", "spacing", "out_dir", "ending", "overwrite",
-                "as_json", "quiet")  # fmt: skip
+_FOR_VOLUMES = ("where", "inside", "bands", "like", "resample", "member", "spacing", "out_dir",
+                "ending", "overwrite", "as_json", "quiet")  # fmt: skip
 
 
-def _part_of_volume(volume: Any, options: dict[str, Any]) -> Any:
+def _part_of_volume(volume: Any, options: dict[str, Any], stack: Any) -> Any:
     from spectrane.opening import open as open_any
     from spectrane.volume import Volume
 
@@ -134,13 +140,17 @@ def _part_of_volume(volume: Any, options: dict[str, Any]) -> Any:
         named = ", ".join("--" + name.replace("_", "-").replace("dtype", "type") for name in wrong)
         raise click.UsageError(f"{named}: not for volumes")
     names = options["bands"]
+    if options["where"]:
+        volume = volume.masked(options["where"])
+    if options["inside"]:
+        volume = volume.masked(stack.enter_context(open_any(options["inside"])))
     part = volume.select([one.strip() for one in names.split(",")]) if names else volume
     if not options["like"]:
         return part
-    with open_any(options["like"]) as like:
-        if not isinstance(like, Volume):
-            raise click.UsageError("--like: expected another volume")
-        return part.regrid(like.grid, resample=options["resample"])
+    like = stack.enter_context(open_any(options["like"]))
+    if not isinstance(like, Volume):
+        raise click.UsageError("--like: expected another volume")
+    return part.regrid(like.grid, resample=options["resample"])
 
 
 def _part(raster: Any, options: dict[str, Any]) -> Any:

@@ -36,7 +36,8 @@ class Layer:
     ``opacity`` is 0...1; ``mode`` ``normal``, ``multiply`` (for relief shading), ``screen`` or
     ``hue`` (colour from this layer, lightness from below). ``threshold`` is an expression over the
     raster's bands; where it is not true, the layer is transparent. ``mask`` a raster of true and
-    false. ``base`` layers are alternatives of which a page shows one.
+    false. ``base`` layers are alternatives of which a page shows one. Of a volume, this makes a
+    ``VolumeLayer``.
     """
 
     source: Any  # a Source from then on
@@ -48,6 +49,15 @@ class Layer:
     mode: str = "normal"
     mask: Any = None
     base: bool = False
+
+    def __new__(cls, source: Any = None, *given: Any, **named: Any) -> Any:
+        """Return a layer of a raster, or of a volume one that is cut before it is laid."""
+        found = getattr(source, "_source", source)
+        if isinstance(found, Source) and len(found.shape) == 3:
+            from spectrane.display.volume_layers import VolumeLayer
+
+            return VolumeLayer(source, *given, **named)
+        return super().__new__(cls)
 
     def __post_init__(self) -> None:
         """Check numbers and names."""
