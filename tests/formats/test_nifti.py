@@ -147,11 +147,25 @@ def test_frames_windows_extensions_and_scales_of_nothing(tmp_path, rng):
     volume = sp.open(path)
     assert [f.name for f in volume.frames] == ["0 s", "2.5 s"]
     assert volume.window == (-5, 60)
-    assert volume.metadata["extensions"] == [{"code": 6, "bytes": 8}]
+    assert [one["code"] for one in volume.metadata["extensions"]] == [6]
     np.testing.assert_array_equal(volume.voxels(2), cube[..., 1])
     assert volume.statistics().loc["2.5 s", "max"] == cube[..., 1].max()
     path.write_bytes(head(name=b"t value") + bytes(120))
     assert sp.open(path).frames[0].name == "t value"
+
+
+def test_extensions_are_kept_but_for_what_names_a_patient(tmp_path):
+    path, target = tmp_path / "a.nii", tmp_path / "again.nii"
+    attributes = struct.pack("<ii", 32, 2) + b"Doe^Jane".ljust(24, b"\0")
+    own = struct.pack("<ii", 16, 44) + b"kept\0\0\0\0"
+    path.write_bytes(head(extension=own + attributes) + bytes(120))
+    volume = sp.open(path)
+    assert volume.identity == ("extensions",)
+    with pytest.warns(sp.DataWarning, match="DICOM attributes"):
+        volume.save(target)
+    assert b"Doe" not in target.read_bytes()
+    kept = sp.open(target).metadata["extensions"]
+    assert [(one["code"], one["data"]) for one in kept] == [(44, b"kept\0\0\0\0")]
 
 
 def test_pairs_and_gzip(tmp_path, rng):

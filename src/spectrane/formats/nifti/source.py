@@ -22,6 +22,8 @@ from spectrane.model.pixels import Pixels
 from spectrane.model.window import Window
 
 PARTS = ("magnitude", "phase", "real", "imaginary")
+IDENTIFYING = 2
+"""The code of extensions that hold DICOM attributes, which may say who a patient is."""
 LABELS = 1002
 """The intent code of labels (nifti1.h)."""
 _BLOCK_BYTES = 4 << 20
@@ -59,6 +61,8 @@ class NiftiSource(VolumeSource):
         elif np.isfinite([low, high]).all() and high > low:
             self.look = Look(limits=(low, high))
         self.metadata = _metadata(head)
+        if any(code == IDENTIFYING for code, _ in head.extensions):
+            self.identity = ("extensions",)
 
     def _type(self) -> np.dtype[Any]:
         if self.colors:
@@ -210,7 +214,9 @@ def _metadata(head: Head) -> dict[str, Any]:
         "intent": list(head.intent),
     }  # fmt: skip
     if head.extensions:
-        found["extensions"] = [{"code": code, "bytes": len(data)} for code, data in head.extensions]
+        found["extensions"] = [
+            {"code": code, "bytes": len(data), "data": data} for code, data in head.extensions
+        ]
     return found
 
 

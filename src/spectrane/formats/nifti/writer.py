@@ -15,7 +15,7 @@ import numpy as np
 from spectrane.engine.files import written_whole
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.nifti.header import TYPES
-from spectrane.formats.nifti.source import LABELS
+from spectrane.formats.nifti.source import IDENTIFYING, LABELS
 from spectrane.model.errors import DataWarning, FormatError
 from spectrane.model.source import Source
 from spectrane.model.window import Window
@@ -175,17 +175,35 @@ def _packed_two(
 
 
 def _frame_notes(source: Source) -> bytes:
-    """Return a comment extension with what there is no field for: frames' names, units, classes."""
+    """Return extensions: a comment with what there is no field for; and what was there before."""
     noted: dict[str, Any] = {}
     if len(source.bands) > 1 or source.bands[0].unit is not None:
         noted["frames"] = [{"name": band.name, "unit": band.unit} for band in source.bands]
     if source.categories and source.look is not None:
         noted["classes"] = {f"{value:g}": one for value, one in source.look.classes.items()}
-    if not noted:
-        return b""
-    text = json.dumps(noted).encode()
-    size = -(-(len(text) + 8) // 16) * 16
-    return struct.pack("<ii", size, _COMMENT) + text.ljust(size - 8, b"\0")
+    text = [(_COMMENT, json.dumps(noted).encode())] if noted else []
+    return b"".join(_extension(code, data) for code, data in [*text, *_kept_extensions(source)])
+
+
+def _kept_extensions(source: Source) -> list[tuple[int, bytes]]:
+    """Return the extensions that came with the volume; a comment of ours is written anew.
+
+    DICOM attributes (code 2) may say who a patient is and are left out, which is warned of.
+    """
+    found = source.metadata.get("extensions", ())
+    given = [(one.get("code"), one.get("data")) for one in found if isinstance(one, dict)]
+    whole = [(c, data) for c, data in given if isinstance(c, int) and isinstance(data, bytes)]
+    kept = [(c, data) for c, data in whole if not (c == _COMMENT and data[:1] == b"{")]
+    if any(code == IDENTIFYING for code, _ in kept):
+        warnings.warn("the extension with DICOM attributes may say who the patient is and is not "
+                      "written", DataWarning, stacklevel=5)  # fmt: skip
+    return [(code, data) for code, data in kept if code != IDENTIFYING]
+
+
+def _extension(code: int, data: bytes) -> bytes:
+    """Return an extension: size (a multiple of 16), code, data, zeros."""
+    size = -(-(len(data) + 8) // 16) * 16
+    return struct.pack("<ii", size, code) + data.ljust(size - 8, b"\0")
 
 
 def _times(source: Source) -> tuple[float, float]:
