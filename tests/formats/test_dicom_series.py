@@ -117,6 +117,8 @@ ODD = [
     ({"spacing": (0.5, 0.9)}, {}, r"09_4: PixelSpacing \(0028,0030\) is 0.5\\0.9; 4 of the 5"),
     ({"row": (0, 1, 0), "column": (-1, 0, 0)}, {}, r"09_4: ImageOrientationPatient"),
     ({}, {"without": {0x00200032}}, r"09_4: ImagePositionPatient \(0020,0032\) is missing"),
+    ({}, {"without": {0x00280030}}, r"09_4: PixelSpacing \(0028,0030\) is missing; 4 of the 5"),
+    ({}, {"without": {0x00200037}}, r"09_4: ImageOrientationPatient \(0020,0037\) is missing"),
     ({}, {"values": VALUES[:, :, :3]}, r"09_4: Columns \(0028,0011\) is 3; 4 of the 5"),
     ({"origin": (-10, -23, 30)}, {}, "09_4: ImagePositionPatient.* lies 3 mm off the line"),
 ]
@@ -145,6 +147,15 @@ def test_what_is_packed_strangely_is_left_out_and_told(folder, tmp_path):
     (tmp_path / "below").mkdir()
     with pytest.raises(sp.FormatError, match=r"spectrane survey .*below"):
         sp.open(tmp_path / "below")
+
+
+def test_directions_that_differ_in_their_last_digit_are_alike(folder):
+    tilt = [{"row": (1, 0, 0), "column": (0, 0.707499, 0.706714)},
+            {"row": (1, 0, 0), "column": (0, 0.707501, 0.706712)}]  # fmt: skip
+    step = (0, -0.706713 * 2, 0.7075 * 2)
+    planes = [plane(k, step=step, spacing=(0.4882815 - k * 1e-7, 0.5), **tilt[k % 2])
+              for k in range(5)]  # fmt: skip
+    assert sp.open(folder(planes)).shape == (1, 4, 3, 5)
 
 
 def test_series_of_one_folder_are_members(folder, tmp_path, run):

@@ -76,26 +76,37 @@ def _time_of(plane: PlaneRecord, names: Sequence[str]) -> float | None:
 
 def _check_alike(planes: Sequence[PlaneRecord]) -> None:
     """Raise FormatError for a plane of another size, orientation or kind than most."""
-    tests: tuple[tuple[str, Callable[[PlaneRecord], Any]], ...] = (
-        ("Rows (0028,0010)", lambda p: p.head.layout.rows),
-        ("Columns (0028,0011)", lambda p: p.head.layout.columns),
-        ("PhotometricInterpretation (0028,0004)", lambda p: p.head.layout.photometric),
-        ("ImageOrientationPatient (0020,0037)",
-         lambda p: p.orientation and tuple(np.round(p.orientation, 3) + 0.0)),
-        ("PixelSpacing (0028,0030)", lambda p: p.spacing and tuple(np.round(p.spacing, 5))),
-    )  # fmt: skip
-    for element, value in tests:
-        found: Counter[Hashable] = Counter(value(one) for one in planes)
-        if len(found) < 2:
+    tests: tuple[tuple[str, Callable[[PlaneRecord], Any], float], ...] = (
+        ("Rows (0028,0010)", lambda p: p.head.layout.rows, 0),
+        ("Columns (0028,0011)", lambda p: p.head.layout.columns, 0),
+        ("PhotometricInterpretation (0028,0004)", lambda p: p.head.layout.photometric, 0),
+        ("ImageOrientationPatient (0020,0037)", lambda p: p.orientation, 2e-3),
+        ("PixelSpacing (0028,0030)", lambda p: p.spacing, 1e-4),
+    )
+    for element, value, near in tests:
+        found: Counter[Hashable] = Counter(_rough(value(one)) for one in planes)
+        most = found.most_common(1)[0][0]
+        usual = next(value(one) for one in planes if _rough(value(one)) == most)
+        others = [one for one in planes if not _alike(value(one), usual, near)]
+        if not others:
             continue
-        usual, count = found.most_common(1)[0]
-        odd = next(one for one in planes if value(one) != usual)
-        if "0037" in element and usual is not None and odd.orientation is None:
-            continue  # told as missing
+        odd = others[0]
         raise FormatError(
-            f"{odd.name}: {element} is {_spoken(value(odd))}; {count} of the {len(planes)} slices "
-            f"have {_spoken(usual)}; move what does not belong to the series out of the folder"
+            f"{odd.name}: {element} is {_spoken(value(odd))}; {len(planes) - len(others)} of the "
+            f"{len(planes)} slices have {_spoken(usual)}; move what does not belong to the series "
+            "out of the folder"
         )
+
+
+def _rough(value: Any) -> Hashable:
+    """Return a value to count by; numbers that nearly agree mostly count as one."""
+    return tuple(np.round(value, 2) + 0.0) if isinstance(value, tuple) else value
+
+
+def _alike(value: Any, usual: Any, near: float) -> bool:
+    if not isinstance(value, tuple) or not isinstance(usual, tuple):
+        return bool(value == usual)
+    return bool(np.abs(np.subtract(value, usual)).max() <= near)
 
 
 def _spoken(value: Any) -> str:
