@@ -200,6 +200,27 @@ def test_one_slice_goes_through_the_frames_under_the_same_limits(measured, tmp_p
     assert run(*given, "-o", tmp_path / "x.png", "--frames", "animated", "--slab", "3")[0] == 2
 
 
+def test_rasters_and_volumes_are_not_taken_for_each_other(parts, measured, tmp_path):
+    flat = sp.from_array(np.ones((4, 5), np.uint8))
+    for wrong in (
+        lambda: sp.render(parts), lambda: sp.overlay([sp.Layer(parts)]),
+        lambda: sp.overlay([flat, parts]),
+        lambda: sp.mosaic([parts, parts]), lambda: sp.join_bands([parts]),
+        lambda: sp.mask(parts, where="b1 > 0"), lambda: sp.figures.compare([parts, flat]),
+    ):  # fmt: skip
+        with pytest.raises(sp.GridMismatch, match="is a volume; take a slice of it"):
+            wrong()
+    for wrong in (lambda: parts.masked(flat), lambda: parts.regrid(flat),
+                  lambda: sp.VolumeLayer(flat)):  # fmt: skip
+        with pytest.raises(sp.GridMismatch, match="is no volume"):
+            wrong()
+    with pytest.raises(sp.FormatError, match=r"volumes are written as \.nii"):
+        parts.save(tmp_path / "a.tif")
+    bare = sp.three_planes(measured, labels=False).rgba  # a volume will do where layers do
+    layers = sp.three_planes([sp.VolumeLayer(measured)], labels=False).rgba
+    np.testing.assert_array_equal(bare, layers)
+
+
 def test_volumes_are_exported_and_misplaced_options_refused(measured, tmp_path, run):
     measured.select("walk").save(tmp_path / "a.nii")
     status, out, _ = run("export", tmp_path / "a.nii", tmp_path / "b.nii.gz", "--bands", "walk")

@@ -6,6 +6,7 @@ from typing import Any
 
 from spectrane.model.band import BandName, find_band
 from spectrane.model.errors import LookError
+from spectrane.model.source import flat_source_of
 from spectrane.raster import Raster
 from spectrane.spatial import masks as _masks
 
@@ -56,7 +57,7 @@ def mask(
     number (``"bits 3-4 = 2"``, counted from 0); ``valid``: where it holds anything. ``band`` is
     tested by values, range and bits. Raises LookError unless one test is given.
     """
-    source = raster._source
+    source = flat_source_of(raster)
     given = [values is not None, range is not None, where is not None, bits is not None, valid]
     if sum(given) != 1:
         raise LookError("mask: give one of values, range, where, bits and valid")

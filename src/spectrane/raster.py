@@ -19,7 +19,7 @@ from spectrane.model.faced import Faced
 from spectrane.model.grid import Bounds, Grid
 from spectrane.model.look import Look
 from spectrane.model.nodata import per_band
-from spectrane.model.source import Source
+from spectrane.model.source import Source, flat_source_of
 from spectrane.model.view import View
 from spectrane.model.window import Window, whole
 from spectrane.spatial import described as _described
@@ -349,11 +349,11 @@ def render(
     """
     from spectrane.display import render as _render
 
-    if not isinstance(raster, Raster):
+    if isinstance(raster, list | tuple):
         from spectrane.display.layers import overlay
 
         return overlay(list(raster), view=view, size=size)
-    return _render.render(raster._source, look, view=view, size=size)
+    return _render.render(flat_source_of(raster), look, view=view, size=size)
 
 
 def probe(

@@ -6,6 +6,7 @@ import os
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
+from spectrane.model.source import flat_source_of
 from spectrane.raster import Raster
 from spectrane.spatial.grids import grid_of
 
@@ -120,7 +121,7 @@ def _mosaic(
     from spectrane.spatial.mosaics.joining import Mosaic, Rule
 
     joined = Rule(rule, width, balance, reference - 1)
-    sources = [raster._source for raster in rasters]
+    sources = [flat_source_of(raster) for raster in rasters]
     if nodata is not None or nodata_when is not None:
         sources = [
             with_nodata(one, nodata if nodata is not None else {}, nodata_when) for one in sources
@@ -170,7 +171,7 @@ def join_bands(rasters: Iterable[Raster]) -> Raster:
     """
     from spectrane.spatial.joined import Joined
 
-    return Raster(Joined([raster._source for raster in rasters]))
+    return Raster(Joined([flat_source_of(raster) for raster in rasters]))
 
 
 def overlay(

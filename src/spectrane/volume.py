@@ -13,13 +13,14 @@ from numpy.typing import ArrayLike, NDArray
 from spectrane.engine.threads import no_progress
 from spectrane.engine.volumes import VolumeSource
 from spectrane.model.band import Band, BandName, find_bands, numbered
-from spectrane.model.errors import GridMismatch, MetadataError
+from spectrane.model.errors import FormatError, GridMismatch, MetadataError
 from spectrane.model.faced import Faced
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
 from spectrane.model.nodata import NoDataRule
 from spectrane.model.physical import physical as to_physical
 from spectrane.model.pixels import Pixels
+from spectrane.model.source import deep_source_of
 from spectrane.model.window import Window, relative, whole
 from spectrane.raster import Raster
 
@@ -141,7 +142,7 @@ class Volume(Faced):
         """Return the volume on another one's voxels: ``trilinear``, or ``nearest`` (labels)."""
         from spectrane.spatial.volumetric import RegriddedVolume
 
-        grid = like if isinstance(like, Grid) else like.grid
+        grid = like if isinstance(like, Grid) else deep_source_of(like).grid
         return Volume(RegriddedVolume(self._source, grid, resample))
 
     def masked(self, by: Volume | Threshold | str, *, outside: bool = False) -> Volume:
@@ -151,12 +152,12 @@ class Volume(Faced):
         voxels: a ``Threshold``, or an expression such as ``"abs(t) >= 5"``. ``outside`` keeps the
         rest instead.
         """
-        from spectrane.analysis.thresholds import Kept
+        from spectrane.analysis.thresholds import Kept, Threshold
         from spectrane.spatial.masked_volume import MaskedVolume
 
-        if isinstance(by, Volume):
-            return Volume(MaskedVolume(self._source, by._source, inverted=outside))
-        return Volume(Kept(self._source, by, inverted=outside))
+        if isinstance(by, str | Threshold):
+            return Volume(Kept(self._source, by, inverted=outside))
+        return Volume(MaskedVolume(self._source, deep_source_of(by), inverted=outside))
 
     def as_labels(self, names: Mapping[int, str] | None = None) -> Volume:
         """Return the volume as labels: whole numbers that name parts, each with a colour.
@@ -226,7 +227,10 @@ class Volume(Faced):
         """Write the voxels to a ``.nii`` or ``.nii.gz`` file."""
         from spectrane.formats.registry import writer_for
 
+        name = os.fspath(path).lower()
         writer = writer_for(path)
+        if not name.endswith((".nii", ".nii.gz")):
+            raise FormatError(f"{os.fspath(path)}: volumes are written as .nii or .nii.gz")
         writer(self._source, path, overwrite=overwrite, progress=progress, **options)
 
     def _window(self, i: Span, j: Span, k: Span) -> Window:

@@ -21,7 +21,7 @@ from spectrane.kernels.blending import MODES, blended
 from spectrane.model.errors import DataWarning, GridMismatch, LookError, nearest
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
-from spectrane.model.source import Source, check_answer, source_of
+from spectrane.model.source import Source, check_answer, flat_source_of, source_of
 from spectrane.model.view import View, fitted
 from spectrane.model.window import whole
 from spectrane.spatial.masks import Masked, Truth
@@ -154,7 +154,7 @@ def stacked(
     not meet the area is left out, with a warning. Raises GridMismatch where none does, or where
     layers cannot be related.
     """
-    layers = shown_as_base(layers)
+    layers = shown_as_base([_as_layer(one) for one in layers])
     rasters = [one for one in layers if isinstance(one, Layer)]
     if not rasters:
         raise LookError("overlay: expected at least one raster")
@@ -177,6 +177,14 @@ def stacked(
         warnings.warn(f"{', '.join(missed)}: not in the area shown, {target.bounds}, and left out",
                       DataWarning, stacklevel=2)  # fmt: skip
     return Stack(target, tuple(made))
+
+
+def _as_layer(given: Any) -> AnyLayer:
+    """Return a layer of a bare raster; a volume is told to be one."""
+    if isinstance(given, Layer | Outline):
+        return given
+    made: Layer = Layer(flat_source_of(getattr(given, "_source", getattr(given, "source", given))))
+    return made
 
 
 def common_grid(

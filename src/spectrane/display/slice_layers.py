@@ -66,6 +66,12 @@ class Ready:
     scales: tuple[Scale, ...]
 
 
+def as_layers(layers: Any) -> list[VolumeLayer]:
+    """Return volume layers of what is given: one or a list, volumes as they are or layers."""
+    listed = list(layers) if isinstance(layers, list | tuple) else [layers]
+    return [one if isinstance(one, VolumeLayer) else VolumeLayer(one) for one in listed]
+
+
 def prepared(
     layers: Sequence[VolumeLayer], axes: str = "patient", like: VolumeLayer | None = None
 ) -> list[Ready]:
@@ -74,6 +80,7 @@ def prepared(
     ``axes`` ``own`` turns all of them so that the lowest one's own axes are cut, or those of
     ``like``. Raises GridMismatch where a volume does not meet the lowest one anywhere.
     """
+    layers = as_layers(layers)
     if axes not in AXES:
         raise LookError(f"axes {axes!r}: expected {' or '.join(AXES)}")
     if not layers:

@@ -25,7 +25,7 @@ from spectrane.display.panels import (
     write_letters,
 )
 from spectrane.display.picture import Picture
-from spectrane.display.slice_layers import Ready, filled_span, flat, prepared
+from spectrane.display.slice_layers import Ready, as_layers, filled_span, flat, prepared
 from spectrane.display.volume_layers import VolumeLayer
 from spectrane.model.errors import LookError
 from spectrane.model.grid import Grid
@@ -129,6 +129,7 @@ def beside(
     Each column is a list of layers, the first the lowest; ``at`` is the first's middle if unsaid.
     Raises GridMismatch where a column does not meet the first, or does not reach to ``at``.
     """
+    columns = [as_layers(one) for one in columns]
     first = columns[0][0]
     ready = [prepared(layers, axes, first) for layers in columns]
     for column in ready[1:]:
@@ -192,6 +193,7 @@ def frame_sequence(
 
     Raises LookError where it has one frame only.
     """
+    layers = as_layers(layers)
     first, count = layers[0], len(layers[0].source.bands)
     if count < 2 or first.source.bands[0].role == "red":
         raise LookError(f"{first.title} has one frame; a sequence of frames needs several")

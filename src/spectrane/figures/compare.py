@@ -14,7 +14,7 @@ from spectrane.display.shown_values import shown_values
 from spectrane.figures.paper import CHANNELS, INK, MUTED, sheet, styled
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look
-from spectrane.model.source import Source
+from spectrane.model.source import Source, flat_source_of
 from spectrane.model.view import View
 
 MODES = ("panels", "checker", "swipe")
@@ -53,7 +53,7 @@ def compare(
 def _named(one: Any) -> tuple[str, Source, Look | None]:
     raster: Any
     raster, look = one if isinstance(one, tuple) else (one, None)
-    source: Source = getattr(raster, "_source", raster)
+    source = flat_source_of(raster)
     return os.path.basename(source.name) or "array", source, look
 
 

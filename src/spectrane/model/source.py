@@ -133,6 +133,24 @@ def source_of(given: Any) -> Source:
     return found
 
 
+def flat_source_of(given: Any) -> Source:
+    """Return the source of a raster; GridMismatch, with what to do, of a volume."""
+    found = source_of(given)
+    if len(found.shape) != 2:
+        name = found.name or "an array in memory"
+        raise GridMismatch(f"{name}: is a volume; take a slice of it (volume.slice), or draw it "
+                           "with slice_picture or three_planes")  # fmt: skip
+    return found
+
+
+def deep_source_of(given: Any) -> Source:
+    """Return the source of a volume; GridMismatch of a raster."""
+    found = source_of(given)
+    if len(found.shape) != 3:
+        raise GridMismatch(f"{found.name or 'an array in memory'}: is no volume")
+    return found
+
+
 def spoken(window: Window) -> str:
     """Say a window as people do.
 
