@@ -91,7 +91,7 @@ def _slices(plain: Path, packed: Path) -> Iterator[Row]:
     with sp.open(plain) as volume:
         for plane in ("axial", "coronal", "sagittal"):
             yield _waited(
-                f"a {plane} slice of 512 x 512 x 600, uncompressed, each at another place",
+                f"{plane} slice of 512 x 512 x 600, uncompressed, each at another place",
                 lambda plane=plane: volume.slice(plane, at=next(places)).pixels(), 0.05,
             )  # fmt: skip
         noise = np.random.default_rng(3).normal(0, 3, (2, 60, 60, 60)).astype(np.float32)

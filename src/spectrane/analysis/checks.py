@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.analysis.sampling import Sample, sample_of
+from spectrane.kernels.ranks import distinct, percentiles
 from spectrane.model.errors import MetadataError
 from spectrane.model.grid import IMAGE_PLANE
 from spectrane.model.roles import PRESETS
@@ -137,7 +138,10 @@ def _edge_value(sample: Sample) -> float | None:
     border = border[np.isfinite(border)] if border.dtype.kind == "f" else border
     if not border.size:
         return None
-    values, counts = np.unique(border, return_counts=True)
+    values = distinct(border)
+    ordered = np.sort(border)
+    ends = np.searchsorted(ordered, values, side="right")
+    counts = np.diff(ends, prepend=0)
     return float(values[counts.argmax()]) if counts.max() >= FILLED * border.size else None
 
 
@@ -239,7 +243,7 @@ def _plain_display(source: Source, sample: Sample) -> Iterator[Finding]:
     values = sample.values(0)
     if kept or not values.size:
         return
-    low, high = (float(v) for v in np.percentile(values, (1, 99)))
+    low, high = percentiles(values, (1, 99))
     if source.dtype.kind == "f":
         if low < 0.0 or high > 1.0:
             yield Finding(

@@ -19,7 +19,6 @@ from spectrane.model.errors import DataWarning, LookError
 from spectrane.model.look import Look, Setting, presets
 from spectrane.model.source import Source
 from spectrane.model.window import Window, area, extent, whole
-from spectrane.spatial.regions import region_of
 
 MOST_EXACT = 16_000_000
 """Limits come from every pixel up to so many, and from about a million above."""
@@ -128,6 +127,8 @@ def seen_by(source: Source, look: Look, seen: Window) -> tuple[Source, Window]:
         return source, seen
     if look.limits_from == "image":
         return source, whole(source.shape)
+    from spectrane.spatial.regions import region_of  # polygons: few looks ask for them
+
     return region_of(source, look.limits_from)
 
 

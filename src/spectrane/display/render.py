@@ -25,6 +25,7 @@ from spectrane.display.picture import Picture
 from spectrane.display.shading import Palette, Scale, Shading, curve_of, formula_of
 from spectrane.engine.described import Described
 from spectrane.kernels import curves
+from spectrane.kernels.ranks import percentiles
 from spectrane.model.errors import DataWarning
 from spectrane.model.look import Look, parse_curve
 from spectrane.model.physical import value_dtype
@@ -350,5 +351,5 @@ def _suggestion(pixels: Pixels, channel: int, shading: Shading) -> str:
     values = _valid_of(pixels, channel)
     if not values.size:
         return f"{shading.band.name}: no values"
-    ends = np.percentile(values, (2, 98)) * shading.band.scale + shading.band.offset
+    ends = [v * shading.band.scale + shading.band.offset for v in percentiles(values, (2, 98))]
     return f"{shading.band.name} {min(ends):.5g} to {max(ends):.5g}"

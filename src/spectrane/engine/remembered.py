@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import hashlib
 import json
 import os
 from typing import Any
@@ -41,6 +40,8 @@ def keep(key: tuple[Any, ...], found: Any) -> None:
 
 
 def _path(key: tuple[Any, ...]) -> str:
+    import hashlib
+
     return os.path.join(folder(), hashlib.sha256(repr(key).encode()).hexdigest()[:40] + ".json")
 
 

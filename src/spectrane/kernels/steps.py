@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.kernels.choice import Twin
+from spectrane.kernels.ranks import distinct
 
 F32: TypeAlias = NDArray[np.float32]
 _ROWS = 64
@@ -101,7 +102,7 @@ def _from_key(keys: NDArray[np.int64]) -> F32:
 
 
 def _with_cells(steps: F32, levels: NDArray[np.uint8]) -> Staircase:
-    finite = np.unique(steps[np.isfinite(steps)])
+    finite = distinct(steps[np.isfinite(steps)])
     origin = finite[0] if len(finite) else np.float32(0)
     span = float(finite[-1]) - float(origin) if len(finite) else 0.0
     cells = _FIRST_CELLS
@@ -128,7 +129,7 @@ def _filled(
         return None
     # Cell 0 takes what lies before the first step, so the steps' own cells start at 1.
     own = _cell(finite, origin, density, cells)
-    if len(np.unique(own)) < len(finite):
+    if len(distinct(own)) < len(finite):
         return None
     edge = np.full(cells, np.inf, np.float32)
     edge[own] = finite

@@ -14,6 +14,7 @@ from spectrane.engine.files import Range
 from spectrane.formats.tiff import tags
 from spectrane.formats.tiff.structure import Directory
 from spectrane.formats.tiff.tags import Tag
+from spectrane.kernels.ranks import distinct
 from spectrane.model.errors import FormatError
 
 _VIRTUAL_STRIP = 1 << 20
@@ -134,7 +135,7 @@ class Layout:
             high = self.block[0] if self.tiled else self.strip_rows
             rows = high if self.tiled else np.minimum(self.rows - index * high, high)
             return np.asarray(np.broadcast_to(rows * self.row_bytes, index.shape), np.int64)
-        ends = np.append(np.unique(offsets), self.directory.head.file.size)
+        ends = np.append(distinct(offsets), self.directory.head.file.size)
         following = ends[np.minimum(np.searchsorted(ends, offsets) + 1, len(ends) - 1)]
         return np.where(offsets > 0, following - offsets, 0)
 
