@@ -21,9 +21,10 @@ if TYPE_CHECKING:
 def open(path: str | os.PathLike[str], *, member: int | str | None = None, **options: Any) -> Any:
     """Open a raster or a volume by its content, whatever its ending; only its head is read.
 
-    ``path`` is a local path or an fsspec URL; ``member`` is the number (from 1) or the name of one
-    of the rasters inside. Corrections kept in its sidecar are laid over it. ``options`` are the
-    reader's own: for NIfTI ``complex`` (``magnitude``, ``phase``, ``real``, ``imaginary``). Raises
+    ``path`` is a local path (a folder of slices is one volume) or an fsspec URL; ``member`` is the
+    number (from 1) or the name of one of the rasters inside. Corrections kept in its sidecar are
+    laid over it. ``options`` are the reader's own: for NIfTI ``complex`` (``magnitude``, ``phase``,
+    ``real``, ``imaginary``), for DICOM series ``spacing`` (``resample``, ``nominal``). Raises
     MissingFile, AccessError, and FormatError where the file is broken or unknown.
     """
     source = open_source(path, member=member, **options)

@@ -88,6 +88,7 @@ def write_demo(
     ``scale`` makes the same scene of more or fewer pixels a side.
     """
     folder.mkdir(parents=True, exist_ok=True)
+    check_target(str(folder / "sound_8band.tif"), overwrite=overwrite)  # before making the scene
     grid = scene_grid(scale)
     x, y = positions(grid)
     land = make_land(x, y)
