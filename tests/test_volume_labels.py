@@ -160,6 +160,11 @@ def test_own_axes_are_cut_on_request_and_the_default_is_told(leaning, tmp_path, 
     assert (own[118:122] == 200).sum(axis=1).tolist() == [80] * 4
     patient = sp.slice_picture(layer, labels=False, size=(240, 240)).rgba[..., 0]
     assert (patient == 200).any(axis=0).sum() > 85
+    flat = leaning.slice("axial", axes="own").pixels()[0]
+    assert (flat == 200).sum(axis=1).max() == 8  # 8 voxels of 1 mm, along the rows
+    assert (leaning.slice("axial").pixels()[0] == 200).any(axis=0).sum() > 9
+    with pytest.raises(sp.LookError, match="expected patient or own"):
+        leaning.slice("axial", axes="mine")
     point = (leaning.affine @ (12, 12, 6, 1))[:3]
     sp.three_planes(layer, point, axes="own")
     leaning.save(tmp_path / "lean.nii")

@@ -99,18 +99,19 @@ class Volume(Faced):
     def slice(
         self, plane: str, *, at: float | None = None, index: int | None = None,
         frame: BandName | None = None, side: str = "radiological", slab: float = 0.0,
-        project: str = "maximum",
+        project: str = "maximum", axes: str = "patient",
     ) -> Raster:  # fmt: skip
         """Return a slice: ``axial``, ``coronal`` or ``sagittal``; see ``spatial.slicing.cut``.
 
         ``at`` is in mm, ``index`` a stored plane; neither: the middle. ``frame`` None: every frame
-        is a band. ``slab`` mm are projected (``maximum``, ``minimum``, ``mean``).
+        is a band. ``slab`` mm are projected (``maximum``, ``minimum``, ``mean``). ``axes`` ``own``
+        cuts along the volume's own axes, ``at`` in mm along them.
         """
         from spectrane.spatial.slicing import cut
 
         frames = () if frame is None else find_bands(self._source.bands, frame)
         return Raster(cut(self._source, plane, at=at, index=index, frames=frames, side=side,
-                          slab=slab, project=project))  # fmt: skip
+                          slab=slab, project=project, axes=axes))  # fmt: skip
 
     def voxels(
         self, frame: BandName = 1, *, i: Span = None, j: Span = None, k: Span = None,

@@ -14,23 +14,19 @@ from spectrane.display.proposals import settled_colormap
 from spectrane.display.render import shadings_of
 from spectrane.display.shading import Scale
 from spectrane.display.volume_layers import VolumeLayer, tested
-from spectrane.engine.described import Described
 from spectrane.engine.full import FullSource
 from spectrane.model.band import find_bands
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.look import Look
-from spectrane.model.patient import aligned_axes, axis_apart, own_turn, reach, turned_back
+from spectrane.model.patient import aligned_axes, axis_apart, own_turn, reach
 from spectrane.model.physical import physical
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window, whole
-from spectrane.spatial.slicing import PLANES, cut
+from spectrane.spatial.slicing import AXES, PLANES, cut, seen_along
 
 _EMPTY = 0.002
 """A slice of which less than this is above the lower limit counts as empty."""
-
-
-AXES = ("patient", "own")
 
 
 class _Failing(FullSource):
@@ -99,8 +95,7 @@ def _prepared(layer: VolumeLayer, turn: NDArray[np.float64]) -> Ready:
     frames = [0, 1, 2] if colored else find_bands(source.bands, layer.frame)
     look = layer.look or source.look or Look()
     look, _ = settled_colormap(source, replace(look, channels=None), frames)
-    kept, every = (Described(one, grid=turned_back(one.grid, turn))
-                   for one in (tested(layer), source))  # fmt: skip
+    kept, every = seen_along(tested(layer), turn), seen_along(source, turn)
     look = replace(look, channels=None)
     if look.classes:
         return Ready(layer, kept, every, turn, frames, look, ())

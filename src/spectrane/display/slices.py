@@ -294,6 +294,8 @@ class _Page:
         """Write letters and a caption; sides only where the volume's place is known."""
         if self.labels:
             known = self.ready[0].source.grid.placed
+            own = not np.array_equal(self.ready[0].turn, np.eye(3))
+            caption += ", own axes" if own and edges else ""
             write_letters(rgba, plane, caption, self.text, edges=edges and known)
 
     def picture(self, rgba: Rgba, grid: Grid | None = None) -> Picture:

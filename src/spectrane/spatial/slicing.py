@@ -14,13 +14,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine.described import Described
 from spectrane.engine.full import FullSource
 from spectrane.engine.threads import in_parallel, row_parts
 from spectrane.kernels.slicing import along_axes, nearest, put, stored, stored_reference
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.errors import nearest as nearest_name
 from spectrane.model.grid import Grid
-from spectrane.model.patient import LETTERS, aligned_axes, reach
+from spectrane.model.patient import LETTERS, aligned_axes, own_turn, reach, turned_back
 from spectrane.model.physical import value_dtype
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
@@ -31,6 +32,7 @@ PLANES: dict[str, tuple[int, int, int]] = {
     "axial": (2, 0, 1), "coronal": (1, 0, 2), "sagittal": (0, 1, 2),
 }  # fmt: skip
 """Plane -> patient axis across it, along its columns, along its rows."""
+AXES = ("patient", "own")
 SIDES = ("radiological", "neurological")
 PROJECTIONS = ("maximum", "minimum", "mean")
 _THICK = 16
@@ -69,6 +71,11 @@ class Plane:
             low, high = LETTERS[axis]
             found[first], found[last] = (low, high) if way > 0 else (high, low)
         return found
+
+
+def seen_along(volume: Source, turn: F64) -> Source:
+    """Return a volume as it lies seen along turned axes (3x3, to the patient's)."""
+    return Described(volume, grid=turned_back(volume.grid, turn))
 
 
 def kernel_for(volume: Source) -> str:
@@ -319,17 +326,22 @@ class StoredPlane(FullSource):
 def cut(
     volume: Source, plane: str, *, at: float | None = None, index: int | None = None,
     frames: Sequence[int] = (), side: str = "radiological", slab: float = 0.0,
-    project: str = "maximum", resample: str | None = None,
+    project: str = "maximum", resample: str | None = None, axes: str = "patient",
 ) -> Source:  # fmt: skip
     """Return a slice of a volume: at a millimetre (trilinear), or a stored plane by its index.
 
-    ``resample`` ``nearest`` mixes no voxels: the default for labels.
+    ``resample`` ``nearest`` mixes no voxels: the default for labels. ``axes`` ``own`` cuts along
+    the volume's own axes, ``at`` in mm along them.
 
     Neither: through the middle. ``slab`` is a thickness in mm that is projected. Raises
     GridMismatch, with the extent, for one outside.
     """
     if at is not None and index is not None:
         raise LookError("slice: give at in mm, or index; not both")
+    if axes not in AXES:
+        raise LookError(f"axes {axes!r}: expected {' or '.join(AXES)}")
+    if axes == "own":
+        volume = seen_along(volume, own_turn(volume.grid))
     chosen = Plane.of(plane, side)
     if index is not None:
         if slab:
