@@ -53,7 +53,7 @@ def ends_well(action):
             assert str(error)
 
 
-@settings(max_examples=300, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=200, deadline=None, suppress_health_check=list(HealthCheck))
 @given(shapes())
 def test_any_geojson_clips_or_is_refused(shape):
     ends_well(lambda: RASTER.clip(shape, extent="full").pixels())

@@ -118,7 +118,7 @@ def tried(path):
 
 @pytest.mark.parametrize("name", PLAIN)
 @settings(
-    max_examples=110, deadline=None, database=None,
+    max_examples=80, deadline=None, database=None,
     suppress_health_check=[HealthCheck.function_scoped_fixture],
 )  # fmt: skip
 @given(changes=edits)

@@ -151,7 +151,7 @@ class HeldFile(ByteFile):
         return [self.data[offset : offset + length] for offset, length in ranges]
 
 
-@settings(max_examples=1200, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=900, deadline=None, suppress_health_check=list(HealthCheck))
 @given(st.sampled_from(SEEDS), st.lists(CHANGE, min_size=1, max_size=4), st.integers(0, 400))
 def test_mutations_end_in_a_raster_or_an_error(seed, changes, cut):
     data = bytearray(seed)

@@ -58,7 +58,7 @@ def test_planes_along_the_axes_are_trilinear_too(rng, order):
         np.testing.assert_array_equal(out, before)
 
 
-@pytest.mark.parametrize("dtype", ["u1", "i1", "u2", "i2", "i4", "f4", "f8", "?"])
+@pytest.mark.parametrize("dtype", ["u2", "i2", "f4", "?"])
 def test_stored_numbers_are_the_rounded_floats(form, rng, dtype):
     cube = rng.integers(0, 2 if dtype == "?" else 100, (9, 8, 7)).astype(dtype)
     cube = cube * np.dtype(dtype).type(2) if dtype in ("u2", "f4") else cube
