@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from spectrane.analysis.statistics import Moments
-from spectrane.analysis.walking import walk
+from spectrane.analysis.walking import valid_values, walk
 from spectrane.model.band import Band
 from spectrane.model.errors import GridMismatch, MetadataError
 from spectrane.model.source import Source
@@ -53,13 +53,12 @@ def label_statistics(source: Source, bands: Sequence[int], labels: Source) -> li
     for window, pixels in source.blocks(bands, whole(source.shape)):
         named = labels.read([0], window)
         known = np.broadcast_to(named.valid, named.values.shape)[0]
-        valid = np.broadcast_to(pixels.valid, pixels.values.shape)
         for label in np.unique(named.values[0][known]).tolist():
-            here = known & (named.values[0] == label)
-            for number in range(len(bands)) if label != 0 else ():
-                one = found.setdefault((int(label), number), Moments())
-                values = pixels.values[number][here & valid[number]]
-                one.add(values[np.isfinite(values)] if values.dtype.kind == "f" else values)
+            if label == 0:
+                continue
+            here = valid_values(pixels.only(known & (named.values[0] == label)))
+            for number, values in enumerate(here):
+                found.setdefault((int(label), number), Moments()).add(values)
     classes = labels.look.classes if labels.look is not None else {}
     voxel = abs(float(np.linalg.det(source.grid.matrix[:3, :3])))
     return [_row(label, classes, source.bands[bands[number]], found[label, number], voxel)

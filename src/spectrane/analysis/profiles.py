@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-import numpy as np
-
 from spectrane.analysis.statistics import Moments
+from spectrane.analysis.walking import walk
 from spectrane.model.source import Source
 from spectrane.model.window import Window
 
@@ -17,11 +16,9 @@ def zone_rows(source: Source, zone: str, window: Window) -> list[dict[str, Any]]
     Columns: ``zone frame number time unit count mean std min max``; σ divides by N.
     """
     found = [Moments() for _ in source.bands]
-    for _, pixels in source.blocks(range(len(found)), window):
-        valid = np.broadcast_to(pixels.valid, pixels.values.shape)
-        for one, values, mask in zip(found, pixels.values, valid, strict=True):
-            seen = values[mask]
-            one.add(seen[np.isfinite(seen)] if seen.dtype.kind == "f" else seen)
+    for blocks in walk(source, range(len(found)), window):
+        for one, values in zip(found, blocks, strict=True):
+            one.add(values)
     return [
         {"zone": zone, "frame": band.name, "number": number, "time": band.time,
          "unit": band.unit, "count": one.count, **one.physical(band)}

@@ -181,15 +181,10 @@ def _moments_of(values: NDArray[Any], counts: NDArray[np.int64]) -> Moments:
 
 def _told(band: Band, one: Moments, ranks: Sequence[float], pixels: int) -> BandStatistics:
     """Bring statistics of stored numbers to physical values; a negative scale swaps the ends."""
-    scale, offset = band.scale, band.offset
-    empty = one.count == 0
-    stored = [one.low, one.high, one.mean, *ranks]
-    low, high, mean, p1, p50, p99 = (
-        math.nan if empty else value * scale + offset for value in stored
-    )
-    if scale < 0:
-        low, high, p1, p99 = high, low, p99, p1
-    std = math.nan if empty else math.sqrt(max(one.squares / one.count, 0.0)) * abs(scale)
+    p1, p50, p99 = (value * band.scale + band.offset if one.count else math.nan for value in ranks)
+    if band.scale < 0:
+        p1, p99 = p99, p1
     return BandStatistics(
-        band.name, one.count, pixels - one.count, low, high, mean, std, p1, p50, p99, band.unit
-    )
+        band=band.name, valid=one.count, invalid=pixels - one.count, **one.physical(band),
+        p1=p1, p50=p50, p99=p99, unit=band.unit,
+    )  # fmt: skip

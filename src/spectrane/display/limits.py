@@ -14,7 +14,7 @@ from spectrane.analysis.statistics import Moments, small
 from spectrane.analysis.walking import sampled, valid_values, walk
 from spectrane.kernels import curves
 from spectrane.model.band import Band
-from spectrane.model.display_window import DisplayWindow, find_window
+from spectrane.model.display_window import DisplayWindow, find_window, no_window
 from spectrane.model.errors import DataWarning, LookError
 from spectrane.model.look import Look, Setting, presets
 from spectrane.model.source import Source
@@ -57,11 +57,10 @@ def window_meant(setting: Setting, windows: Sequence[DisplayWindow], curve: str)
     A curve that the look names replaces the function. Raises LookError where there is none.
     """
     name = setting.name or setting.preset
-    if setting.kind != "window" or not name or not (setting.name or windows):
-        return setting
-    known = () if name.isdecimal() else sorted(presets())
-    index = find_window(windows, name, known)
+    index = find_window(windows, name) if setting.kind == "window" and name else None
     if index is None:
+        if setting.kind == "window" and not setting.parameters:
+            raise no_window(windows, name, () if name.isdecimal() else sorted(presets()))
         return setting
     one = windows[index]
     label = one.explanation or str(index + 1)

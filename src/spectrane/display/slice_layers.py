@@ -82,11 +82,16 @@ def prepared(
     if not layers:
         raise LookError("no layers: expected one volume or more")
     for one in layers[1:]:
-        apart = axis_apart(layers[0].source.grid, one.source.grid)
-        if apart:
-            raise GridMismatch(f"{one.title} does not meet {layers[0].title} anywhere: {apart}")
+        check_meeting(layers[0], one)
     turn = own_turn((like or layers[0]).source.grid) if axes == "own" else np.eye(3)
     return [_prepared(one, turn) for one in layers]
+
+
+def check_meeting(first: VolumeLayer, other: VolumeLayer) -> None:
+    """Raise GridMismatch where a volume does not meet the first one anywhere."""
+    apart = axis_apart(first.source.grid, other.source.grid)
+    if apart:
+        raise GridMismatch(f"{other.title} does not meet {first.title} anywhere: {apart}")
 
 
 def _prepared(layer: VolumeLayer, turn: NDArray[np.float64]) -> Ready:

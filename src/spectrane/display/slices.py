@@ -25,7 +25,14 @@ from spectrane.display.panels import (
     write_letters,
 )
 from spectrane.display.picture import Picture
-from spectrane.display.slice_layers import Ready, as_layers, filled_span, flat, prepared
+from spectrane.display.slice_layers import (
+    Ready,
+    as_layers,
+    check_meeting,
+    filled_span,
+    flat,
+    prepared,
+)
 from spectrane.display.volume_layers import VolumeLayer
 from spectrane.model.errors import LookError
 from spectrane.model.grid import Grid
@@ -133,7 +140,7 @@ def beside(
     first = columns[0][0]
     ready = [prepared(layers, axes, first) for layers in columns]
     for column in ready[1:]:
-        prepared([first, column[0].layer], axes)
+        check_meeting(first, column[0].layer)
     page = _Page.of([one for column in ready for one in column], size, labels)
     size = page.size
     low, high = reach(ready[0][0].source.grid)

@@ -55,12 +55,10 @@ class DisplayWindow:
         return f"{called}{self.center:g},{self.width:g}{way}"
 
 
-def find_window(windows: Sequence[DisplayWindow], name: str, presets: Sequence[str]) -> int | None:
-    """Return the index of the window with this number (from 1) or explanation.
+def find_window(windows: Sequence[DisplayWindow], name: str) -> int | None:
+    """Return the index of the window with this number (from 1) or explanation; None without one.
 
-    None where it is one of the ``presets`` alone; LookError, with what there is, where it is none.
-
-    >>> find_window([DisplayWindow(40, 400, explanation="Soft tissue")], "soft_tissue", [])
+    >>> find_window([DisplayWindow(40, 400, explanation="Soft tissue")], "soft_tissue")
     0
     """
     text = name.strip().casefold().replace("_", " ")
@@ -69,10 +67,14 @@ def find_window(windows: Sequence[DisplayWindow], name: str, presets: Sequence[s
     for index, one in enumerate(windows):
         if one.explanation and one.explanation.casefold().replace("_", " ") == text:
             return index
-    if text in presets:
-        return None
+    return None
+
+
+def no_window(windows: Sequence[DisplayWindow], name: str, presets: Sequence[str]) -> LookError:
+    """Return the error of a name that neither a file's windows nor presets have."""
+    text = name.strip().casefold().replace("_", " ")
     own = "; ".join(f"{k} {one}" for k, one in enumerate(windows, 1)) or "none"
     called = [one.explanation.casefold() for one in windows if one.explanation]
     known = list(dict.fromkeys([*called, *presets]))
     hint = nearest(text, known) if known else "; say window:CENTRE,WIDTH"
-    raise LookError(f"no window {name!r}; the file's own are {own}{hint}")
+    return LookError(f"no window {name!r}; the file's own are {own}{hint}")

@@ -144,13 +144,16 @@ class Slice(FullSource):
         affine = ((way * side, 0.0, float(x)), (0.0, fall * side, float(y)), (0.0, 0.0, 1.0))
         return Grid((rows, columns), affine, y_up=True)
 
-    def steps(self) -> tuple[F64, F64, F64]:
-        """Return the voxel index of the first pixel's centre, and per row and column."""
+    def steps(self, depth: float = 0.0) -> tuple[F64, F64, F64]:
+        """Return the voxel index of the first pixel's centre, and per row and column.
+
+        ``depth`` is how many mm a plane of a slab lies from the middle one.
+        """
         inverse = np.linalg.inv(self.volume.grid.matrix)
         (a, _, x), (_, e, y) = self.grid.affine[0], self.grid.affine[1]
         place, down, across = np.zeros(3), np.zeros(3), np.zeros(3)
         (along, _), (fall, _) = self.plane.columns, self.plane.rows
-        place[along], place[fall], place[self.plane.across] = x + a / 2, y + e / 2, self.at
+        place[along], place[fall], place[self.plane.across] = x + a / 2, y + e / 2, self.at + depth
         across[along], down[fall] = a, e
         turn = inverse[:3, :3]
         return turn @ place + inverse[:3, 3], turn @ down, turn @ across
@@ -192,10 +195,7 @@ class Slice(FullSource):
         mask: NDArray[np.bool_],
     ) -> None:  # fmt: skip
         """Fill one plane of one frame; what is not reached stays 0 and invalid."""
-        origin, down, across = self.steps()
-        shift = np.zeros(3)
-        shift[self.plane.across] = depth
-        origin = origin + np.linalg.inv(self.volume.grid.matrix)[:3, :3] @ shift
+        origin, down, across = self.steps(depth)
         (top, _), (left, _) = window
         origin = origin + top * down + left * across
         needed = self._needed(origin, down, across, values.shape)

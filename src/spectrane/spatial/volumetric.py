@@ -9,11 +9,10 @@ import numpy as np
 
 from spectrane.engine.threads import in_parallel
 from spectrane.engine.volumes import VolumeSource
-from spectrane.kernels.slicing import nearest, trilinear
+from spectrane.kernels.slicing import nearest, put, trilinear
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.patient import axis_apart
-from spectrane.model.physical import as_stored
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window, extent, intersection, whole
@@ -70,9 +69,7 @@ class RegriddedVolume(VolumeSource):
                 nearest(cube, origin[::-1], turn[:3, 1][::-1], turn[:3, 0][::-1], out)
             else:
                 cut(cube, origin[::-1], turn[:3, 1][::-1], turn[:3, 0][::-1], out)
-            seen = ~np.isnan(out)
-            mask[..., k] = seen.T
-            values[..., k] = as_stored(np.where(seen, out, 0), self.dtype).T
+            put(out, values[..., k].T, mask[..., k].T)
 
         in_parallel(range(k1 - k0), lambda: one)
 

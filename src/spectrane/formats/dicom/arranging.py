@@ -46,8 +46,6 @@ def arranged(planes: Sequence[PlaneRecord], spacing: str | None, series: str) ->
     Raises FormatError, which names the file and the element, where planes do not belong together;
     with the table of positions where gaps are uneven and ``spacing`` does not say what to do.
     """
-    if spacing not in (None, *SPACINGS):
-        raise FormatError(f"spacing {spacing!r}: expected {' or '.join(SPACINGS)}")
     _check_alike(planes)
     placed = [one for one in planes if one.position is not None and one.orientation is not None]
     if not placed:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -32,8 +31,6 @@ class EvenedVolume(VolumeSource):
         self.block_shape = (i, j, max(1, min(count, stack.block_shape[2])))
         self.has_mask = True
         self.metadata = {**stack.metadata, "evened": f"from {len(depths)} planes to {count}"}
-        if self.look is not None and self.look.classes:
-            self.look = replace(self.look)
 
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from the two planes around each even one."""

@@ -6,7 +6,7 @@ import itertools
 import os
 import warnings
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from spectrane.engine.files import LocalFile
 from spectrane.formats.dicom.head import (
@@ -30,7 +30,13 @@ class Series:
 
     number: int
     modality: str
-    heads: list[Head] = field(default_factory=list)
+    heads: list[Head]
+
+    @classmethod
+    def begun_by(cls, head: Head) -> Series:
+        """Return the series of a first file."""
+        number, modality = head.data.count("SeriesNumber"), head.data.text("Modality") or "OT"
+        return cls(number, modality, [head])
 
     @property
     def planes(self) -> int:
@@ -92,11 +98,10 @@ def series_in(folder: str) -> list[Series]:
         key = data.text("SeriesInstanceUID")
         if head.layout.frames > 1:
             key += f" {data.text('ConcatenationUID') or path}"
-        series = found.get(key)
-        if series is None:
-            number, modality = data.count("SeriesNumber"), data.text("Modality") or "OT"
-            series = found[key] = Series(number, modality)
-        series.heads.append(head)
+        if key in found:
+            found[key].heads.append(head)
+        else:
+            found[key] = Series.begun_by(head)
     if strange:
         warnings.warn(
             f"{folder}: {len(strange)} files are packed in a way that is not supported and are "
@@ -113,11 +118,12 @@ def _head_of(path: str, strange: list[str]) -> Head | None:
     file = LocalFile(path)
     parsed = None
     if file.size >= 132 and begins(file.read(0, 132)):
-        syntax, directory, _ = read_meta(file)
+        meta = read_meta(file)
+        syntax, directory, _ = meta
         if syntax and syntax not in SYNTAXES and not directory:
             strange.append(f"{os.path.basename(path)} ({syntax})")
         else:
-            parsed = read_elements(file)
+            parsed = read_elements(file, meta)
     if parsed is None or not any(tag >> 16 == 0x7FE0 for tag in parsed[0].elements):
         file.close()
         return None

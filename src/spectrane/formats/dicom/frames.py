@@ -99,7 +99,8 @@ class Frames:
             raise FormatError(f"{head.name}: frame {frame + 1} claims {claimed} samples, which its "
                               f"{len(data)} bytes cannot hold")  # fmt: skip
         try:
-            found = _UNPACKING[head.packing.split(" lossless")[0].split(" near")[0]](data, layout)
+            unpack = next(way for start, way in _UNPACKING if head.packing.startswith(start))
+            found = unpack(data, layout)
         except FormatError as error:
             raise FormatError(f"{head.name}: frame {frame + 1}: {error}") from error
         except (RuntimeError, ValueError, IndexError, struct.error, TypeError) as error:
@@ -239,16 +240,16 @@ def _jpeg(data: bytes, layout: Layout) -> Samples:
     head = jpeg.read_head(HeldFile("JPEG", data))
     _check_size(layout, head.rows, head.columns, head.components)
     if head.frame == "JPEG-LS":
-        return _channels(imagecodecs.jpegls_decode(data), layout)
+        return _channels(imagecodecs.jpegls_decode(data))
     # Told that both are RGB, the decoder leaves the components as they are; see _rgb.
     kept = "RGB" if layout.samples == 3 else None
-    return _channels(imagecodecs.jpeg8_decode(data, colorspace=kept, outcolorspace=kept), layout)
+    return _channels(imagecodecs.jpeg8_decode(data, colorspace=kept, outcolorspace=kept))
 
 
 def _jpeg2000(data: bytes, layout: Layout) -> Samples:
     head = jpeg2000.read_head(HeldFile("JPEG 2000", data))
     _check_size(layout, head.rows, head.columns, head.components)
-    return _channels(imagecodecs.jpeg2k_decode(data, planar=False), layout)
+    return _channels(imagecodecs.jpeg2k_decode(data, planar=False))
 
 
 def _check_size(layout: Layout, rows: int, columns: int, components: int) -> None:
@@ -259,18 +260,11 @@ def _check_size(layout: Layout, rows: int, columns: int, components: int) -> Non
         )
 
 
-def _channels(found: Any, layout: Layout) -> Samples:
+def _channels(found: Any) -> Samples:
     """Bring what a decoder returns to (samples, rows, columns)."""
     values = np.asarray(found)
     cube = values[..., np.newaxis] if values.ndim == 2 else values
     return cube.transpose(2, 0, 1)
-
-
-_UNPACKING: dict[str, Callable[[bytes, Layout], Samples]] = {
-    "RLE": _rle, "JPEG baseline": _jpeg, "JPEG extended": _jpeg, "JPEG": _jpeg, "JPEG-LS": _jpeg,
-    "JPEG 2000": _jpeg2000, "High-Throughput JPEG 2000": _jpeg2000,
-    "none": lambda data, layout: _encapsulated_plain(data, layout),
-}  # fmt: skip
 
 
 def _encapsulated_plain(data: bytes, layout: Layout) -> Samples:
@@ -280,3 +274,10 @@ def _encapsulated_plain(data: bytes, layout: Layout) -> Samples:
     if layout.planar:
         return cube.reshape(layout.samples, layout.rows, layout.columns)
     return cube.reshape(layout.rows, layout.columns, layout.samples).transpose(2, 0, 1)
+
+
+_UNPACKING: tuple[tuple[str, Callable[[bytes, Layout], Samples]], ...] = (
+    ("RLE", _rle), ("JPEG 2000", _jpeg2000), ("High-Throughput", _jpeg2000), ("JPEG", _jpeg),
+    ("none", _encapsulated_plain),
+)  # fmt: skip
+"""How a packing's name begins -> what unpacks it; the first that fits."""

@@ -124,7 +124,11 @@ def read_head(file: ByteFile, found: Elements | None = None) -> Head:
     return head
 
 
-def read_meta(file: ByteFile) -> tuple[str, bool, int]:
+Meta = tuple[str, bool, int]
+"""Transfer syntax, whether this is a directory of media, where the data begin."""
+
+
+def read_meta(file: ByteFile) -> Meta:
     """Return a file's transfer syntax, whether it is a directory of media, and where data begin."""
     if not begins(file.read(0, min(132, file.size))):
         raise FormatError(f"{file.name}: expected DICM at byte 128")
@@ -134,9 +138,12 @@ def read_meta(file: ByteFile) -> tuple[str, bool, int]:
     return meta.text("TransferSyntaxUID").rstrip("\0 "), directory, parser.place
 
 
-def read_elements(file: ByteFile) -> Elements | None:
-    """Return a file's elements up to its pixels; None for a directory of media."""
-    syntax, directory, place = read_meta(file)
+def read_elements(file: ByteFile, meta: Meta | None = None) -> Elements | None:
+    """Return a file's elements up to its pixels; None for a directory of media.
+
+    ``meta`` is what ``read_meta`` told, where it was asked already.
+    """
+    syntax, directory, place = meta or read_meta(file)
     if directory:
         return None
     if syntax not in SYNTAXES:

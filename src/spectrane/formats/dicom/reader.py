@@ -67,9 +67,7 @@ def _series(file: ByteFile) -> list[Series]:
 
     if isinstance(file, FolderFile):
         return series_in(file.name)
-    head = read_head(file)
-    number, modality = head.data.count("SeriesNumber"), head.data.text("Modality") or "OT"
-    return [Series(number, modality, [head])]
+    return [Series.begun_by(read_head(file))]
 
 
 def _volume(planes: list[PlaneRecord], name: str, spacing: str | None, series: Series) -> Source:

@@ -45,7 +45,7 @@ class DicomImage(FullSource):
         values, valid = self.meaning.values(self._frames, self.plane, *window)
         picked = list(bands) if len(values) > 1 else [0]
         rules = [self.bands[band].rule for band in bands]
-        return Pixels(values[picked], mask=None if valid is None else valid, rules=rules)
+        return Pixels(values[picked], mask=valid, rules=rules)
 
     def close(self) -> None:
         """Let go of the file."""
