@@ -3,7 +3,7 @@ PYTHON ?= python3
 BIN := .venv/bin
 READY := .venv/.ready
 
-.PHONY: demo test check bench screenshots clean
+.PHONY: demo test check bench docs screenshots clean
 
 $(READY): pyproject.toml
 	$(PYTHON) -m venv .venv
@@ -15,7 +15,7 @@ demo: $(READY)
 	$(BIN)/spectrane demo demo --overwrite
 
 test: $(READY)
-	$(BIN)/python -m pytest
+	$(BIN)/python -m pytest -n auto --dist worksteal
 
 check: $(READY)
 	$(BIN)/ruff check .
@@ -23,9 +23,13 @@ check: $(READY)
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-cache
 	$(BIN)/python tests/shape.py
+	$(BIN)/python docs/tables.py --check
 
 bench: $(READY)
 	$(BIN)/python -m benchmarks --write docs/performance.md
+
+docs: $(READY)
+	$(BIN)/python docs/tables.py
 
 screenshots: $(READY)
 	$(BIN)/python docs/screenshots.py

@@ -35,7 +35,7 @@ def main(demo: Path, out: Path) -> None:
     look = index.propose_look()
     picture = sp.render(index, look, size=(800, 1280))
     picture.save(out / "ndvi.png", overwrite=True)
-    save(figures.colorbar(picture, look), out / "ndvi_legend.png", overwrite=True)
+    save(figures.colorbar(picture), out / "ndvi_legend.png", overwrite=True)
 
     # 4. Four decades of brightness: nothing to see without a log curve.
     comet = sp.open(demo / "comet.fits")

@@ -15,7 +15,6 @@ if TYPE_CHECKING:
     from spectrane.analysis.histogram import Histogram
     from spectrane.analysis.spectra import Spectra
     from spectrane.analysis.thresholds import Threshold
-    from spectrane.display.colormaps import Colormap, colormaps
     from spectrane.display.layers import Layer
     from spectrane.display.outlines import Outline
     from spectrane.display.picture import Picture
@@ -23,6 +22,7 @@ if TYPE_CHECKING:
     from spectrane.display.volume_layers import VolumeLayer
     from spectrane.masking import Mask, mask
     from spectrane.model.band import Band
+    from spectrane.model.colormaps import Colormap, colormaps
     from spectrane.model.errors import (
         AccessError,
         BandError,
@@ -86,7 +86,7 @@ _HOMES = {
     "spectrane.model.look": ["Look"],
     "spectrane.model.view": ["View"],
     "spectrane.analysis.spectra": ["Spectra"],
-    "spectrane.display.colormaps": ["Colormap", "colormaps"],
+    "spectrane.model.colormaps": ["Colormap", "colormaps"],
     "spectrane.opening": ["clusters", "open", "probe", "profile"],
     "spectrane.raster": ["Raster", "amend", "from_array", "members", "render",
                          "survey"],

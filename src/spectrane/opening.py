@@ -9,6 +9,8 @@ from typing import TYPE_CHECKING, Any
 import spectrane.raster
 from spectrane.formats.registry import open_source
 from spectrane.model.errors import LookError
+from spectrane.model.look import Look
+from spectrane.model.source import Source
 from spectrane.raster import Raster
 from spectrane.volume import Volume
 
@@ -38,8 +40,8 @@ def probe(
 ) -> pandas.DataFrame:  # fmt: skip
     """Return what stands under a point, in every band or frame of every layer.
 
-    ``layers`` is a raster, or a list of rasters or (raster, look) pairs: one point by ``x`` and
-    ``y`` or ``row`` and ``column``; see ``display.probing``. Or a volume, or a list of volumes or
+    ``layers`` is a raster, a (raster, look) pair or a ``Layer``, or a list of them: one point by
+    ``x`` and ``y`` or ``row`` and ``column``; see ``display.probing``. Or likewise of volumes and
     ``VolumeLayer``: one point by ``x``, ``y`` and ``z`` in mm or ``i``, ``j`` and ``k``; see
     ``display.volume_probing``. Many by ``points`` (mappings, a table, CSV; GeoJSON on maps).
 
@@ -48,23 +50,35 @@ def probe(
     >>> sp.probe(held, x=2.4, y=0.9, z=0)[["i", "j", "k", "stored"]].values.tolist()
     [[1, 0, 0, 4]]
     """
-    listed = list(layers) if isinstance(layers, list | tuple) else [layers]
-    from spectrane.display.volume_layers import VolumeLayer
-
-    if not any(isinstance(one, Volume | VolumeLayer) for one in listed):
+    listed = _listed(layers)
+    if not any(_deep(one) for one in listed):
         _refused("rasters", z=z, i=i, j=j, k=k)
-        return spectrane.raster.probe(layers, x=x, y=y, row=row, column=column, points=points,
+        return spectrane.raster.probe(listed, x=x, y=y, row=row, column=column, points=points,
                                       crs=crs)  # fmt: skip
     import pandas
 
+    from spectrane.display.volume_layers import volume_layer
     from spectrane.display.volume_probing import probed_volumes
 
     _refused("volumes", row=row, column=column, crs=crs)
     if points is None:
         given = {"x": x, "y": y, "z": z, "i": i, "j": j, "k": k}
         points = [{name: value for name, value in given.items() if value is not None}]
-    volumes = [one if isinstance(one, VolumeLayer) else VolumeLayer(one) for one in listed]
-    return pandas.DataFrame(probed_volumes(volumes, points))
+    return pandas.DataFrame(probed_volumes([volume_layer(one) for one in listed], points))
+
+
+def _listed(layers: Any) -> list[Any]:
+    """Return what is asked as a list: several, one, or one (raster, look) pair."""
+    if isinstance(layers, tuple) and len(layers) == 2 and isinstance(layers[1], Look | None):
+        return [layers]
+    return list(layers) if isinstance(layers, list | tuple) else [layers]
+
+
+def _deep(one: Any) -> bool:
+    """Tell whether something is a volume, a pair with one, or a layer of one."""
+    first = one[0] if isinstance(one, tuple) and one else one
+    source = getattr(first, "_source", getattr(first, "source", first))
+    return isinstance(source, Source) and len(source.shape) == 3
 
 
 def profile(

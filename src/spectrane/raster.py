@@ -14,7 +14,7 @@ from spectrane.engine.memory import ArraySource, loaded
 from spectrane.engine.threads import no_progress
 from spectrane.formats.registry import open_source
 from spectrane.model.band import Band, BandName, find_bands
-from spectrane.model.errors import FormatError
+from spectrane.model.errors import FormatError, LookError
 from spectrane.model.faced import Faced
 from spectrane.model.grid import Bounds, Grid
 from spectrane.model.look import Look
@@ -352,6 +352,8 @@ def render(
     if isinstance(raster, list | tuple):
         from spectrane.display.layers import overlay
 
+        if look is not None:
+            raise LookError("render: layers have looks of their own: Layer(raster, look)")
         return overlay(list(raster), view=view, size=size)
     return _render.render(flat_source_of(raster), look, view=view, size=size)
 
@@ -362,8 +364,8 @@ def probe(
 ) -> pandas.DataFrame:  # fmt: skip
     """Return what stands under a point in every band of every layer: see ``display.probing``.
 
-    ``layers`` is a raster, or a list of rasters or (raster, look) pairs. One point by ``x`` and
-    ``y`` or ``row`` and ``column``, or many by ``points`` (GeoJSON, CSV, mappings).
+    ``layers`` is a raster, a (raster, look) pair or a ``Layer``, or a list of them. One point by
+    ``x`` and ``y`` or ``row`` and ``column``, or many by ``points`` (GeoJSON, CSV, mappings).
 
     >>> import numpy as np
     >>> probe(from_array(np.array([[0, 51]], np.uint8)), row=0, column=1)["level"].tolist()
@@ -373,15 +375,10 @@ def probe(
 
     from spectrane.display.probing import probed
 
-    named = []
-    for number, one in enumerate(_layer_list(layers), 1):
-        raster, look = one if isinstance(one, tuple) else (one, None)
-        named.append((os.path.basename(raster.source) or f"layer {number}", raster._source, look))
-    return pandas.DataFrame(probed(named, x=x, y=y, row=row, column=column, points=points, crs=crs))
-
-
-def _layer_list(layers: Any) -> Iterable[Any]:
-    return [layers] if isinstance(layers, Raster | tuple) else list(layers)
+    listed = list(layers) if isinstance(layers, list) else [layers]
+    return pandas.DataFrame(
+        probed(listed, x=x, y=y, row=row, column=column, points=points, crs=crs)
+    )
 
 
 def profile(raster: Raster, points: Any, *, crs: str | None = None) -> pandas.DataFrame:

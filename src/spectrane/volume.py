@@ -86,7 +86,7 @@ class Volume(Faced):
     @property
     def window(self) -> tuple[float, float] | None:
         """The display range kept with the file (low, high), or None; its first window's, say."""
-        from spectrane.display.limits import kept_range
+        from spectrane.display.plan import kept_range
 
         return kept_range(self._source)
 
@@ -123,7 +123,7 @@ class Volume(Faced):
         values = np.array(pixels.values[0])
         if physical:
             values = to_physical(values, self._source.bands[band])
-        return np.ma.MaskedArray(values, ~np.broadcast_to(pixels.valid, pixels.values.shape)[0])
+        return np.ma.MaskedArray(values, ~pixels.validity[0])
 
     def crop(self, *, i: Span = None, j: Span = None, k: Span = None) -> Volume:
         """Return a part: half-open pairs of voxel indices."""

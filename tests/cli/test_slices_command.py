@@ -133,9 +133,10 @@ def test_what_fails_is_faded_and_outlined_and_small_groups_left_out(pair):
         table = sp.clusters(sp.VolumeLayer(other, threshold="change > 8", least=least,
                                            in_mm3=in_mm3))  # fmt: skip
         assert (shown, len(table)) == (kept, int(kept))
-    same = sp.Layer(other, look, opacity=0.5, threshold="change > 8", name="gain")
-    assert isinstance(same, sp.VolumeLayer)
-    assert (same.threshold, same.opacity, same.title) == ("change > 8", 0.5, "gain")
+    given = {"opacity": 0.5, "threshold": "change > 8", "name": "gain"}
+    same = [sp.slice_picture([anatomy, kind(other, look, **given)], at=28.0)
+            for kind in (sp.Layer, sp.VolumeLayer)]  # fmt: skip
+    assert same[0] == same[1]
     for wrong in ({"faded": 1.0}, {"neighbours": 7}, {"least": -1}):
         with pytest.raises(sp.LookError):
             drawn(**wrong)

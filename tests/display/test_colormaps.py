@@ -6,8 +6,8 @@ import numpy as np
 import pytest
 
 import spectrane as sp
-from spectrane.display.colormaps import Colormap, colormap_of, colormaps
 from spectrane.kernels.oklab import from_oklab, linear_light, to_oklab
+from spectrane.model.colormaps import Colormap, colormap_of, colormaps
 from spectrane.model.errors import LookError
 
 KINDS = {name: colormaps[name].kind for name in colormaps}
@@ -181,7 +181,7 @@ MEANINGS = [
 def test_a_fitting_map_is_proposed_and_told(rng, band, ends, name):
     raster = sp.from_array(rng.uniform(*ends, (50, 50)).astype("f4"), bands=[band])
     look = raster.propose_look()
-    assert look.colormap == name
+    assert look.colormap == colormap_of(name)
     assert (str(look.limits[0]) == "symmetric:99") == (name in ("chartroom", "ebbflow"))
     picture = sp.render(raster, sp.Look(colormap="auto"))
     assert name in picture.notes[0]

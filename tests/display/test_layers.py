@@ -76,7 +76,7 @@ def test_layers_lie_where_they_belong(rasters):
     grey = sp.Look(limits=(0, 10))
     stack = sp.stack([sp.Layer(below, name="photo"), sp.Layer(top, grey, opacity=0.5, name="heat")])
     first, second = stack.layers
-    assert (second.title, first.drawn.scales[0].band) == ("heat", "band 1")
+    assert (second.title, first.scales[0].band) == ("heat", "band 1")
     assert second.rgba[20:50, 30:70, 3].min() == 255
     assert second.rgba[..., 3].sum() == 30 * 40 * 255
     mixed = stack.picture().rgba[30, 40].astype(int)

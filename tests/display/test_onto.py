@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import pickle
+
 import numpy as np
 import pytest
 
 import spectrane as sp
-from spectrane.display.layers import settled_once
-from spectrane.display.onto import covers, drawn_onto
+from spectrane.display import limits
+from spectrane.display.layers import planned
+from spectrane.display.onto import covers
 from spectrane.engine.memory import ArraySource
 from spectrane.model.band import Band
 from spectrane.model.grid import Grid
@@ -16,6 +19,10 @@ from spectrane.spatial import regridded
 from spectrane.spatial.regridded import regrid
 
 NEXT_ZONE = "EPSG:32728"
+
+
+def drawn_onto(source, look, grid):
+    return sp.stack([sp.Layer(source, look)], grid=grid).layers[0]
 
 
 @pytest.fixture
@@ -70,13 +77,16 @@ def test_classes_are_looked_up_never_mixed(rng, utm):
 
 def test_settled_layers_look_the_same_and_find_nothing_anew(source, utm, monkeypatch):
     layer = sp.Layer(source, Look(channels="natural", limits="percentile:2,98", curve="sqrt"))
-    once = settled_once(layer)
-    assert str(once.look.limits[0]).startswith("fixed:")
-    np.testing.assert_array_equal(
-        drawn_onto(once.source, once.look, utm).rgba, drawn_onto(source, layer.look, utm).rgba
-    )
     outline = sp.Outline({"type": "Point", "coordinates": [0, 0]})
-    assert settled_once(outline) is outline
+    once, same = planned([layer, outline])
+    assert same is outline
+    monkeypatch.setattr(limits, "valid_values", None)  # nothing is looked for again
+    monkeypatch.setattr(limits, "walk", None)
+    again = pickle.loads(pickle.dumps(once))
+    for one in (once, again):
+        np.testing.assert_array_equal(
+            sp.overlay([one], grid=utm).rgba, drawn_onto(source, layer.look, utm).rgba
+        )
     assert covers(source, utm)
     assert not covers(source, Grid.from_corner((5, 5), x=0, y=0, pixel_size=1, crs="EPSG:32727"))
 

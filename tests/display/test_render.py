@@ -45,14 +45,13 @@ LOOKS = {
 
 def wanted_limits(look, kind, values, pooled):
     values = pooled if look.shared else values
-    if kind.kind == "minmax":
+    if kind.name == "minmax":
         return values.min(), values.max()
-    if kind.kind == "percentile":
-        return tuple(np.percentile(values, kind.parameters))
-    if kind.kind == "deviation":
-        return (values.mean() - kind.parameters[0] * values.std(),
-                values.mean() + kind.parameters[0] * values.std())  # fmt: skip
-    return kind.parameters
+    if kind.name == "percentile":
+        return tuple(np.percentile(values, (kind.low, kind.high)))
+    if kind.name == "deviation":
+        return values.mean() - kind.n * values.std(), values.mean() + kind.n * values.std()
+    return kind.low, kind.high
 
 
 @pytest.mark.parametrize("name", LOOKS)
@@ -72,6 +71,8 @@ def test_levels_follow_the_definition(rng, form, dtype, name):
     valid = ~np.isnan(physical) if dtype == "?" else (array != 60) & ~np.isnan(physical)
     shown = [b - 1 for b in look.channels]
     hidden = ~valid[shown].all(0)
+    if name == "alpha":  # what is clear has no colour
+        hidden |= picture.rgba[..., 3] == 0
     pooled = np.concatenate([physical[b][valid[b]] for b in shown[:3]])
     kinds = look.limits * 3 if len(look.limits) == 1 else look.limits
     for channel, band in enumerate(shown[:3]):
@@ -82,9 +83,10 @@ def test_levels_follow_the_definition(rng, form, dtype, name):
         off = np.abs(picture.rgba[..., channel].astype(int) - levels)[~hidden]
         assert off.max() <= (1 if array.dtype.kind == "f" and array.dtype.itemsize == 8 else 0)
         fine = shade(physical[band], one.low, one.high, look.invert, 65535)
-        np.testing.assert_array_equal(picture.rgba16[..., channel][~hidden], fine[~hidden])
+        deep = ~hidden & (picture.rgba16[..., 3] > 0)
+        np.testing.assert_array_equal(picture.rgba16[..., channel][deep], fine[deep])
     assert not picture.rgba[hidden].any()
-    assert not picture.rgba16[hidden].any()
+    assert not picture.rgba16[hidden & (picture.rgba16[..., 3] == 0)].any()
     if name != "alpha":
         assert (picture.rgba[..., 3][~hidden] == 255).all()
 

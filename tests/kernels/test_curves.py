@@ -3,23 +3,24 @@
 from __future__ import annotations
 
 import math
+import warnings
 
 import numpy as np
 import pytest
 
 import spectrane as sp
-from spectrane.display.shading import curve_of
+from spectrane.model.curves import Curve
 from spectrane.model.errors import LookError
-from spectrane.model.look import parse_curve, parse_limits
+from spectrane.model.limits import Limits
 
 FORMULAS = {
     "linear": lambda u: u,
     "sqrt": lambda u: math.sqrt(u),
     "square": lambda u: u * u,
     "gamma:2.2": lambda u: u ** (1 / 2.2),
-    "log": lambda u: math.log10(1 + 999 * u) / 3,
+    "log:3": lambda u: math.log10(1 + 999 * u) / 3,
     "log:1": lambda u: math.log10(1 + 9 * u),
-    "asinh": lambda u: math.asinh(u / 0.1) / math.asinh(10),
+    "asinh:0.1": lambda u: math.asinh(u / 0.1) / math.asinh(10),
     "asinh:0.5": lambda u: math.asinh(u / 0.5) / math.asinh(2),
     "logistic": lambda u: (
         (1 / (1 + math.exp(-8 * (u - 0.5))) - 1 / (1 + math.exp(4)))
@@ -34,7 +35,7 @@ FORMULAS = {
 def test_each_curve_is_its_formula(name):
     u = np.linspace(0, 1, 41)
     wanted = [FORMULAS[name](float(v)) for v in u]
-    np.testing.assert_allclose(curve_of(parse_curve(name))(u), wanted, atol=1e-12)
+    np.testing.assert_allclose(Curve.of(name)(u), wanted, atol=1e-12)
 
 
 @pytest.mark.filterwarnings("ignore:.*cut off")
@@ -68,7 +69,7 @@ def test_levels_are_those_of_the_float64_formula(rng, form, name, dtype, invert)
 WRONG = [
     ("curve", "bent", "expected one of asinh"),
     ("curve", "sqart", "did you mean 'sqrt'"),
-    ("curve", "gamma", "takes 1 numbers"),
+    ("curve", "gamma", "takes 1 number, not 0: gamma:g"),
     ("curve", "gamma:0", "above 0"),
     ("curve", "log:-1", "above 0"),
     ("curve", "asinh:nan", "finite"),
@@ -76,8 +77,8 @@ WRONG = [
     ("curve", "points:0/0,0/1", "u must grow"),
     ("curve", "points:0.5/0,0.2/1", "u must grow"),
     ("curve", "points:0/0,1/2", "between 0 and 1"),
-    ("limits", "window:40,0", "width must be above 0"),
-    ("limits", "symmetric:0", "percentile above 0"),
+    ("limits", "window:40,0", "width 0: expected above 0"),
+    ("limits", "symmetric:0", "percentile 0: expected above 0 and up to 100"),
     ("limits", "persentile:2,98", "did you mean 'percentile'"),
     ("sharpen", (0, 1), "radius above 0"),
     ("brightness", 2, "expected -1 to 1"),
@@ -95,17 +96,58 @@ def test_what_cannot_be_carried_out_is_named(field, value, match):
         sp.Look(**{field: value})
 
 
+FITTED = [("log", 1, 6), ("asinh", 0.001, 1)]
+
+
+@pytest.mark.parametrize(("name", "least", "most"), FITTED)
+@pytest.mark.parametrize(("spread", "inside"), [(0.3, True), (6.0, True), (0.001, False)])
+@pytest.mark.parametrize("dtype", ["u2", "f4"])
+def test_a_curve_without_a_number_draws_the_median_at_a_third(
+    rng, name, least, most, spread, inside, dtype
+):
+    """Within its bounds; beyond them it takes the nearer one."""
+    array = (rng.lognormal(0, spread, (60, 70)) * 50).clip(1, 60000).astype(dtype)
+    low, high = (0.0, float(np.percentile(array, 99.9))) if inside else (-1e9, 1e9)
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", sp.DataWarning)
+        scale = sp.render(sp.from_array(array), sp.Look(limits=(low, high), curve=name)).scales[0]
+    number = float(scale.curve.partition(":")[2])
+    assert least <= number <= most
+    u = np.clip((array.astype(float) - low) / (high - low), 0, 1)
+    median = np.median(u[(array >= low) & (array <= high)])
+    drawn = float(Curve.of(scale.curve)(np.array([median]))[0])
+    if number in (least, most):  # bright enough by the gentlest, or never by the strongest
+        assert (drawn > 1 / 3) == (number == 1)
+    else:
+        assert drawn == pytest.approx(1 / 3, abs=0.002)
+
+
 def test_windows_by_name(tmp_path, monkeypatch):
-    assert parse_limits("window:lung").parameters == (-600, 1500)
-    assert str(parse_limits("window:soft tissue")) == "window:soft tissue"
+    """The user's own win over radiology's; a mistake among them spoils nothing else."""
+    raster = sp.from_array(np.int16([[0, 100]]))
+
+    def drawn(text):
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", sp.DataWarning)
+            scale = sp.render(raster, sp.Look(limits=text)).scales[0]
+        return scale.low, scale.high, scale.limits
+
+    assert drawn("window:lung") == (-1350, 150, "window:lung")
+    assert drawn("window:soft tissue") == (-150, 250, "window:soft tissue")
     monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path))
     (tmp_path / "spectrane").mkdir()
-    (tmp_path / "spectrane" / "windows.toml").write_text('lung = [1, 2]\n"my own" = [3, 4]\n')
-    assert parse_limits("window:lung").parameters == (1, 2)
-    assert parse_limits("window:my_own").parameters == (3, 4)
-    (tmp_path / "spectrane" / "windows.toml").write_text("lung = 3\n")
-    with pytest.raises(LookError, match=r"windows\.toml: expected lines of name"):
-        parse_limits("window:lung")
+    own = tmp_path / "spectrane" / "windows.toml"
+    own.write_text('lung = [1, 2]\n"my own" = [3, 4]\nbrain = "wide"\nliver = [1, -3]\n')
+    assert drawn("window:lung")[:2] == (0, 2)
+    assert drawn("window:my_own")[:2] == (1, 5)
+    assert drawn("window:brain")[:2] == (0, 80)
+    for text, match in (("lung = 3\n", "lung = 3: expected"), ("lung = [", "no window of it")):
+        own.write_text(text)
+        with pytest.warns(sp.DataWarning, match=r"windows\.toml: " + match):
+            assert sp.render(raster, sp.Look(limits="window:bone")).scales[0].low == -770
+    with pytest.raises(LookError, match="no window 'lnug'.*did you mean 'lung'"):
+        drawn("window:lnug")
+    assert str(Limits.of("window:lung")) == "window:lung"
 
 
 VALUES = np.array([[-40.0, -10, 0, 10, 20, 100]], "f4")

@@ -11,7 +11,8 @@ import numpy as np
 import pytest
 from tests.tiff_builder import predicted
 
-from spectrane.kernels import choice, counting, curves, prediction, steps, tables
+from spectrane.kernels import choice, counting, prediction, steps, tables
+from spectrane.kernels.levels import level, position
 
 
 def forms(twin):
@@ -53,12 +54,12 @@ def test_index_and_value_agree(dtype):
 
 
 DEFINITIONS = {
-    "linear": lambda v: curves.shade(v, -3.7, 812.5, curves.linear, False),
-    "inverted": lambda v: curves.shade(v, -3.7, 812.5, curves.linear, True),
-    "low above high": lambda v: curves.shade(v, 812.5, -3.7, curves.linear, False),
-    "steep log": lambda v: np.log10(1 + 999 * curves.position(v, 1e-3, 5e4)) / 3,
-    "root": lambda v: np.sqrt(curves.position(v, 0, 1e30)),
-    "one value": lambda v: curves.shade(v, 5.0, 5.0, curves.linear, False),
+    "linear": lambda v: position(v, -3.7, 812.5),
+    "inverted": lambda v: 1 - position(v, -3.7, 812.5),
+    "low above high": lambda v: position(v, 812.5, -3.7),
+    "steep log": lambda v: np.log10(1 + 999 * position(v, 1e-3, 5e4)) / 3,
+    "root": lambda v: np.sqrt(position(v, 0, 1e30)),
+    "one value": lambda v: position(v, 5.0, 5.0),
     "constant": lambda v: np.where(np.isnan(v), v, 0.25),
 }
 LINES = {
@@ -70,10 +71,10 @@ LINES = {
 
 @pytest.mark.parametrize("name", DEFINITIONS)
 def test_float_levels_are_exact(rng, name):
-    def level(v):
-        return curves.level(DEFINITIONS[name](v), 255)
+    def leveled(v):
+        return level(DEFINITIONS[name](v), 255)
 
-    stair = replace(steps.staircase(level), line=LINES.get(name))
+    stair = replace(steps.staircase(leveled), line=LINES.get(name))
     finite = stair.steps[np.isfinite(stair.steps)]
     hard = np.concatenate([finite, np.nextafter(finite, -np.inf, dtype=np.float32)])
     random = rng.normal(0, 1, 5000) * 10.0 ** rng.integers(-6, 31, 5000)
@@ -81,7 +82,7 @@ def test_float_levels_are_exact(rng, name):
     values = np.concatenate([hard, random, special]).astype(np.float32)
     values = values[: len(values) // 7 * 7].reshape(-1, 7)
     with np.errstate(invalid="ignore"):
-        wanted = np.nan_to_num(level(values.astype(np.float64)), nan=0).astype(np.uint8)
+        wanted = np.nan_to_num(leveled(values.astype(np.float64)), nan=0).astype(np.uint8)
     for fill in forms(steps.step_levels):
         out = np.empty(values.shape, np.uint8)
         fill(values, stair, out)

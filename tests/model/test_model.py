@@ -7,9 +7,11 @@ import pytest
 
 import spectrane.model.errors as errors
 from spectrane.model.band import Band, find_band, find_bands, numbered, preset_bands
+from spectrane.model.colors import parse_color
 from spectrane.model.errors import BandError, GridMismatch, LookError, MetadataError
 from spectrane.model.grid import Grid
-from spectrane.model.look import Look, parse_color, parse_limits
+from spectrane.model.limits import Limits
+from spectrane.model.look import Look
 from spectrane.model.nodata import nodata_rule, nodata_value
 from spectrane.model.physical import physical
 from spectrane.model.pixels import Pixels
@@ -197,15 +199,15 @@ def test_physical_values_are_computed_in_float64():
      ("fixed:5,-5", "fixed:5,-5"), ("deviation:2.5", "deviation:2.5")],
 )  # fmt: skip
 def test_limits_are_read(given, text):
-    assert str(parse_limits(given)) == text
+    assert str(Limits.of(given)) == text
 
 
 @pytest.mark.parametrize(
     ("fields", "match"),
     [
         ({"limits": "percentil:2,98"}, "expected one of auto, deviation, fixed"),
-        ({"limits": "percentile:2"}, "takes 2 numbers, not 1"),
-        ({"limits": "percentile:2,101"}, "0 <= low < high <= 100"),
+        ({"limits": "percentile:2"}, "takes 2 numbers, not 1: percentile:low,high"),
+        ({"limits": "percentile:2,101"}, "high 101: expected 0 to 100"),
         ({"limits": "deviation:0"}, "above 0"),
         ({"limits": "fixed:0,inf"}, "must be finite"),
         ({"limits": "fixed:0,x"}, "is not 2 numbers"),

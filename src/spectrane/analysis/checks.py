@@ -15,6 +15,8 @@ from spectrane.analysis.sampling import Sample, sample_of
 from spectrane.kernels.ranks import distinct, percentiles
 from spectrane.model.errors import MetadataError
 from spectrane.model.grid import IMAGE_PLANE
+from spectrane.model.limits import Fixed
+from spectrane.model.physical import ends, physical
 from spectrane.model.roles import PRESETS
 from spectrane.model.source import Source
 
@@ -166,10 +168,10 @@ def _reached(same: NDArray[np.bool_]) -> NDArray[np.bool_]:
 def _display_range(source: Source, sample: Sample) -> Iterator[Finding]:
     """Judge the display range kept with the file, and the range its header claims."""
     if source.look is not None and not source.categories:
-        for index, setting in enumerate(source.look.limits):
-            if setting.kind != "fixed" or index >= len(sample.bands):
+        for index, rule in enumerate(source.look.limits):
+            if not isinstance(rule, Fixed) or index >= len(sample.bands):
                 continue
-            low, high = sorted(setting.parameters)
+            low, high = sorted((rule.low, rule.high))
             least, most = _ends(source, sample, index)
             if least is None or most is None:
                 continue
@@ -210,8 +212,7 @@ def _ends(source: Source, sample: Sample, index: int) -> tuple[float | None, flo
     if not values.size:
         return None, None
     band = source.bands[sample.bands[index]]
-    ends = sorted(float(v) * band.scale + band.offset for v in (values.min(), values.max()))
-    return ends[0], ends[1]
+    return ends((values.min(), values.max()), band)
 
 
 def _value_range(source: Source, sample: Sample) -> Iterator[Finding]:
@@ -226,10 +227,10 @@ def _value_range(source: Source, sample: Sample) -> Iterator[Finding]:
                 "empty", f"{band.name}: no valid pixel was found", _amend(source, "--nodata none")
             )
             return
-        physical = values.astype(np.float64) * band.scale + band.offset
+        found = physical(values, band, np.float64)
         text = f"{band.name} {band.description or ''}".lower()
         if re.search(r"\b(nd[a-z]i|index)\b", text):
-            outside = float((np.abs(physical) > 1).mean())
+            outside = float((np.abs(found) > 1).mean())
             if outside > 0.01:
                 yield Finding(
                     "index-range", f"{band.name}: {outside:.0%} of an index lie outside -1 to 1: "
@@ -239,7 +240,7 @@ def _value_range(source: Source, sample: Sample) -> Iterator[Finding]:
 
 
 def _plain_display(source: Source, sample: Sample) -> Iterator[Finding]:
-    kept = source.look is not None and source.look.limits[0].kind != "auto"
+    kept = source.look is not None and source.look.limits_named
     values = sample.values(0)
     if kept or not values.size:
         return

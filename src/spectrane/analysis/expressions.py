@@ -239,7 +239,7 @@ class Computed(FullSource):
     def _computed(
         self, chosen: Sequence[Expression], needed: Sequence[int], pixels: Pixels
     ) -> Pixels:
-        valid = np.broadcast_to(pixels.valid, pixels.values.shape)
+        valid = pixels.validity
         planes = {}
         for place, index in enumerate(needed):
             band = self.parent.bands[index]

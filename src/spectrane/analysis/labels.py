@@ -52,7 +52,7 @@ def label_statistics(source: Source, bands: Sequence[int], labels: Source) -> li
     found: dict[tuple[int, int], Moments] = {}
     for window, pixels in source.blocks(bands, whole(source.shape)):
         named = labels.read([0], window)
-        known = np.broadcast_to(named.valid, named.values.shape)[0]
+        known = named.validity[0]
         for label in np.unique(named.values[0][known]).tolist():
             if label == 0:
                 continue

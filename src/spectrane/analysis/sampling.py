@@ -36,7 +36,7 @@ class Sample:
         """Return the valid and finite numbers of the band at an index of ``bands``."""
         found = []
         for part in self.parts:
-            valid = np.broadcast_to(part.valid, part.values.shape)[index]
+            valid = part.validity[index]
             found.append(part.values[index][valid])
         flat = np.concatenate(found)
         return flat[np.isfinite(flat)] if flat.dtype.kind == "f" else flat

@@ -94,7 +94,7 @@ class Spectra:
         """Write ``.toml``: wavelengths, unit, and a table of spectra."""
         import tomlkit
 
-        from spectrane.engine.files import written_whole
+        from spectrane.model.whole_files import written_whole
 
         table: dict[str, Any] = {"wavelengths": self.wavelengths}
         table |= {"unit": self.unit} if self.unit else {}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any
 
@@ -165,11 +165,28 @@ def _from_all_counts(
     counted = band_counts(source, bands, window, progress)
     for index, (values, counts) in zip(bands, counted, strict=True):
         ranks = from_counts(values, counts, PERCENTS)
-        found.append(_told(source.bands[index], _moments_of(values, counts), ranks, area(window)))
+        found.append(_told(source.bands[index], moments_of(values, counts), ranks, area(window)))
     return found
 
 
-def _moments_of(values: NDArray[Any], counts: NDArray[np.int64]) -> Moments:
+def counts_of(
+    blocks: Iterable[NDArray[Any]],
+) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+    """Return the distinct values of blocks, ascending, in float64, and how often each occurs."""
+    known, counts = np.zeros(0), np.zeros(0, np.int64)
+    for values in blocks:
+        both = np.concatenate([known, values.ravel().astype(np.float64)])
+        often = np.concatenate([counts, np.ones(values.size, np.int64)])
+        order = np.argsort(both, kind="stable")
+        both, often = both[order], often[order]
+        first = np.flatnonzero(np.concatenate([[True], both[1:] != both[:-1]])[: both.size])
+        known = both[first]
+        counts = np.add.reduceat(often, first) if first.size else counts
+    return known, counts
+
+
+def moments_of(values: NDArray[Any], counts: NDArray[np.int64]) -> Moments:
+    """Return the moments of values (ascending) that occur ``counts`` times."""
     total = int(counts.sum())
     if total == 0:
         return Moments()

@@ -162,7 +162,7 @@ class Kept(VolumeSource):
         """Return a window of one frame in its unit, tested or not; NaN where invalid."""
         pixels = self.parent.read([band], window)
         values = to_physical(pixels.values[0], self.parent.bands[band], np.dtype(np.float64))
-        return np.where(np.broadcast_to(pixels.valid, pixels.values.shape)[0], values, np.nan)
+        return np.where(pixels.validity[0], values, np.nan)
 
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from the parent, with what fails made invalid."""

@@ -16,7 +16,7 @@ from spectrane.model.window import Window, area, block_window, blocks_touching, 
 
 def valid_values(pixels: Pixels) -> list[NDArray[Any]]:
     """Return each band's valid and finite stored numbers as flat arrays."""
-    masks = np.broadcast_to(pixels.valid, pixels.values.shape)
+    masks = pixels.validity
     everything = pixels.valid.size == 1 and bool(pixels.valid.all())
     return [
         _finite(values if everything else values[mask])

@@ -21,8 +21,9 @@ from spectrane.cli.common import (
     shared_options,
     told_warnings,
 )
-from spectrane.cli.looks import RESAMPLINGS, computed, limits_given
+from spectrane.cli.looks import computed, limits_given
 from spectrane.cli.raw import TYPES
+from spectrane.model.resampling import RESAMPLINGS
 
 
 @click.command("export")
@@ -188,9 +189,9 @@ def _preview(raster: Any, target: str, options: dict[str, Any]) -> None:
     """Draw what was read and what was written, each as its stored order shows it."""
     import spectrane.raster
     from spectrane.display.side_by_side import side_by_side
-    from spectrane.engine.files import written_whole
     from spectrane.formats.png.encoding import encode_png
     from spectrane.model.look import Look
+    from spectrane.model.whole_files import written_whole
 
     with spectrane.raster.open(target) as after:
         pictures, captions = [], []

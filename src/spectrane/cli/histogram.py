@@ -60,13 +60,13 @@ def command(file: str, **options: Any) -> None:
 def _answer(source: Any, look: Any, view: Any, options: dict[str, Any]) -> None:
     from spectrane.display.shown_values import shown_values
 
+    channels = shown_values(source, look, view)
     if options["output"] is not None:
-        from spectrane.figures.histogram import histogram
+        from spectrane.figures.histogram import drawn
         from spectrane.figures.paper import save
 
-        figure = histogram(source, look, view=view, size=options["size"])
+        figure = drawn(channels, source, options["size"])
         save(figure, options["output"], overwrite=options["overwrite"])
-    channels = shown_values(source, look, view)
     if options["as_json"]:
         click.echo(json.dumps([_facts(one) for one in channels]))
     elif not options["quiet"]:

@@ -10,9 +10,9 @@ import click
 
 from spectrane.cli.common import Numbers
 from spectrane.cli.looks import area_options, computed, look_fields, look_options
+from spectrane.kernels.blending import MODES
 
 Command = TypeVar("Command", bound=Callable[..., Any])
-MODES = ["normal", "multiply", "screen", "hue"]
 
 _OPTIONS = (
     click.option("--layers", "layer_file", type=click.Path(), help="A layer file (.toml) instead."),
@@ -93,7 +93,8 @@ def _rasters(
         look = fitting(shown, replace(kept, **fields))
         name = options["names"][k] if options["names"] else None
         layers.append(Layer(
-            shown._source, look, opacities[k], name=name, mode=modes[k], base=options["base"],
+            shown._source, look, opacity=opacities[k], name=name, mode=modes[k],
+            base=options["base"],
         ))  # fmt: skip
     return layers
 
@@ -121,4 +122,4 @@ def _relief(text: str, options: dict[str, Any], stack: contextlib.ExitStack) -> 
         path, exaggeration = text, 1.0
     raster = stack.enter_context(spectrane.raster.open(path if comma and path else text))
     lit = raster.relief(exaggeration=exaggeration, suns=options["suns"] or None)
-    return Layer(lit._source, None, 1.0, name="relief", mode="multiply")
+    return Layer(lit._source, name="relief", mode="multiply")

@@ -2,37 +2,39 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Sequence
 from typing import Any, TypeVar
 
 import click
 
 from spectrane.cli.common import NoData, Numbers
+from spectrane.model.curves import Curve
+from spectrane.model.limits import Limits
+from spectrane.model.look import LIMITS_FROM, NODATA_WHEN
+from spectrane.model.resampling import RESAMPLINGS
+from spectrane.model.roles import PRESETS
+from spectrane.model.rules import forms
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
 _LIMITS_HELP = (
-    "Where black and white lie: auto, type, minmax, percentile:2,98, deviation:2, "
-    "fixed:LOW,HIGH or LOW,HIGH, window:CENTRE,WIDTH, window:lung, window:2 (the file's own, by "
-    "number or explanation), symmetric. Once, or once per channel."
+    f"Where black and white lie: {forms(Limits)}; LOW,HIGH alone is fixed:LOW,HIGH. Once, or once "
+    "per channel."
 )
 _FIELDS = ("channels", "curve", "limits_from", "nodata_when", "nodata_color", "resample",
            "colormap", "local_contrast", "sharpen", "brightness", "contrast",
            "saturation")  # fmt: skip
-RESAMPLINGS = ["nearest", "area", "majority", "bilinear", "cubic", "lagrange", "lanczos"]
 
 _OPTIONS = (
     click.option("--look", "look_file", type=click.Path(), help="A look file (.look.toml)."),
-    click.option("--channels", help="Bands to show: natural, infrared, shortwave, 1, or 4,3,2."),
+    click.option("--channels", help=f"Bands to show: {', '.join(PRESETS)}, 1, or 4,3,2."),
     click.option("--limits", multiple=True, help=_LIMITS_HELP),
     click.option("--shared", is_flag=True, help="One pair of limits for all channels."),
-    click.option("--limits-from", type=click.Choice(["image", "view"]), help="What limits see."),
+    click.option("--limits-from", type=click.Choice(LIMITS_FROM), help="What limits see."),
     click.option("--limits-region", metavar="X1,Y1,X2,Y2|FILE",
                  help="Limits see these bounds, or the polygons of a GeoJSON file."),
     click.option("--exact", is_flag=True, help="Limits from every pixel, however many."),
-    click.option("--curve", help="linear, sqrt, square, gamma:G, log:D, asinh:S, logistic:S, "
-                 "equalise, points:U/T,U/T,…."),
+    click.option("--curve", help=f"{forms(Curve)}."),
     click.option("--invert", is_flag=True, help="A negative."),
     click.option("--colormap", help="For one band: a colour map by name, or auto."),
     click.option("--local-contrast", type=float, help="Clip limit of local equalisation; 0: none."),
@@ -43,7 +45,7 @@ _OPTIONS = (
     click.option("--nodata", type=NoData(), help="Stored numbers to leave out, or none."),
     click.option("--compute", multiple=True, metavar="NAME=EXPRESSION",
                  help="Show computed bands: ndvi, or dry=(swir16-nir)/(swir16+nir)."),
-    click.option("--nodata-when", type=click.Choice(["any", "all"]), help="Hidden by any or all."),
+    click.option("--nodata-when", type=click.Choice(NODATA_WHEN), help="Hidden by any or all."),
     click.option("--nodata-color", metavar="#RRGGBB", help="Paint what is hidden."),
     click.option("--resample", type=click.Choice(RESAMPLINGS)),
 )  # fmt: skip
@@ -85,10 +87,6 @@ def look_fields(options: dict[str, Any]) -> dict[str, Any]:
         given["limits_from"] = _region(options["limits_region"])
     try:
         Look(**given)  # what is wrong whatever the file is wrong usage
-        if given.get("colormap") not in (None, "auto"):
-            from spectrane.display.colormaps import colormap_of
-
-            colormap_of(given["colormap"])
     except LookError as error:
         raise click.UsageError(str(error)) from error
     return given
@@ -111,17 +109,14 @@ def look_for(raster: Any, options: dict[str, Any], fields: dict[str, Any]) -> An
     from spectrane.model.look import Look
 
     kept = Look.load(options["look_file"]) if options["look_file"] else raster.look or Look()
+    if not options["look_file"] and {"limits", "colormap"} & fields.keys():
+        kept = replace(kept, classes={})  # what is asked for are numbers, not the file's classes
     return replace(kept, **fields)
 
 
 def limits_given(texts: Sequence[str]) -> str | list[str]:
     """Return limits as a look takes them: once, or once per channel."""
-    limits = [_limit(text) for text in texts]
-    return limits[0] if len(limits) == 1 else limits
-
-
-def _limit(text: str) -> str:
-    return f"fixed:{text}" if re.match(r"\s*[-+.\d]", text) else text
+    return texts[0] if len(texts) == 1 else list(texts)
 
 
 AREA_OPTIONS = (

@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from spectrane.cli.common import NoData, examples, progress_bar, shared_options, told_warnings
-from spectrane.cli.looks import RESAMPLINGS
+from spectrane.model.resampling import RESAMPLINGS
 
 RULES = ["top", "bottom", "least", "greatest", "average", "feather", "seam"]
 
@@ -53,7 +53,7 @@ def command(files: tuple[str, ...], **options: Any) -> None:
     finished when it is given again.
     """
     import spectrane.raster
-    from spectrane.engine.files import check_target
+    from spectrane.model.whole_files import check_target
     from spectrane.together import mosaic, overlaps
 
     quiet = options["quiet"]
@@ -98,7 +98,7 @@ def _grid(rasters: list[Any], options: dict[str, Any], stack: contextlib.ExitSta
 
 
 def _write_table(rows: Any, options: dict[str, Any]) -> None:
-    from spectrane.engine.files import written_whole
+    from spectrane.model.whole_files import written_whole
 
     with written_whole(options["table"], overwrite=options["overwrite"]) as file:
         file.write(rows.to_csv(index=False).encode())

@@ -31,7 +31,7 @@ def command(files: tuple[str, ...], **options: Any) -> None:
 
     Each has its own look; grids and systems may differ. A layer file keeps it all for next time.
     """
-    from spectrane.engine.files import check_target
+    from spectrane.model.whole_files import check_target
     from spectrane.together import stack as draw
 
     check_target(options["output"], overwrite=options["overwrite"])
@@ -47,13 +47,13 @@ def command(files: tuple[str, ...], **options: Any) -> None:
     rows, columns = picture.rgba.shape[:2]
     if options["as_json"]:
         listed = [{"name": one.title, "opacity": one.layer.opacity, "mode": one.mode,
-                   "scales": [str(s) for s in (one.drawn.scales if one.drawn else ())]}
+                   "scales": [str(s) for s in one.scales]}
                   for one in drawn.layers]  # fmt: skip
         click.echo(json.dumps({"picture": options["output"], "rows": rows, "columns": columns,
                                "layers": listed, "told": told}))  # fmt: skip
     elif not options["quiet"]:
         click.echo(f"{options['output']}: {columns} x {rows}, {len(drawn.layers)} layers")
         for one in drawn.layers:
-            said = "; ".join(str(scale) for scale in (one.drawn.scales if one.drawn else ()))
+            said = "; ".join(str(scale) for scale in one.scales)
             click.echo(f"  {one.title}: opacity {one.layer.opacity:g}, {one.mode}"
                        + (f"; {said}" if said else ""))  # fmt: skip

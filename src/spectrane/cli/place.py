@@ -8,7 +8,7 @@ from typing import Any
 import click
 
 from spectrane.cli.common import Numbers, examples, progress_bar, shared_options, told_warnings
-from spectrane.cli.looks import RESAMPLINGS
+from spectrane.model.resampling import RESAMPLINGS
 
 FITS = ["similarity", "affine", "projective", "polynomial"]
 

@@ -138,7 +138,7 @@ def _draw_profile(table: Any, options: dict[str, Any]) -> None:
 
 def _tell(table: Any, options: dict[str, Any]) -> None:
     if options["csv_path"]:
-        from spectrane.engine.files import written_whole
+        from spectrane.model.whole_files import written_whole
 
         with written_whole(options["csv_path"], overwrite=options["overwrite"]) as file:
             file.write(table.to_csv(index=False).encode())

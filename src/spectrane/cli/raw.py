@@ -112,10 +112,10 @@ def _guess(file: str, options: dict[str, Any]) -> None:
 def _preview(opened: Any, found: list[Any], options: dict[str, Any]) -> None:
     from spectrane.display.render import render
     from spectrane.display.side_by_side import side_by_side
-    from spectrane.engine.files import check_target, written_whole
     from spectrane.formats import raw
     from spectrane.formats.png.encoding import encode_png
     from spectrane.model.look import Look
+    from spectrane.model.whole_files import check_target, written_whole
 
     check_target(options["preview"], overwrite=options["overwrite"])
     look = Look(channels=1, limits="percentile:2,98")

@@ -69,7 +69,7 @@ def _draw(
     file: str, target: str, fields: dict[str, Any], view: Any, options: dict[str, Any]
 ) -> None:
     import spectrane.raster
-    from spectrane.engine.files import check_target
+    from spectrane.model.whole_files import check_target
 
     quiet = options["quiet"]
     check_target(target, overwrite=options["overwrite"])
@@ -88,19 +88,8 @@ def _draw(
             from spectrane.figures.colorbar import colorbar
             from spectrane.figures.paper import save
 
-            shown = shown_look(shown._source, look)
-            save(colorbar(picture, shown), options["legend"], overwrite=options["overwrite"])
+            save(colorbar(picture), options["legend"], overwrite=options["overwrite"])
     _tell(picture, target, told, options)
-
-
-def shown_look(source: Any, look: Any) -> Any:
-    """Return the look as it was carried out: its colour map chosen, its classes known."""
-    from spectrane.display.channels import shown_bands
-    from spectrane.display.proposals import settled_colormap
-    from spectrane.display.render import classes_shown
-
-    bands = shown_bands(source, look)
-    return classes_shown(source, settled_colormap(source, look, bands)[0], bands)
 
 
 def _tell(picture: Any, target: str, told: list[str], options: dict[str, Any]) -> None:

@@ -111,8 +111,8 @@ def command(volume: str, **options: Any) -> None:
     --point the values of every frame there are told.
     """
     from spectrane.display.volume_layers import groups
-    from spectrane.engine.files import check_target
     from spectrane.model.patient import turned_by
+    from spectrane.model.whole_files import check_target
     from spectrane.opening import open as open_any
     from spectrane.opening import probe
 
@@ -167,14 +167,14 @@ def _anatomy(opened: Any, options: dict[str, Any]) -> Any:
 
 def _likened(opened: Any, first: Any, options: dict[str, Any]) -> Any:
     """Return a second volume under the first one's limits, where both measure in one unit."""
-    from spectrane.display.slice_layers import prepared
+    from spectrane.display.volume_layers import planned_volume
 
-    scales = prepared([first])[0].scales
+    scales = planned_volume(first).scales
     unit = scales[0].unit if len(scales) == 1 else None
+    made = _anatomy(opened, options)
     if unit is None or unit != opened.frames[0].unit:
-        return _anatomy(opened, options)
-    limits = f"{scales[0].low!r},{scales[0].high!r}"
-    return _anatomy(opened, options | {"limits": (limits,)})
+        return made
+    return replace(made, look=replace(made.look, limits=(scales[0].low, scales[0].high)))
 
 
 def _labels(opened: Any, options: dict[str, Any]) -> Any:
@@ -183,7 +183,7 @@ def _labels(opened: Any, options: dict[str, Any]) -> Any:
 
     known = opened.look is not None and opened.look.classes
     labels = opened if known else opened.as_labels()
-    return VolumeLayer(labels, labels.look, options["opacity"])
+    return VolumeLayer(labels, labels.look, opacity=options["opacity"])
 
 
 def _map(opened: Any, options: dict[str, Any]) -> Any:
@@ -194,8 +194,8 @@ def _map(opened: Any, options: dict[str, Any]) -> Any:
     limits = limits_given([options["map_limits"]]) if options["map_limits"] else "symmetric:99"
     return VolumeLayer(
         opened, Look(colormap=options["map_colormap"], limits=limits),
-        options["opacity"], threshold=_threshold(options), frame=options["measure"], least=least,
-        in_mm3=in_mm3, neighbours=int(options["neighbours"]), faded=options["faded"],
+        opacity=options["opacity"], threshold=_threshold(options), frame=options["measure"],
+        least=least, in_mm3=in_mm3, neighbours=int(options["neighbours"]), faded=options["faded"],
     )  # fmt: skip
 
 

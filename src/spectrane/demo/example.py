@@ -111,7 +111,7 @@ def _brought_together(
     bed = depth.compute({"height": "-depth"}, unit="m").relief(exaggeration=12)
     layers: list[AnyLayer] = [
         Layer(filled, PICTURES["natural.png"], name="natural colour"),
-        Layer(depth, Look(colormap="auto", limits="percentile:1,99"), 0.55, name="depth"),
+        Layer(depth, Look(colormap="auto", limits="percentile:1,99"), opacity=0.55, name="depth"),
         Layer(bed, mode="multiply", opacity=0.8, name="sea-bed relief"),
         Layer(joined, name="photographs"),
         Layer(plan, mode="multiply", opacity=0.8, name="barrage, plan"),

@@ -22,13 +22,13 @@ from spectrane.demo.troubled import (
     write_plan,
     write_stations,
 )
-from spectrane.engine.files import check_target
 from spectrane.engine.memory import ArraySource
 from spectrane.formats.cf.writer import write_netcdf
 from spectrane.formats.tiff.writer import write_tiff
 from spectrane.model.band import Band
 from spectrane.model.grid import Grid
 from spectrane.model.look import Class, Look
+from spectrane.model.whole_files import check_target
 from spectrane.model.window import whole
 
 SEED = 2709

@@ -14,9 +14,9 @@ from numpy.random import default_rng
 from numpy.typing import NDArray
 
 from spectrane.demo.fetlock import joint, sampled
-from spectrane.engine.files import check_target, written_whole
 from spectrane.formats.dicom.dictionary import ELEMENTS, TAGS
 from spectrane.formats.dicom.elements import LONG
+from spectrane.model.whole_files import check_target, written_whole
 from spectrane.volume import Volume
 
 PADDING = -2000

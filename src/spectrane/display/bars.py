@@ -9,10 +9,9 @@ from typing import Any
 import numpy as np
 
 from spectrane.display.drawing import Rgba
-from spectrane.display.legends import bar, class_key
 from spectrane.display.panels import DARK, LIGHT
-from spectrane.display.shading import Scale
-from spectrane.model.look import Look, parse_color
+from spectrane.display.plan import RenderPlan
+from spectrane.model.colors import parse_color
 
 _WIDE, _GAP = 14, 6
 _MOST_CLASSES = 20
@@ -20,11 +19,10 @@ _MOST_CLASSES = 20
 
 @dataclass(frozen=True)
 class Shown:
-    """What a bar tells of: a layer's scale and look, or its classes; and the layer's title."""
+    """What a bar tells of: a layer's title, and how it is shown."""
 
     title: str
-    look: Look
-    scale: Scale | None
+    plan: RenderPlan
 
 
 def bars_panel(layers: Sequence[Shown], rows: int, text: int) -> Rgba | None:
@@ -37,7 +35,7 @@ def bars_panel(layers: Sequence[Shown], rows: int, text: int) -> Rgba | None:
 
     font = ImageFont.load_default(text)
     columns = [_column(one, rows, font, text) for one in layers
-               if one.scale is not None or _entries(one.look)]  # fmt: skip
+               if one.plan.shadings or _entries(one.plan)]  # fmt: skip
     if not columns:
         return None
     out = np.empty((rows, sum(one.shape[1] for one in columns), 4), np.uint8)
@@ -49,30 +47,31 @@ def bars_panel(layers: Sequence[Shown], rows: int, text: int) -> Rgba | None:
     return out
 
 
-def _entries(look: Look) -> list[tuple[str, str]]:
+def _entries(plan: RenderPlan) -> list[tuple[str, str]]:
     """Return (colour, label) of the classes that are seen; of very many, those that have a name."""
-    seen = {v: one for v, one in look.classes.items() if parse_color(one[0])[3] > 0}
+    seen = [one for one in plan.legend().classes if parse_color(one[0])[3] > 0]
     if len(seen) > _MOST_CLASSES:
-        seen = {v: one for v, one in seen.items() if one[1] not in ("", f"{v:g}")}
-    return list(class_key(seen))[:_MOST_CLASSES]
+        unnamed = {f"{value:g}" for value in plan.classes}
+        seen = [one for one in seen if one[1] not in unnamed]
+    return seen[:_MOST_CLASSES]
 
 
 def _column(shown: Shown, rows: int, font: Any, text: int) -> Rgba:
     from PIL import Image, ImageDraw
 
     line = text + 4
-    if shown.scale is None:
-        entries = _entries(shown.look)
+    found = shown.plan.legend(max(2, min(rows - 4 * line, 25 * line))).bar
+    if found is None:
+        entries = _entries(shown.plan)
         title, labels = shown.title, [label for _, label in entries]
     else:
-        found = bar(shown.scale, shown.look, max(2, min(rows - 4 * line, 25 * line)))
         title, labels = found.title, [label for _, label in found.ticks]
     wide = int(max(map(font.getlength, [title, *(f"{one}  " for one in labels)])))
     width = max(wide, _WIDE + _GAP + wide if labels else 0) + 2 * _GAP
     image = Image.new("RGBA", (width, rows), DARK)
     pen = ImageDraw.Draw(image)
     pen.text((_GAP, _GAP), title, fill=LIGHT, font=font, anchor="la")
-    if shown.scale is None:
+    if found is None:
         for number, (color, label) in enumerate(entries):
             top = 2 * line + number * line
             pen.rectangle((_GAP, top, _GAP + _WIDE, top + text), fill=parse_color(color))

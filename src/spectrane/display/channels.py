@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import warnings
-
 from spectrane.model.band import find_bands, preset_bands
-from spectrane.model.errors import DataWarning, LookError
+from spectrane.model.errors import LookError
 from spectrane.model.look import Look
 from spectrane.model.roles import PRESETS
 from spectrane.model.source import Source
@@ -17,27 +15,22 @@ def _for_one_band(found: list[int]) -> LookError:
     )
 
 
-def _tell_reversed(source: Source, look: Look, found: list[int]) -> None:
-    """Hint where numbers put blue on red: a stored order taken for the display order."""
-    numbers = (
-        not isinstance(look.channels, str)
-        and look.channels is not None
-        and all(
-            str(name).isdecimal()
-            for name in (look.channels if isinstance(look.channels, tuple) else [look.channels])
-        )
-    )
+def _tell_reversed(source: Source, look: Look, found: list[int], told: list[str]) -> None:
+    """Tell where numbers put blue on red: a stored order taken for the display order."""
+    numbers = all(str(name).isdecimal() for name in look.channels)
     roles = [source.bands[index].role for index in found[:3]]
     if numbers and roles == ["blue", "green", "red"]:
         turned = ",".join(str(index + 1) for index in found[2::-1])
-        warnings.warn(
+        told.append(
             f"channels {','.join(str(i + 1) for i in found[:3])} show blue as red and red as blue; "
-            f"natural colours are {turned}, or: natural", DataWarning, stacklevel=3,
-        )  # fmt: skip
+            f"natural colours are {turned}, or: natural"
+        )
 
 
-def shown_bands(source: Source, look: Look) -> list[int]:
+def shown_bands(source: Source, look: Look, told: list[str]) -> list[int]:
     """Return the indices (from 0) of the bands to show: 1, 3, or 4 with alpha last.
+
+    ``told`` takes what deserves a second look.
 
     Without channels in the look: those kept with the file, else ``natural`` when the roles exist,
     else three-sample colour as stored, else band 1 in grey.
@@ -53,7 +46,7 @@ def shown_bands(source: Source, look: Look) -> list[int]:
         found = find_bands(source.bands, look.channels)
         if asked_map is not None and len(found) > 1:
             raise _for_one_band(found)
-        _tell_reversed(source, look, found)
+        _tell_reversed(source, look, found, told)
         return found
     if look.colormap is not None:
         return [0]  # a colour map is for one band

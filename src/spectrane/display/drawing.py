@@ -9,25 +9,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.display.adjusting import adjusted
-from spectrane.display.shading import Palette, Shading
+from spectrane.display.shading import Palette, Shading, word_of
 from spectrane.engine.threads import in_parallel, row_parts
-from spectrane.kernels import curves, steps, tables
-from spectrane.model.look import Class, Look, parse_color
+from spectrane.kernels import levels, steps, tables
+from spectrane.model.colors import Class, parse_color
+from spectrane.model.look import Look
+from spectrane.model.physical import physical
 from spectrane.model.pixels import Pixels
 
 Rgba = NDArray[np.uint8]
-
-
-def word_of(color: str | None) -> int:
-    """Return a colour as a picture word; None is transparent.
-
-    >>> hex(word_of("#102030"))
-    '0xff302010'
-    """
-    if color is None:
-        return 0
-    red, green, blue, alpha = parse_color(color)
-    return red | green << 8 | blue << 16 | alpha << 24
 
 
 def draw(pixels: Pixels, shadings: Sequence[Shading], hidden: str | None) -> Rgba:
@@ -101,6 +91,7 @@ def _paint_planes(
     colors = planes * 3 if len(planes) == 1 else planes
     alpha = _coverage(part, cover, 255)
     steps.packed_words(colors, alpha.astype(np.uint8), out)
+    out[alpha == 0] = 0
     out[~part.shown] = hidden
 
 
@@ -112,44 +103,64 @@ def _paint_codes(
         bytes_of = out.view(np.uint8).reshape(*out.shape, 4)
         share = _coverage(part, None, 255) / 255
         bytes_of[..., 3] = np.floor(bytes_of[..., 3] * share + 0.5)
+        out[bytes_of[..., 3] == 0] = 0
     out[~part.shown] = hidden
 
 
 def draw_adjusted(
-    pixels: Pixels, shadings: Sequence[Shading], look: Look, top: int
+    pixels: Pixels, shadings: Sequence[Shading], look: Look, hidden: str | None, top: int
 ) -> NDArray[Any]:
     """Return (rows, columns, 4), 8 bits (``top`` 255) or 16 (65535), after a look's adjustments."""
     dtype = np.uint8 if top == 255 else np.uint16
     shown = np.array(pixels.shown)
-    planes = [s.t(values) for s, values in zip(shadings[:3], pixels.values, strict=False)]
-    done = adjusted(planes, shown, look)
+    done = adjusted_planes(pixels, shadings, look)
     cover = None
     if len(shadings) == 4:
-        cover = np.nan_to_num(curves.level(shadings[3].t(pixels.values[3]), top))
+        cover = np.nan_to_num(levels.level(shadings[3].t(pixels.values[3]), top))
     out = np.empty((*pixels.values.shape[1:], 4), dtype)
     palette = shadings[0].palette
     if palette is not None:
-        words = palette.words[palette.codes(done[0]).astype(np.intp)]
-        out[...] = words.view(np.uint8).reshape(*words.shape, 4).astype(dtype) * (top // 255)
+        codes = adjusted_codes(done[0], pixels.values[0], shadings[0])
+        out[...] = palette.colors(codes).astype(dtype) * (top // 255)
     else:
         for channel in range(3):
-            out[..., channel] = curves.level(done[channel if len(done) == 3 else 0], top)
+            out[..., channel] = levels.level(done[channel if len(done) == 3 else 0], top)
         out[..., 3] = top
     share = _coverage(pixels, cover, top) / top
     out[..., 3] = np.floor(out[..., 3] * share + 0.5)
-    color = parse_color(look.nodata_color) if look.nodata_color else (0, 0, 0, 0)
-    out[~shown] = np.array(color, dtype) * (top // 255)
+    out[out[..., 3] == 0] = 0
+    out[~shown] = np.array(_hidden(hidden), dtype) * (top // 255)
     return out
+
+
+def adjusted_planes(
+    pixels: Pixels, shadings: Sequence[Shading], look: Look
+) -> list[NDArray[np.float64]]:
+    """Return t of the colour channels after all that a look adds."""
+    shown = np.array(pixels.shown)
+    planes = [s.t(values) for s, values in zip(shadings[:3], pixels.values, strict=False)]
+    return adjusted(planes, shown, look)
+
+
+def adjusted_codes(
+    t: NDArray[np.float64], stored: NDArray[Any], shading: Shading
+) -> NDArray[np.intp]:
+    """Return the palette's codes of t that was adjusted; what lies beyond the limits stays so."""
+    codes = shading.coded(t, physical(stored, shading.band, np.float64))
+    return np.nan_to_num(codes, nan=0.0).astype(np.intp)
+
+
+def _hidden(color: str | None) -> tuple[int, int, int, int]:
+    found = parse_color(color) if color else (0, 0, 0, 0)
+    return found if found[3] else (0, 0, 0, 0)
 
 
 def _coverage(part: Pixels, cover: NDArray[Any] | None, top: int) -> NDArray[np.float64]:
     """Return 0...top: the file's alpha times the alpha channel."""
-    alpha = np.full(part.values.shape[1:], float(top))
-    if part.alpha is not None:
-        full = 1.0 if part.alpha.dtype.kind == "f" else float(np.iinfo(part.alpha.dtype).max)
-        alpha *= part.alpha / full
+    share = part.coverage
+    alpha = np.full(part.values.shape[1:], float(top)) if share is None else share * top
     if cover is not None:
-        alpha *= cover / float(top)
+        alpha = alpha * (cover / float(top))
     return np.floor(alpha + 0.5)
 
 
@@ -163,8 +174,8 @@ def draw16(pixels: Pixels, shadings: Sequence[Shading], hidden: str | None) -> N
     for channel in range(3):
         out[..., channel] = planes[channel if len(planes) == 3 else 0]
     out[..., 3] = _coverage(pixels, cover, 65535)
-    color = parse_color(hidden) if hidden else (0, 0, 0, 0)
-    out[~pixels.shown] = np.array(color, np.uint16) * 257
+    out[out[..., 3] == 0] = 0
+    out[~pixels.shown] = np.array(_hidden(hidden), np.uint16) * 257
     return out
 
 

@@ -10,15 +10,16 @@ from typing import Any
 
 import numpy as np
 
-from spectrane.display.limits import find_limits, settings_of, type_range
+from spectrane.display.limits import type_range
+from spectrane.display.plan import resolve
 from spectrane.engine.described import Described
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.registry import writer_for
 from spectrane.model.errors import AccessError, DataWarning, FormatError, LookError
 from spectrane.model.look import Look
+from spectrane.model.physical import stored_numbers
 from spectrane.model.source import Source
 from spectrane.model.version import VERSION
-from spectrane.model.window import whole
 from spectrane.spatial.converted import Converted, Range, type_named
 
 RESCALES = ("none", "full", "limits")
@@ -108,14 +109,18 @@ def _ranges(source: Source, rescale: str, look: Look | None) -> Sequence[Range]:
     if rescale == "full" and source.dtype.kind != "f":
         return [type_range(source.dtype)] * len(source.bands)
     chosen = Look(limits="minmax") if rescale == "full" else (look or source.look or Look())
-    if rescale == "limits" and chosen.limits[0].kind == "auto":
+    if rescale == "limits" and not chosen.limits_named:
         chosen = Look(limits="percentile:1,99")
     found: list[Range] = []
     for index, band in enumerate(source.bands):
-        one = Look(limits=[chosen.limits[min(index, len(chosen.limits) - 1)]])
-        settings = settings_of(one, 1, source)
-        low, high, _ = find_limits(source, [index], settings, chosen, whole(source.shape))[0]
-        found.append(((low - band.offset) / band.scale, (high - band.offset) / band.scale))
+        rule = chosen.limits[min(index, len(chosen.limits) - 1)]
+        plan = resolve(
+            source,
+            Look(limits=[rule], exact=chosen.exact, limits_from=chosen.limits_from),
+            bands=[index],
+        )
+        scale = plan.scales[0]
+        found.append((stored_numbers(scale.low, band), stored_numbers(scale.high, band)))
     return found
 
 

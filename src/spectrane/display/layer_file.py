@@ -169,8 +169,8 @@ def _layer(one: LayerTable, folder: str) -> AnyLayer:
     elif one.look is not None:
         look = Look.from_dict(one.look)
     return Layer(
-        _source(one, folder), look, one.opacity, one.visible, one.threshold, one.name, one.mode,
-        base=one.base,
+        _source(one, folder), look, opacity=one.opacity, visible=one.visible,
+        threshold=one.threshold, name=one.name, mode=one.mode, base=one.base,
     )  # fmt: skip
 
 

@@ -4,26 +4,25 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import KW_ONLY, dataclass, field, replace
 from typing import Any, TypeAlias
 
 import numpy as np
 
 from spectrane.analysis.expressions import Computed
 from spectrane.display.drawing import Rgba
-from spectrane.display.onto import Drawn, covers, drawn_onto
+from spectrane.display.onto import covers, drawn_onto, seen_under
 from spectrane.display.outlines import Outline, draw_outline
 from spectrane.display.picture import Picture
-from spectrane.display.render import settled, shadings_of
+from spectrane.display.plan import RenderPlan, resolve
 from spectrane.display.shading import Scale
 from spectrane.engine.threads import in_parallel, row_parts
 from spectrane.kernels.blending import MODES, blended
 from spectrane.model.errors import DataWarning, GridMismatch, LookError, nearest
 from spectrane.model.grid import Grid
-from spectrane.model.look import Look
+from spectrane.model.look import Look, look_of
 from spectrane.model.source import Source, check_answer, flat_source_of, source_of
 from spectrane.model.view import View, fitted
-from spectrane.model.window import whole
 from spectrane.spatial.masks import Masked, Truth
 from spectrane.spatial.mosaics.inputs import called
 from spectrane.spatial.turned import upright
@@ -36,12 +35,13 @@ class Layer:
     ``opacity`` is 0...1; ``mode`` ``normal``, ``multiply`` (for relief shading), ``screen`` or
     ``hue`` (colour from this layer, lightness from below). ``threshold`` is an expression over the
     raster's bands; where it is not true, the layer is transparent. ``mask`` a raster of true and
-    false. ``base`` layers are alternatives of which a page shows one. Of a volume, this makes a
-    ``VolumeLayer``.
+    false. ``base`` layers are alternatives of which a page shows one. A volume is laid by a
+    ``VolumeLayer``, which has more to say.
     """
 
     source: Any  # a Source from then on
     look: Look | None = None
+    _: KW_ONLY
     opacity: float = 1.0
     visible: bool = True
     threshold: str | None = None
@@ -50,18 +50,10 @@ class Layer:
     mask: Any = None
     base: bool = False
 
-    def __new__(cls, source: Any = None, *given: Any, **named: Any) -> Any:
-        """Return a layer of a raster, or of a volume one that is cut before it is laid."""
-        found = getattr(source, "_source", source)
-        if isinstance(found, Source) and len(found.shape) == 3:
-            from spectrane.display.volume_layers import VolumeLayer
-
-            return VolumeLayer(source, *given, **named)
-        return super().__new__(cls)
-
     def __post_init__(self) -> None:
         """Check numbers and names."""
         object.__setattr__(self, "source", source_of(self.source))
+        look_of(self.look)
         if self.mask is not None:
             object.__setattr__(self, "mask", source_of(self.mask))
         check_opacity(self.opacity)
@@ -88,22 +80,57 @@ def check_opacity(opacity: Any) -> None:
         raise LookError(f"opacity {opacity!r}: expected 0 (clear) to 1 (opaque)")
 
 
-AnyLayer: TypeAlias = Layer | Outline
+@dataclass(frozen=True)
+class PlannedLayer:
+    """A layer whose look is settled and whose masks are put on, to be drawn on any grid.
+
+    Picklable, so that other processes can draw parts of it alike.
+    """
+
+    layer: Layer
+    source: Source
+    plan: RenderPlan
+
+    @classmethod
+    def of(cls, layer: Layer, grid: Grid | None = None) -> PlannedLayer:
+        """Settle a layer; ``grid`` is the view, for limits that see it (None: all of it)."""
+        source = upright(flat_source_of(layer.hidden()))
+        seen = None if grid is None else seen_under(source, grid)
+        return cls(layer, source, resolve(source, layer.look, seen))
+
+
+AnyLayer: TypeAlias = Layer | Outline | PlannedLayer
+
+
+def planned(layers: Sequence[AnyLayer]) -> list[PlannedLayer | Outline]:
+    """Settle layers once, from all of each raster: for many parts that must look alike."""
+    shown = shown_as_base([_as_layer(one) for one in layers])
+    found = [one if isinstance(one, Outline | PlannedLayer) else PlannedLayer.of(one)
+             for one in shown]  # fmt: skip
+    for one in found:
+        if isinstance(one, PlannedLayer):
+            one.plan.tell()
+    return found
 
 
 @dataclass(frozen=True)
 class DrawnLayer:
     """One layer on the common grid, kept apart: for a page, or to be blended."""
 
-    layer: AnyLayer
+    layer: Layer | Outline
     title: str
     rgba: Rgba
-    drawn: Drawn | None = None
+    planned: PlannedLayer | None = None
 
     @property
     def mode(self) -> str:
         """The blend mode; outlines are simply drawn."""
         return self.layer.mode if isinstance(self.layer, Layer) else "normal"
+
+    @property
+    def scales(self) -> tuple[Scale, ...]:
+        """How each channel of a raster is shown; none of outlines."""
+        return () if self.planned is None else self.planned.plan.scales
 
 
 @dataclass(frozen=True)
@@ -129,19 +156,14 @@ class Stack:
         """Return the visible layers as a picture that says what it is made of."""
         scales: list[Scale] = []
         for one in self.layers:
-            if one.layer.visible and one.drawn is not None:
-                scales += one.drawn.scales
+            if one.layer.visible:
+                scales += one.scales
         said = tuple(
             f"Layer {k}: {one.title}, opacity {one.layer.opacity:g}, {one.mode}"
             for k, one in enumerate(self.layers, 1) if one.layer.visible
         )  # fmt: skip
         names = ", ".join(one.title for one in self.layers if one.layer.visible)
-        rgba = self.blended()
-        return Picture(rgba, self.grid, tuple(scales), names, lambda: _wide(rgba), said)
-
-
-def _wide(rgba: Rgba) -> Any:
-    return rgba.astype(np.uint16) * np.uint16(257)
+        return Picture(self.blended(), self.grid, tuple(scales), names, said)
 
 
 def stacked(
@@ -154,22 +176,21 @@ def stacked(
     not meet the area is left out, with a warning. Raises GridMismatch where none does, or where
     layers cannot be related.
     """
-    layers = shown_as_base([_as_layer(one) for one in layers])
-    rasters = [one for one in layers if isinstance(one, Layer)]
+    listed = shown_as_base([_as_layer(one) for one in layers])
+    rasters = [one for one in listed if not isinstance(one, Outline)]
     if not rasters:
         raise LookError("overlay: expected at least one raster")
     target = common_grid(grid or upright(rasters[0].source).grid, view, size, given=grid)
-    check_answer(len(layers), target.shape, np.dtype(np.uint32))
+    check_answer(len(listed), target.shape, np.dtype(np.uint32))
     made, missed = [], []
-    for one in layers:
+    for one in listed:
         if isinstance(one, Outline):
             made.append(DrawnLayer(one, one.title, draw_outline(one, target)))
         elif not covers(one.source, target):
-            missed.append(one.title)
+            missed.append((one.layer if isinstance(one, PlannedLayer) else one).title)
         else:
-            drawn = drawn_onto(one.hidden(), one.look, target)
-            made.append(DrawnLayer(one, one.title, drawn.rgba, drawn))
-    if missed and not any(one.drawn is not None for one in made):
+            made.append(_drawn(one, target, tell))
+    if missed and not any(one.planned is not None for one in made):
         raise GridMismatch(
             f"overlay: {', '.join(missed)} do not meet the area shown, {target.bounds}"
         )
@@ -179,12 +200,24 @@ def stacked(
     return Stack(target, tuple(made))
 
 
+def _drawn(one: Layer | PlannedLayer, target: Grid, tell: bool) -> DrawnLayer:
+    ready = one if isinstance(one, PlannedLayer) else PlannedLayer.of(one, target)
+    if tell and ready is not one:
+        ready.plan.tell()
+    rgba = drawn_onto(ready.plan, ready.source, target)
+    return DrawnLayer(ready.layer, ready.layer.title, rgba, ready)
+
+
 def _as_layer(given: Any) -> AnyLayer:
     """Return a layer of a bare raster; a volume is told to be one."""
-    if isinstance(given, Layer | Outline):
+    if isinstance(given, Outline | PlannedLayer):
         return given
-    made: Layer = Layer(flat_source_of(getattr(given, "_source", getattr(given, "source", given))))
-    return made
+    layer = given if isinstance(given, Layer) else None
+    if layer is None:
+        pair = given if isinstance(given, tuple) else (given,)
+        layer = Layer(getattr(pair[0], "_source", getattr(pair[0], "source", pair[0])), *pair[1:])
+    flat_source_of(layer.source)
+    return layer
 
 
 def common_grid(
@@ -205,33 +238,16 @@ def overlay(layers: Sequence[AnyLayer], **where: Any) -> Picture:
     return stacked(layers, **where).picture()
 
 
-def settled_once(layer: AnyLayer) -> AnyLayer:
-    """Return a layer with its limits found, from all of its raster, and its masks put on.
-
-    Whoever draws many parts of it finds nothing anew, and gets the same limits in each.
-    """
-    if isinstance(layer, Outline):
-        return layer
-    source = upright(layer.hidden())
-    everything = whole(source.shape)
-    ready = settled(source, layer.look, everything)
-    look = ready.look if ready.classes is None else ready.classes
-    if ready.classes is None:
-        scales = [one.scale for one in shadings_of(ready.source, look, ready.bands, everything)]
-        limits = [f"fixed:{scale.low!r},{scale.high!r}" for scale in scales]
-        channels = tuple(band + 1 for band in ready.bands)
-        look = replace(look, limits=limits, channels=channels, shared=False)
-    return replace(layer, source=ready.source, look=look, threshold=None, mask=None)
-
-
 def shown_as_base(layers: Sequence[AnyLayer]) -> list[AnyLayer]:
     """Return the layers with only the first of the base layers visible: they are alternatives."""
     found: list[AnyLayer] = []
     seen = False
     for one in layers:
-        if isinstance(one, Layer) and one.base:
-            found.append(replace(one, visible=one.visible and not seen))
-            seen = seen or one.visible
-        else:
+        layer = one.layer if isinstance(one, PlannedLayer) else one
+        if isinstance(layer, Outline) or not layer.base:
             found.append(one)
+            continue
+        alone = replace(layer, visible=layer.visible and not seen)
+        found.append(replace(one, layer=alone) if isinstance(one, PlannedLayer) else alone)
+        seen = seen or layer.visible
     return found

@@ -1,28 +1,29 @@
-"""What a picture's legend says: a bar with round ticks, the bands of its channels, or classes."""
+"""What a legend says: a bar with round ticks, the bands of the channels, or classes."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import Any
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.display.picture import Picture
-from spectrane.display.render import palette_of
-from spectrane.display.shading import Scale, curve_named
-from spectrane.kernels import curves
-from spectrane.model.look import Class, Look
+from spectrane.display.adjusting import adjusted
+from spectrane.display.shading import Shading
+from spectrane.kernels import levels
+from spectrane.model.colors import Classes, color_text
+from spectrane.model.curves import Linear
+from spectrane.model.look import Look
 
 _APART = 0.07
 """Ticks stand at least this share of the bar apart."""
+_CHANNELS = ("red", "green", "blue", "alpha")
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Bar:
     """A colour bar: ``colors`` (n, 4) uint8 from one end to the other, ``ticks`` where (0…1) round
-    values lie, what they are called, the title, and whether values go on beyond either end.
+    values lie, what they are called, and the title.
     """
 
     colors: NDArray[np.uint8]
@@ -30,31 +31,89 @@ class Bar:
     title: str
 
 
-def bar(scale: Scale, look: Look | None = None, count: int = 256) -> Bar:
-    """Return the bar of one channel, even in colour from low to high, under any curve.
+@dataclass(frozen=True)
+class Legend:
+    """What a legend says: a ``bar`` for one channel, or else ``channels`` or ``classes``.
 
-    ``look`` gives the colour map; without one the bar is grey.
+    ``channels`` are (channel, what it shows), ``classes`` (colour, label) in the order of their
+    numbers. ``color`` answers for any value.
     """
-    # Colours run evenly; ticks stand where the curve puts their values.
-    way = curve_named(scale.curve)
-    t = np.linspace(0.0, 1.0, count)
-    shown = 1.0 - t if scale.invert else t
-    if look is not None and look.colormap is not None:
-        palette = palette_of(look)
-        words = palette.words[palette.codes(shown).astype(np.intp)]
-        colors = words.view(np.uint8).reshape(-1, 4)
-    else:
-        level = curves.level(shown, 255).astype(np.uint8)
-        colors = np.column_stack([level, level, level, np.full(count, 255, np.uint8)])
-    ticks = _placed_ticks(scale, way) if scale.high != scale.low else ()
+
+    bar: Bar | None
+    channels: tuple[tuple[str, str], ...]
+    classes: tuple[tuple[str, str], ...]
+    shadings: tuple[Shading, ...]
+    by_class: Classes
+    look: Look
+
+    def color(self, value: float) -> str:
+        """Return the colour of a physical value (of one channel, or a class): ``#rrggbb``.
+
+        As it is drawn, but for what neighbours change; transparent for what is of no class.
+        """
+        if not self.shadings:
+            return self.by_class[value][0] if value in self.by_class else "#00000000"
+        found = _colored(self.shadings[0], self.look, np.array([float(value)]))
+        return color_text(found[0])
+
+
+def legend_of(
+    shadings: Sequence[Shading], classes: Classes, look: Look, steps: int = 256
+) -> Legend:
+    """Return the legend of a plan's shadings or classes; the bar has ``steps`` colours."""
+    listed = tuple((color, label or f"{value:g}") for value, (color, label) in classes.items())
+    alone = shadings[0] if len(shadings) == 1 else None
+    channels = () if alone is not None else tuple(
+        (name, str(one.scale)) for name, one in zip(_CHANNELS, shadings, strict=False))  # fmt: skip
+    made = None if alone is None else _bar(alone, look, steps)
+    return Legend(made, channels, listed, tuple(shadings), classes, look)
+
+
+def _colored(shading: Shading, look: Look, values: NDArray[np.float64]) -> NDArray[np.uint8]:
+    """Return the colours (n, 4) of physical values, as they are drawn without neighbours."""
+    return _painted(shading, look, shading.t_at(values), values)
+
+
+def _painted(
+    shading: Shading, look: Look, t: NDArray[np.float64], values: NDArray[np.float64] | None
+) -> NDArray[np.uint8]:
+    """Return the colours (n, 4) of t, after what a look adds to each pixel by itself."""
+    alone = replace(look, local_contrast=0.0, sharpen=None)
+    t = adjusted([np.nan_to_num(t)[np.newaxis]], np.ones((1, len(t)), bool), alone)[0][0]
+    if shading.palette is not None:
+        codes = shading.palette.codes(t) if values is None else shading.coded(t, values)
+        return shading.palette.colors(codes)
+    grey = levels.level(t, 255).astype(np.uint8)
+    return np.column_stack([grey, grey, grey, np.full(len(grey), 255, np.uint8)])
+
+
+def _bar(shading: Shading, look: Look, steps: int) -> Bar:
+    """Return the bar of one channel, from low to high.
+
+    Where levels rise with the values, colours run evenly and ticks stand where the curve puts them;
+    else values run evenly. Each colour is that of its cell's middle.
+    """
+    scale = shading.scale
     unit = f" ({scale.unit})" if scale.unit not in (None, "1") else ""
+    middle = (np.arange(steps) + 0.5) / steps
+    ends = shading.way(np.array([scale.low, scale.high], np.float64))
+    rises = shading.monotone and bool(ends[1] > ends[0])
+    if rises:
+        t = ends[0] + middle * (ends[1] - ends[0])
+        colors = _painted(shading, look, 1.0 - t if scale.invert else t, None)
+    else:
+        colors = _colored(shading, look, scale.low + middle * (scale.high - scale.low))
+    ticks = _placed_ticks(shading, ends if rises else None) if scale.high != scale.low else ()
     return Bar(colors, ticks, scale.band + unit)
 
 
-def _placed_ticks(scale: Scale, way: curves.Curve) -> tuple[tuple[float, str], ...]:
+def _placed_ticks(
+    shading: Shading, ends: NDArray[np.float64] | None
+) -> tuple[tuple[float, str], ...]:
     """Return round values with their places; under a bent curve also 1, 2 and 5 times 10^n."""
+    scale = shading.scale
     wanted = round_ticks(scale.low, scale.high)
-    if way is not curves.linear:
+    if not isinstance(shading.curve, Linear) and ends is not None:
         first, last = sorted((scale.low, scale.high))
         top = int(np.floor(np.log10(max(abs(first), abs(last), 1e-300))))
         series = [sign * m * 10.0**k for k in range(top, top - 5, -1) for m in (5, 2, 1)
@@ -62,9 +121,13 @@ def _placed_ticks(scale: Scale, way: curves.Curve) -> tuple[tuple[float, str], .
         wanted += [(v, f"{v:g}") for v in series if first <= v <= last]
     kept: list[tuple[float, str]] = []
     for value, text in wanted:
-        at = float(way(curves.position(np.array([value]), scale.low, scale.high))[0])
+        if ends is None:
+            at = (value - scale.low) / (scale.high - scale.low)
+        else:
+            t = float(shading.way(np.array([value]))[0])
+            at = (t - ends[0]) / (ends[1] - ends[0])
         if all(abs(at - other) >= _APART for other, _ in kept):
-            kept.append((at, text))
+            kept.append((float(at), text))
     return tuple(sorted(kept))
 
 
@@ -87,14 +150,3 @@ def round_ticks(low: float, high: float, about: int = 5) -> list[tuple[float, st
     if low > high:
         values = values[::-1]
     return [(value, f"{value:.{digits}f}") for value in values]
-
-
-def key(picture: Picture) -> list[tuple[str, str]]:
-    """Return (channel, what it shows) of a colour picture."""
-    names = ("red", "green", "blue", "alpha")
-    return [(name, str(scale)) for name, scale in zip(names, picture.scales, strict=False)]
-
-
-def class_key(classes: dict[float, Class] | Any) -> Sequence[tuple[str, str]]:
-    """Return (colour, label) of each class, in the order of its number."""
-    return [(color, label or f"{value:g}") for value, (color, label) in sorted(classes.items())]

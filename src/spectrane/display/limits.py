@@ -1,22 +1,28 @@
-"""Where low and high come from."""
+"""The values that limits and fitted curves are found from, and the limits found from them."""
 
 from __future__ import annotations
 
-import warnings
-from collections.abc import Callable, Iterable, Sequence
+import math
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.analysis.ranking import count_small, exact_percentiles, from_counts, sorted_counts
-from spectrane.analysis.statistics import Moments, small
+from spectrane.analysis.statistics import Moments, counts_of, moments_of, small
 from spectrane.analysis.walking import sampled, valid_values, walk
-from spectrane.kernels import curves
+from spectrane.engine.answers import answers
+from spectrane.kernels import levels
 from spectrane.model.band import Band
-from spectrane.model.display_window import DisplayWindow, find_window, no_window
-from spectrane.model.errors import DataWarning, LookError
-from spectrane.model.look import Look, Setting, presets
+from spectrane.model.curves import Curve, Shares
+from spectrane.model.display_window import DisplayWindow
+from spectrane.model.errors import LookError
+from spectrane.model.limits import Limits, Pair, Type
+from spectrane.model.look import Look
+from spectrane.model.physical import ends, physical, physical_number
 from spectrane.model.source import Source
 from spectrane.model.window import Window, area, extent, whole
 
@@ -25,14 +31,20 @@ MOST_EXACT = 16_000_000
 ENOUGH = 1_000_000
 _BINS = 4096
 """Bins of the equalising curve of floats."""
-DEFAULT = Setting("percentile", (1.0, 99.0))
 
-Found = tuple[float, float, bool]
-"""Low and high in physical values, and whether they are exact."""
 Walk = Callable[[], Iterable[list[NDArray[Any]]]]
 
 
-def type_range(dtype: np.dtype[Any]) -> tuple[float, float]:
+@dataclass(frozen=True)
+class Found:
+    """Low and high in physical values, and whether they were found from every pixel."""
+
+    low: float
+    high: float
+    exact: bool = True
+
+
+def type_range(dtype: np.dtype[Any]) -> Pair:
     """Return the stored type's whole range; 0 to 1 for floats and booleans.
 
     >>> type_range(np.dtype("int16"))
@@ -44,257 +56,276 @@ def type_range(dtype: np.dtype[Any]) -> tuple[float, float]:
     return float(limits.min), float(limits.max)
 
 
-def settled(setting: Setting, dtype: np.dtype[Any]) -> Setting:
-    """Return what ``auto`` means for a type; other settings are left as they are."""
-    if setting.kind != "auto":
-        return setting
-    return Setting("type") if dtype.itemsize == 1 else DEFAULT
+@dataclass(frozen=True)
+class AboutSource:
+    """What a rule may know of a source before any value is read: see ``model.limits.About``."""
+
+    dtype: np.dtype[Any]
+    windows: Sequence[DisplayWindow]
+    curved: bool
+
+    def presets(self) -> dict[str, Pair]:
+        """Return the windows there are whatever the file; only a name that asks reads them."""
+        from spectrane.display.windows import presets
+
+        return presets()
 
 
-def window_meant(setting: Setting, windows: Sequence[DisplayWindow], curve: str) -> Setting:
-    """Return what a window called by name means: the file's own, with its function, or a preset.
-
-    A curve that the look names replaces the function. Raises LookError where there is none.
-    """
-    name = setting.name or setting.preset
-    index = find_window(windows, name) if setting.kind == "window" and name else None
-    if index is None:
-        if setting.kind == "window" and not setting.parameters:
-            raise no_window(windows, name, () if name.isdecimal() else sorted(presets()))
-        return setting
-    one = windows[index]
-    label = one.explanation or str(index + 1)
-    if curve == "linear":
-        return Setting("voi", (float(index),), label)
-    return Setting("window", (one.center, one.width), label)
-
-
-def kept_range(source: Source) -> tuple[float, float] | None:
-    """Return low and high that are kept with a file, in physical values; None where none are."""
-    if source.look is None:
-        return None
-    setting = window_meant(source.look.limits[0], source.windows, source.look.curve)
-    if setting.kind not in ("fixed", "window", "voi"):
-        return None
-    low, high, _ = _given(setting, source, source.bands[0])
-    return low, high
-
-
-def settings_of(look: Look, channels: int, source: Source) -> list[Setting]:
-    """Return one setting per channel; a fourth is alpha, which is shown by its type."""
-    given: tuple[Setting, ...] = look.limits
+def rules_of(look: Look, channels: int, source: Source) -> list[Limits]:
+    """Return one rule per channel, as it is carried out; a fourth is alpha, shown by its type."""
+    given: tuple[Limits, ...] = look.limits
     if len(given) not in (1, channels) and not (channels == 4 and len(given) == 3):
         raise LookError(f"limits: {len(given)} given for {channels} channels")
     colors = min(channels, 3)
-    many = given * colors if len(given) == 1 else given[:colors]
-    many = tuple(window_meant(one, source.windows, look.curve) for one in many)
+    about = AboutSource(source.dtype, source.windows, str(look.curve) != "linear")
+    many = [one.meant(about) for one in (given * colors if len(given) == 1 else given[:colors])]
     if look.shared and len(set(many)) > 1:
         raise LookError("limits: shared ones are one for all channels, not one each")
-    alpha = [Setting("type")] if channels == 4 else []
-    return [settled(setting, source.dtype) for setting in many] + alpha
+    return many + ([Type()] if channels == 4 else [])
 
 
-def find_limits(
-    source: Source, bands: Sequence[int], settings: Sequence[Setting], look: Look, seen: Window
+def found_limits(
+    source: Source, bands: Sequence[int], rules: Sequence[Limits], look: Look, seen: Window
 ) -> list[Found]:
-    """Return low, high and exactness for each channel; ``seen`` is the view's window.
+    """Return low and high of each channel; ``seen`` is the view's window.
 
-    Warns where a band has no valid value, or all its values are one.
+    What is found from values is found once, in one reading for all channels, and kept among the
+    answers.
     """
-    source, window = seen_by(source, look, seen)
-    from_data = [k for k, setting in enumerate(settings) if setting.kind in _FROM_VALUES]
-    found: dict[int, Found] = {}
-    if from_data:
-        values = _Values(source, [bands[k] for k in from_data], window, look.exact)
-        if look.shared:
-            pooled = values.pooled(settings[from_data[0]])
-            found = dict.fromkeys(from_data, pooled)
-        else:
-            found = {k: values.limits(n, settings[k]) for n, k in enumerate(from_data)}
-    for k, setting in enumerate(settings):
-        found.setdefault(k, _given(setting, source, source.bands[bands[k]]))
-    for k, (low, high, _) in found.items():
-        if settings[k].kind == "voi":
-            continue  # a window of width 1 is meant as a step
-        _warn_of_one_value(source.bands[bands[k]], low, high)
-    return [found[k] for k in range(len(settings))]
+    reads = [band for band, rule in zip(bands, rules, strict=True) if rule.reads]
+    reading = Reading(source, tuple(dict.fromkeys(reads or bands[:1])), look, seen)
+    if not look.shared:
+        return [_limits(reading, (band,), rule) for band, rule in zip(bands, rules, strict=True)]
+    pooled = _limits(reading, tuple(bands[:3]), rules[0])
+    alone = [_limits(reading, (one,), rule) for one, rule in zip(bands[3:], rules[3:], strict=True)]
+    return [pooled] * len(bands[:3]) + alone
 
 
-def seen_by(source: Source, look: Look, seen: Window) -> tuple[Source, Window]:
-    """Return what limits and the equalising curve are found from: image, view, or a region."""
-    if look.limits_from == "view":
-        return source, seen
-    if look.limits_from == "image":
-        return source, whole(source.shape)
-    from spectrane.spatial.regions import region_of  # polygons: few looks ask for them
+def _limits(reading: Reading, bands: tuple[int, ...], rule: Limits) -> Found:
+    values = SeenValues(reading, bands)
 
-    return region_of(source, look.limits_from)
+    def find() -> Found:
+        low, high = rule.find(values)
+        return Found(float(low), float(high), not rule.reads or reading.exact)
 
-
-def equaliser(
-    source: Source, index: int, look: Look, seen: Window, low: float, high: float
-) -> curves.Curve:
-    """Return the equalising curve of one band between two limits."""
-    source, window = seen_by(source, look, seen)
-    key = (index, "equalise", low, high, window, look.exact)
-    kept: dict[Any, curves.Curve] = source.__dict__.setdefault("_curves_found", {})
-    if key not in kept:
-        kept[key] = _Values(source, [index], window, look.exact).shares(0, low, high)
-    return kept[key]
+    if not rule.reads:
+        return find()
+    return answers.find(reading.source, ("limits", bands, rule, reading.question), find)
 
 
-_FROM_VALUES = ("minmax", "percentile", "deviation", "symmetric")
+def fitted_curve(
+    curve: Curve, source: Source, band: int, look: Look, seen: Window, found: Found
+) -> Curve:
+    """Return a curve as it is drawn between limits: itself, or fitted to the values."""
+    if not curve.needs_values:
+        return curve
+    reading = Reading(source, (band,), look, seen)
+    positions = SeenPositions(SeenValues(reading, (band,)), found.low, found.high)
+    question = ("curve", band, curve, found.low, found.high, reading.question)
+    return answers.find(source, question, lambda: curve.fitted(positions))
 
 
-def _given(setting: Setting, source: Source, band: Band) -> Found:
-    if setting.kind == "voi":
-        return (*source.windows[int(setting.parameters[0])].limits, True)
-    if setting.kind == "fixed":
-        return setting.parameters[0], setting.parameters[1], True
-    if setting.kind == "window":
-        center, width = setting.parameters
-        return center - width / 2, center + width / 2, True
-    low, high = (end * band.scale + band.offset for end in type_range(source.dtype))
-    return min(low, high), max(low, high), True
+class Reading:
+    """The valid values of some bands, read once: of what limits see, or of an even part of it."""
 
+    def __init__(self, source: Source, bands: Sequence[int], look: Look, seen: Window) -> None:
+        self.source, self.bands, self.look = source, bands, look
+        self._seen = seen
+        self._walk: Walk | None = None
+        self._counts: list[NDArray[np.int64]] | None = None
 
-def _warn_of_one_value(band: Band, low: float, high: float) -> None:
-    if low == high:
-        warnings.warn(
-            f"{band.name}: low and high limit are both {low:.6g}, so the picture only tells "
-            "below, at and above; give fixed limits to see more", DataWarning, stacklevel=2,
-        )  # fmt: skip
+    @property
+    def question(self) -> tuple[Any, ...]:
+        """What its answers depend on besides source and bands."""
+        where = self.look.limits_from
+        return where, self._seen if where == "view" else None, self.look.exact
 
+    @cached_property
+    def place(self) -> tuple[Source, Window]:
+        """The source and window that are seen: the image, the view, or a region."""
+        where = self.look.limits_from
+        if where == "view":
+            return self.source, self._seen
+        if where == "image":
+            return self.source, whole(self.source.shape)
+        from spectrane.spatial.regions import region_of  # polygons: few looks ask for them
 
-class _Values:
-    """The values that limits are found from: all of a window, or an even part of it."""
+        return region_of(self.source, where)
 
-    def __init__(self, source: Source, bands: Sequence[int], window: Window, exact: bool) -> None:
-        self.source, self.bands, self.window = source, bands, window
-        self.exact = exact or area(window) <= MOST_EXACT
-        self._made: Walk | None = None
+    @property
+    def exact(self) -> bool:
+        """Whether every pixel is read."""
+        return self.look.exact or area(self.place[1]) <= MOST_EXACT
 
-    def walk(self) -> Iterable[list[NDArray[Any]]]:
-        """Walk the values of each band; nothing is read before they are needed."""
-        if self._made is None:
-            self._made = self._all(self.window) if self.exact else self._part(self.window)
-        return self._made()
+    def blocks(self) -> Iterable[list[NDArray[Any]]]:
+        """Walk the stored numbers, an array per band; nothing is read before this is asked."""
+        if self._walk is None:
+            self._walk = self._all() if self.exact else self._part()
+        return self._walk()
 
-    def _all(self, window: Window) -> Walk:
-        if area(window) * len(self.bands) <= MOST_EXACT:
-            held = valid_values(self.source.read(self.bands, window))
+    def counts(self, band: int) -> tuple[NDArray[Any], NDArray[np.int64]]:
+        """Return the stored numbers of 8 or 16 bits that occur in a band, and how often."""
+        if self._counts is None:
+            size = 1 << (8 * self.source.dtype.itemsize)
+            self._counts = [np.zeros(size, np.int64) for _ in self.bands]
+            for blocks in self.blocks():
+                for table, values in zip(self._counts, blocks, strict=True):
+                    count_small(values, table)
+        return sorted_counts(self.source.dtype, self._counts[self.bands.index(band)])
+
+    @property
+    def small(self) -> bool:
+        """Whether every number can be counted by itself: none was averaged from others."""
+        return small(self.source.dtype) and (self.exact or not self._sizes())
+
+    def _all(self) -> Walk:
+        source, window = self.place
+        if not small(source.dtype) and area(window) * len(self.bands) <= MOST_EXACT:
+            held = valid_values(source.read(self.bands, window))
             return lambda: [held]
-        return lambda: walk(self.source, self.bands, window)
+        return lambda: walk(source, self.bands, window)
 
-    def _part(self, window: Window) -> Walk:
-        """Take the smallest overview with a million pixels in the window, else spread blocks."""
+    def _sizes(self) -> list[tuple[int, ...]]:
+        """Return the sizes of overviews that have enough pixels in the window."""
+        source, window = self.place
+        if source.categories:
+            return []
         sizes = [
             tuple(max(1, -(-n * r // f)) for n, r, f in zip(
-                extent(window), shape, self.source.shape, strict=True))
-            for shape in self.source.overviews
+                extent(window), shape, source.shape, strict=True))
+            for shape in source.overviews
         ]  # fmt: skip
-        fitting = [size for size in sizes if int(np.prod(size)) >= ENOUGH]
-        if fitting and not self.source.categories:
+        return [size for size in sizes if int(np.prod(size)) >= ENOUGH]
+
+    def _part(self) -> Walk:
+        """Take the smallest overview with a million pixels in the window, else spread blocks."""
+        (source, window), fitting = self.place, self._sizes()
+        if fitting:
             size = min(fitting, key=lambda size: int(np.prod(size)))
-            held = valid_values(self.source.read(self.bands, window, size, "area"))
+            held = valid_values(source.read(self.bands, window, size, "area"))
         else:
-            held = [
-                np.concatenate(parts)
-                for parts in zip(*sampled(self.source, self.bands, window, ENOUGH)(), strict=True)
-            ]
+            walking = sampled(source, self.bands, window, ENOUGH)
+            held = [np.concatenate(parts) for parts in zip(*walking(), strict=True)]
         return lambda: [held]
 
-    def limits(self, channel: int, setting: Setting) -> Found:
-        """Return one channel's limits, found once and kept with the source."""
-        key = (self.bands[channel], str(setting), self.window, self.exact)
-        kept: dict[Any, Found] = self.source.__dict__.setdefault("_limits_found", {})
-        if key not in kept:
-            kept[key] = self._limits(channel, setting)
-        return kept[key]
 
-    def _limits(self, channel: int, setting: Setting) -> Found:
-        band = self.source.bands[self.bands[channel]]
-        if setting.kind == "symmetric":
-            reach = self._greatest([channel], band, setting.parameters[0])
-            return -reach, reach, self.exact
-        low, high = self._ends([channel], setting)
-        low, high = low * band.scale + band.offset, high * band.scale + band.offset
-        return min(low, high), max(low, high), self.exact
+class SeenValues:
+    """Values of one or several bands together, in physical values: ``model.limits.Values``."""
 
-    def pooled(self, setting: Setting) -> Found:
-        """Return the limits of all channels' values together."""
-        scales = {(self.source.bands[b].scale, self.source.bands[b].offset) for b in self.bands}
-        if len(scales) > 1:
-            raise LookError("shared limits need bands with one scale and offset")
-        scale, offset = scales.pop()
-        if setting.kind == "symmetric":
-            everything = range(len(self.bands))
-            reach = self._greatest(everything, self.source.bands[self.bands[0]],
-                                   setting.parameters[0])  # fmt: skip
-            return -reach, reach, self.exact
-        ends = self._ends(range(len(self.bands)), setting)
-        low, high = sorted(end * scale + offset for end in ends)
-        return low, high, self.exact
+    def __init__(self, reading: Reading, bands: Sequence[int]) -> None:
+        self.reading, self.bands = reading, bands
+        self.described = [reading.source.bands[band] for band in bands]
 
-    def _ends(self, channels: Sequence[int], setting: Setting) -> tuple[float, float]:
-        """Return low and high as stored numbers; NaN where there are no valid values."""
-        if setting.kind == "percentile":
-            low, high = self._percentiles(channels, setting.parameters)
-            return low, high
+    def physical(self) -> Iterator[NDArray[np.float64]]:
+        """Walk the physical values of all bands in float64, block by block."""
+        for band, values in self._stored():
+            yield physical(values, band, np.float64)
+
+    def _stored(self) -> Iterator[tuple[Band, NDArray[Any]]]:
+        places = [self.reading.bands.index(band) for band in self.bands]
+        for blocks in self.reading.blocks():
+            for band, place in zip(self.described, places, strict=True):
+                yield band, blocks[place]
+
+    @cached_property
+    def counted(self) -> tuple[NDArray[np.float64], NDArray[np.int64]] | None:
+        """The physical values that occur, ascending, and how often; None of types too wide."""
+        if not self.reading.small:
+            return None
+        parts = [self.reading.counts(band) for band in self.bands]
+        values = np.concatenate([
+            physical(found, band, np.float64)
+            for band, (found, _) in zip(self.described, parts, strict=True)
+        ])  # fmt: skip
+        order = np.argsort(values, kind="stable")
+        return values[order], np.concatenate([often for _, often in parts])[order]
+
+    def type_range(self) -> Pair:
+        """Return the stored type's whole range in physical values."""
+        return ends(type_range(self.reading.source.dtype), self.described[0])
+
+    def ends(self) -> Pair:
+        """Return the least and greatest value; NaN where there is none."""
+        found = self._moments()
+        return (found.low, found.high) if found.count else (math.nan, math.nan)
+
+    def moments(self) -> Pair:
+        """Return the mean and σ (divisor N)."""
+        found = self._moments()
+        if not found.count:
+            return math.nan, math.nan
+        return found.mean, math.sqrt(max(0.0, found.squares / found.count))
+
+    def _moments(self) -> Moments:
+        if self.counted is not None:
+            return moments_of(*self.counted)
         moments = Moments()
-        for blocks in self.walk():
-            for k in channels:
-                moments.add(blocks[k])
-        if moments.count == 0:
-            return float("nan"), float("nan")
-        if setting.kind == "minmax":
-            return moments.low, moments.high
-        reach = setting.parameters[0] * float(np.sqrt(moments.squares / moments.count))
-        return moments.mean - reach, moments.mean + reach
+        for values in self.physical():
+            moments.add(values)
+        return moments
 
-    def _greatest(self, channels: Sequence[int], band: Band, percent: float) -> float:
-        """Return the greatest magnitude of physical values, or its percentile."""
+    def percentiles(self, percents: Sequence[float]) -> list[float]:
+        """Return percentiles of physical values."""
+        if self.counted is not None:
+            return from_counts(*self.counted, percents)
+        first = self.described[0]
+        if any((b.scale, b.offset) != (first.scale, first.offset) for b in self.described):
+            return exact_percentiles(self.physical, percents)
+        # Stored numbers are found faster; under a negative scale they run the other way.
+        turned = [100.0 - p for p in percents] if first.scale < 0 else list(percents)
+        found = exact_percentiles(lambda: (values for _, values in self._stored()), turned)
+        return [physical_number(value, first) for value in found]
 
-        def magnitudes() -> Iterable[NDArray[Any]]:
-            for blocks in self.walk():
-                for k in channels:
-                    yield np.abs(blocks[k].astype(np.float64) * band.scale + band.offset)
+    def distances(self, middle: float, percent: float) -> float:
+        """Return the percentile of the distances of values from ``middle``."""
+        if self.counted is not None:
+            far = np.abs(self.counted[0] - middle)
+            order = np.argsort(far, kind="stable")
+            return from_counts(far[order], self.counted[1][order], [percent])[0]
+        return exact_percentiles(lambda: (np.abs(v - middle) for v in self.physical()), [percent])[
+            0]  # fmt: skip
 
-        return exact_percentiles(magnitudes, (percent,))[0]
 
-    def shares(self, channel: int, low: float, high: float) -> curves.Curve:
-        """Return the equalising curve: the share of values between the limits that are <= v."""
-        band = self.source.bands[self.bands[channel]]
-        first = next(iter(self.walk()))[channel]
-        if small(first.dtype):
-            counts = np.zeros(1 << (8 * first.dtype.itemsize), np.int64)
-            for blocks in self.walk():
-                count_small(blocks[channel], counts)
-            values, found = sorted_counts(first.dtype, counts)
-            physical = values.astype(np.float64) * band.scale + band.offset
-            inside = (physical >= min(low, high)) & (physical <= max(low, high))
-            at = curves.position(physical[inside], low, high)
-            order = np.argsort(at, kind="stable")
-            total = np.concatenate([[0], np.cumsum(found[inside][order])])
-            return curves.shares(at[order], total / max(1, total[-1]))
+class SeenPositions:
+    """Values between two limits as positions u in 0...1: ``model.curves.Positions``."""
+
+    def __init__(self, values: SeenValues, low: float, high: float) -> None:
+        self.values, self.low, self.high = values, low, high
+
+    def _between(self, found: NDArray[np.float64]) -> NDArray[np.bool_]:
+        return (found >= min(self.low, self.high)) & (found <= max(self.low, self.high))
+
+    def _blocks(self) -> Iterator[NDArray[np.float64]]:
+        for found in self.values.physical():
+            yield levels.position(found[self._between(found)], self.low, self.high)
+
+    def percentile(self, percent: float) -> float:
+        """Return a percentile of u; NaN where nothing lies between the limits."""
+        if self.values.counted is None:
+            return exact_percentiles(self._blocks, [percent])[0]
+        at, often = self._counted(*self.values.counted)
+        return from_counts(at, often, [percent])[0]
+
+    def shares(self) -> Shares:
+        """Return the share at or below each u: of every value of integers, of bins of floats."""
+        if self.values.counted is None and self.values.reading.source.dtype.kind == "f":
+            return self._in_bins()
+        at, often = self._counted(*(self.values.counted or counts_of(self.values.physical())))
+        total = np.cumsum(often)
+        return Shares(at, total / max(1, total[-1] if total.size else 1))
+
+    def _counted(
+        self, found: NDArray[np.float64], often: NDArray[np.int64]
+    ) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+        """Return the positions that occur between the limits, ascending, and how often."""
+        inside = self._between(found)
+        at = levels.position(found[inside], self.low, self.high)
+        order = np.argsort(at, kind="stable")
+        return at[order], often[inside][order]
+
+    def _in_bins(self) -> Shares:
         table = np.zeros(_BINS, np.int64)
-        for blocks in self.walk():
-            physical = blocks[channel].astype(np.float64) * band.scale + band.offset
-            inside = (physical >= min(low, high)) & (physical <= max(low, high))
-            at = curves.position(physical[inside], low, high)
+        for at in self._blocks():
             table += np.bincount(np.minimum((at * _BINS).astype(int), _BINS - 1), minlength=_BINS)
         total = np.concatenate([[0], np.cumsum(table)]) / max(1, table.sum())
-        numbers = np.column_stack([np.linspace(0, 1, _BINS + 1), total]).ravel()
-        return curves.points(numbers.tolist())
-
-    def _percentiles(self, channels: Sequence[int], percents: Sequence[float]) -> list[float]:
-        first = next(iter(self.walk()))[0]
-        if not small(first.dtype):
-            return exact_percentiles(
-                lambda: (blocks[k] for blocks in self.walk() for k in channels), percents
-            )
-        counts = np.zeros(1 << (8 * first.dtype.itemsize), np.int64)
-        for blocks in self.walk():
-            for k in channels:
-                count_small(blocks[k], counts)
-        return from_counts(*sorted_counts(first.dtype, counts), percents)
+        return Shares(np.linspace(0, 1, _BINS + 1), total, between=True)

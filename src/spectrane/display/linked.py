@@ -9,15 +9,15 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.display.channels import shown_bands
 from spectrane.display.picture import Picture
-from spectrane.display.proposals import settled_colormap
+from spectrane.display.plan import RenderPlan
 from spectrane.display.render import render
 from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import Grid
-from spectrane.model.look import Look
+from spectrane.model.look import Look, look_of
 from spectrane.model.source import Source
 from spectrane.model.view import View, fitted
+from spectrane.model.window import Window
 
 
 @dataclass(frozen=True)
@@ -26,8 +26,8 @@ class Panel:
 
     caption: str
     source: Source
-    look: Look
-    view: View
+    plan: RenderPlan
+    window: Window
     rgba: NDArray[np.uint8]
 
 
@@ -48,13 +48,12 @@ def linked(
         raise GridMismatch("compare: some rasters have a place on a map and some have none")
     panels = []
     for name, source, given in layers:
-        look = given or source.look or Look()
-        look, _ = settled_colormap(source, look, shown_bands(source, look))
         own = _own_view(source, area, all(placed), view)
-        picture = render(source, look, view=own, size=_own_size(source, area, own, shape))
-        said = _said(picture, look)
-        caption = f"{name}: {said}"
-        panels.append(Panel(caption, source, look, own, _onto(picture, source, area)))
+        picture = render(source, look_of(given), view=own,
+                         size=_own_size(source, area, own, shape))  # fmt: skip
+        assert picture.plan is not None
+        panels.append(Panel(f"{name}: {picture.plan.said()}", source, picture.plan,
+                            own.window(source.grid), _onto(picture, source, area)))  # fmt: skip
     return panels
 
 
@@ -108,13 +107,3 @@ def _stretched(rgba: NDArray[Any], rows: int, columns: int) -> NDArray[Any]:
     r = (np.arange(rows) * len(rgba) // rows).clip(0, len(rgba) - 1)
     c = (np.arange(columns) * rgba.shape[1] // columns).clip(0, rgba.shape[1] - 1)
     return np.asarray(rgba[np.ix_(r, c)])
-
-
-def _said(picture: Picture, look: Look) -> str:
-    if not picture.scales:
-        return "classes"
-    bands = " ".join(scale.band for scale in picture.scales)
-    limits = ", ".join(dict.fromkeys(scale.limits for scale in picture.scales))
-    name = getattr(look.colormap, "name", look.colormap)
-    parts = [bands, limits, picture.scales[0].curve, *([str(name)] if name else [])]
-    return ", ".join(parts + (["inverted"] if look.invert else []))

@@ -2,27 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.display.drawing import Rgba, draw_classes
-from spectrane.display.render import (
-    Settled,
-    drawn,
-    hidden_color,
-    resampling,
-    settled,
-    shadings_of,
-    straight,
-)
-from spectrane.display.shading import Scale
+from spectrane.display.drawing import Rgba
+from spectrane.display.plan import RenderPlan
 from spectrane.kernels.gathering import NEAR_ONE
 from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import Grid
-from spectrane.model.look import Look
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window, whole
@@ -33,25 +22,15 @@ from spectrane.spatial.turned import upright
 _EVEN = 1e-3
 
 
-@dataclass(frozen=True)
-class Drawn:
-    """What a raster looks like on a grid: (rows, columns, 4) uint8, and how it was shown."""
-
-    rgba: Rgba
-    scales: tuple[Scale, ...]
-    look: Look
-    source: Source
-
-
-def drawn_onto(source: Source, look: Look | None, grid: Grid) -> Drawn:
-    """Draw a source as a look says onto a grid; limits are those of the source, not of the grid.
+def drawn_onto(plan: RenderPlan, source: Source, grid: Grid) -> Rgba:
+    """Draw a source by its plan onto a grid: (rows, columns, 4) uint8.
 
     What the source does not cover is transparent. Raises GridMismatch where the two do not meet.
     """
-    source = upright(source)
+    source = plan.ready(upright(source))
     mapping = Mapping(grid, source.grid)
-    ready = settled(source, look, whole(source.shape))
-    return _drawn(ready, grid, mapping, _seen(mapping))
+    pixels = plan.straight(_pixels(plan, source, grid, mapping))
+    return _cut(plan.draw(pixels), plan, grid, mapping)
 
 
 def covers(source: Source, grid: Grid) -> bool:
@@ -64,37 +43,15 @@ def covers(source: Source, grid: Grid) -> bool:
     return True
 
 
-def _drawn(ready: Settled, grid: Grid, mapping: Mapping, seen: Window) -> Drawn:
-    source, look = ready.source, ready.look
-    method = _method(ready, mapping)
-    if ready.classes is not None:
-        pixels = _pixels(source, ready.bands, grid, mapping, method)
-        rgba, _ = draw_classes(pixels, ready.classes.classes, ready.classes.nodata_color)
-        return Drawn(_cut(rgba, ready.classes, grid, mapping), (), ready.classes, source)
-    shadings = shadings_of(source, look, ready.bands, seen)
-    pixels = straight(_pixels(source, ready.bands, grid, mapping, method), source.alpha)
-    rgba = _cut(drawn(pixels, shadings, look), look, grid, mapping)
-    return Drawn(rgba, tuple(one.scale for one in shadings), look, source)
-
-
-def _method(ready: Settled, mapping: Mapping) -> str:
-    """Return the kernel: the look's, else area to shrink and nearest to enlarge."""
+def _pixels(plan: RenderPlan, source: Source, grid: Grid, mapping: Mapping) -> Pixels:
+    """Return bands on a grid: as a read of the source where pixels line up, else regridded."""
     # Two zones of one projection differ by a little: that is no shrinking.
     scales = [1.0 if 1 <= scale <= NEAR_ONE else scale for scale in mapping.scales()]
-    categories = ready.classes is not None or ready.source.categories
-    if categories and ready.look.resample not in (None, "nearest", "majority"):
-        return "majority" if max(scales) > 1 else "nearest"
-    window = tuple((0, round(1000 * scale)) for scale in scales)
-    return resampling(ready.look, window, (1000, 1000), categories)
-
-
-def _pixels(source: Source, bands: list[int], grid: Grid, mapping: Mapping, method: str) -> Pixels:
-    """Return bands on a grid: as a read of the source where pixels line up, else regridded."""
+    method = plan.method(scales)
     window = _even_window(grid, source.grid, mapping)
     if window is not None:
-        return source.read(bands, window, grid.shape, method)
-    made = Regridded(source, grid, method)
-    return made.read(bands, whole(grid.shape))
+        return source.read(plan.bands, window, grid.shape, method)
+    return Regridded(source, grid, method).read(plan.bands, whole(grid.shape))
 
 
 def _even_window(grid: Grid, own: Grid, mapping: Mapping) -> Window | None:
@@ -116,8 +73,9 @@ def _even_window(grid: Grid, own: Grid, mapping: Mapping) -> Window | None:
     return tuple(window)
 
 
-def _seen(mapping: Mapping) -> Window:
-    """Return the part of a source that lies under a grid, for limits that look at the view."""
+def seen_under(source: Source, grid: Grid) -> Window:
+    """Return the part of an upright source under a grid, for limits that look at the view."""
+    mapping = Mapping(grid, source.grid)
     rows, columns = mapping.target.shape
     down, across = np.meshgrid(np.linspace(0, rows, 33), np.linspace(0, columns, 33),
                                indexing="ij")  # fmt: skip
@@ -132,9 +90,9 @@ def _seen(mapping: Mapping) -> Window:
     return tuple(window)
 
 
-def _cut(rgba: Rgba, look: Look, grid: Grid, mapping: Mapping) -> Rgba:
+def _cut(rgba: Rgba, plan: RenderPlan, grid: Grid, mapping: Mapping) -> Rgba:
     """Make what lies outside the raster transparent: a colour hides no-data inside it alone."""
-    if hidden_color(look) is None:
+    if plan.hidden is None:
         return rgba
     columns, rows = mapping.positions(whole(grid.shape))
     height, width = mapping.source.shape

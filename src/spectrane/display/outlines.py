@@ -11,9 +11,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.display.drawing import Rgba
+from spectrane.model.colors import parse_color
 from spectrane.model.errors import LookError
 from spectrane.model.grid import Grid
-from spectrane.model.look import parse_color
 from spectrane.spatial.shapes import LONLAT, brought, features_of, loaded, parts_of, way_to
 
 _FINER = 4

@@ -11,32 +11,57 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.display.legends import Legend
+from spectrane.display.plan import RenderPlan
 from spectrane.display.shading import Scale
-from spectrane.engine.files import written_whole
 from spectrane.formats.png.encoding import encode_png
 from spectrane.model.errors import FormatError, LookError
 from spectrane.model.grid import Grid
+from spectrane.model.whole_files import written_whole
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Picture:
     """A display of a raster: levels and colours, not data.
 
     ``rgba`` is (rows, columns, 4) uint8 with straight alpha; ``grid`` says where it lies, and
     ``scales`` how each channel was shown. ``source`` is the file's name, without its folder.
+    ``plan`` is how it was drawn, where it was drawn from one raster. Pictures are equal where their
+    pixels, their place and what they say are; they can be pickled.
     """
 
     rgba: NDArray[np.uint8]
     grid: Grid
     scales: tuple[Scale, ...]
     source: str
-    _draw16: Callable[[], NDArray[np.uint16]] = field(repr=False, compare=False)
     notes: tuple[str, ...] = ()
+    plan: RenderPlan | None = field(default=None, repr=False)
+    in_sixteen_bits: Callable[[], NDArray[np.uint16]] | None = field(default=None, repr=False)
 
     @cached_property
     def rgba16(self) -> NDArray[np.uint16]:
-        """The same picture in 16 bits, computed from the values and not from 8-bit levels."""
-        return self._draw16()
+        """The same picture in 16 bits, computed from the values where it is of one raster."""
+        if self.in_sixteen_bits is None:
+            return self.rgba.astype(np.uint16) * np.uint16(257)
+        return self.in_sixteen_bits()
+
+    def legend(self) -> Legend:
+        """Return what its legend says. Raises LookError for one blended of several layers."""
+        if self.plan is None:
+            raise LookError("legend: the picture is blended of layers, and each has its own; draw "
+                            "one alone")  # fmt: skip
+        return self.plan.legend()
+
+    def __eq__(self, other: object) -> bool:
+        if not isinstance(other, Picture):
+            return NotImplemented
+        return self._said() == other._said() and np.array_equal(self.rgba, other.rgba)
+
+    def __hash__(self) -> int:
+        return hash((self._said(), self.rgba.tobytes()))
+
+    def _said(self) -> tuple[Any, ...]:
+        return self.grid, self.scales, self.source, self.notes
 
     @property
     def description(self) -> str:

@@ -2,18 +2,30 @@
 
 from __future__ import annotations
 
+import math
+import os
 from collections.abc import Sequence
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
-from spectrane.display.channels import shown_bands
-from spectrane.display.render import classes_shown, render, shadings_of
-from spectrane.model.look import Look
-from spectrane.model.source import Source
+from spectrane.display.drawing import Rgba
+from spectrane.display.layers import Layer, PlannedLayer
+from spectrane.display.outlines import Outline
+from spectrane.display.plan import RenderPlan, resolve
+from spectrane.model.colors import color_text
+from spectrane.model.errors import LookError
+from spectrane.model.physical import physical_number
+from spectrane.model.source import Source, flat_source_of
 from spectrane.model.view import View
-from spectrane.model.window import whole
+from spectrane.model.window import Window, area, whole
 from spectrane.spatial.regions import Place, point_places
+
+_WHOLE = 4_000_000
+"""Local contrast is drawn of all of a raster up to so many pixels, and near the point above."""
+_NEAR = 1000
 
 
 def _places(
@@ -27,23 +39,56 @@ def _places(
     return point_places(source, [{k: v for k, v in given.items() if v is not None}], crs)
 
 
-def probed(layers: Sequence[tuple[str, Source, Look | None]], **where: Any) -> list[dict[str, Any]]:
+@dataclass(frozen=True)
+class Asked:
+    """A layer that is asked: its numbers, how they are shown, and ``shown``, what is left of them
+    where a threshold or a mask hides some.
+    """
+
+    name: str
+    source: Source
+    shown: Source
+    plan: RenderPlan
+    drawn: dict[Window, tuple[NDArray[np.int32], Rgba, NDArray[np.bool_]]] = field(
+        default_factory=dict
+    )
+
+    @classmethod
+    def of(cls, given: Any, number: int) -> Asked:
+        """Return what a raster, a (raster, look) pair, or a layer is asked as."""
+        if isinstance(given, Outline):
+            raise LookError(f"probe: {given.title} is an outline, and has no numbers")
+        if isinstance(given, PlannedLayer):
+            return cls(given.layer.title, given.layer.source, given.source, given.plan)
+        pair = given if isinstance(given, tuple) else (given, None)
+        layer = given if isinstance(given, Layer) else Layer(*pair)
+        source = flat_source_of(layer.source)
+        name = layer.name or os.path.basename(source.name) or f"layer {number}"
+        plan = resolve(source, layer.look)
+        plan.tell()
+        return cls(name, source, layer.hidden(), plan)
+
+
+def probed(layers: Sequence[Any], **where: Any) -> list[dict[str, Any]]:
     """Return a row per point, layer and band.
 
-    Positions are those of the first layer; a layer that a point misses has no row for it.
+    ``layers`` are rasters, (raster, look) pairs, or layers. Positions are those of the first; a
+    layer that a point misses has no row for it.
 
     Columns: ``point layer row column band stored physical unit level color shown``; ``level`` is
     0…255 or the entry of the colour map, ``color`` the pixel as it is drawn, both only for bands
-    that are shown; ``shown`` is False for what is invalid.
+    that are shown; ``shown`` is False where the pixel is hidden.
     """
-    first = layers[0][1]
-    asked = _places(first, **where)
+    if not layers:
+        raise LookError("probe: expected one raster or more")
+    asked = [Asked.of(one, number) for number, one in enumerate(layers, 1)]
+    first = asked[0].source
     found = []
-    for place in asked:
-        for name, source, given in layers:
-            own = place if source is first else _same_place(first, source, place)
+    for place in _places(first, **where):
+        for one in asked:
+            own = place if one.source is first else _same_place(first, one.source, place)
             if own is not None:
-                found += _rows(name, source, given or source.look or Look(), own)
+                found += _rows(one, own)
     return found
 
 
@@ -63,56 +108,52 @@ def _same_place(first: Source, source: Source, place: Place) -> Place | None:
     return (name, row, column) if inside else None
 
 
-def _rows(layer: str, source: Source, look: Look, place: Place) -> list[dict[str, Any]]:
+def _rows(one: Asked, place: Place) -> list[dict[str, Any]]:
     name, row, column = place
-    window = ((row, row + 1), (column, column + 1))
+    source, plan = one.source, one.plan
     everything = range(len(source.bands))
-    pixels = source.read(everything, window)
-    valid = np.broadcast_to(pixels.valid, pixels.values.shape)[:, 0, 0]
-    bands = shown_bands(source, look)
-    levels = _levels(source, look, bands, pixels.values)
-    color = _color(source, look, window)
+    pixels = plan.ready(source).read(everything, ((row, row + 1), (column, column + 1)))
+    valid = pixels.validity[:, 0, 0]
+    levels, color, seen = _drawn_at(one, row, column)
     rows = []
     for index in everything:
         band, stored = source.bands[index], pixels.values[index, 0, 0].item()
-        physical = stored * band.scale + band.offset if valid[index] else None
-        shown = index in bands
+        drawn = index in plan.bands
         rows.append({
-            "point": name, "layer": layer, "row": row, "column": column, "band": band.name,
-            "stored": stored, "physical": physical, "unit": band.unit,
-            "level": levels.get(index) if shown and valid[index] else None,
-            "color": color if shown else None, "shown": bool(shown and valid[index]),
+            "point": name, "layer": one.name, "row": row, "column": column, "band": band.name,
+            "stored": stored, "physical": physical_number(stored, band) if valid[index] else None,
+            "unit": band.unit, "level": levels.get(index) if seen else None,
+            "color": color if drawn else None, "shown": bool(drawn and seen),
         })  # fmt: skip
     return rows
 
 
-def _levels(source: Source, look: Look, bands: Sequence[int], values: Any) -> dict[int, int]:
-    """Return the level, or the colour map's entry, of each shown band, by the display's tables."""
-    if classes_shown(source, look, bands).classes:
-        return {}
-    shadings = shadings_of(source, look, list(bands), whole(source.shape))
-    found = {}
-    for shading, index in zip(shadings, bands, strict=True):
-        code = int(shading.codes(values[index])[0, 0])
-        ends = shading.palette is not None and shading.palette.ends
-        found[index] = code - ends
-    return found
+def _drawn_at(one: Asked, row: int, column: int) -> tuple[dict[int, int], str, bool]:
+    """Return the level of each band shown, the colour, and whether the pixel is shown at all."""
+    plan = one.plan
+    window = _around(plan, one.source.shape, row, column)
+    if window not in one.drawn:
+        pixels = plan.read(one.shown, window)
+        one.drawn.clear()  # points lie near one another, or each needs its own
+        one.drawn[window] = plan.levels(pixels), plan.draw(pixels), plan.shown(pixels)
+    levels, rgba, shown = one.drawn[window]
+    at = (row - window[0][0], column - window[1][0])
+    color = rgba[at]
+    found: dict[int, int] = {}
+    if plan.shadings:
+        channels = [*levels[:, at[0], at[1]].tolist(), *([int(color[3])] * (len(plan.bands) == 4))]
+        found = dict(zip(plan.bands, channels, strict=True))
+    return found, color_text(color), bool(shown[at])
 
 
-def _color(source: Source, look: Look, window: Any) -> str:
-    """Return the pixel as it is drawn: ``#rrggbb``, or ``#rrggbbaa`` where it is not opaque."""
-    import warnings
-
-    (row, _), (column, _) = window
-    near = 64 if look.adjusted else 0  # what is adjusted depends on its neighbours
-    rows = (max(0, row - near), min(source.shape[0], row + near + 1))
-    columns = (max(0, column - near), min(source.shape[1], column + near + 1))
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore")
-        picture = render(source, look, view=View(rows=rows, columns=columns))
-    flips = source.grid.flips()
-    r, c = row - rows[0], column - columns[0]
-    r = rows[1] - rows[0] - 1 - r if flips[0] else r
-    c = columns[1] - columns[0] - 1 - c if flips[1] else c
-    pixel = picture.rgba[r, c].tolist()
-    return "#" + bytes(pixel if pixel[3] < 255 else pixel[:3]).hex()
+def _around(plan: RenderPlan, shape: Sequence[int], row: int, column: int) -> Window:
+    """Return the pixels that a pixel's colour depends on."""
+    near = 0
+    if plan.look.local_contrast:
+        if area(whole(shape)) <= _WHOLE:
+            return whole(shape)
+        near = _NEAR
+    if plan.look.sharpen is not None:
+        near = max(near, math.ceil(4 * plan.look.sharpen[0]) + 1)
+    return ((max(0, row - near), min(shape[0], row + near + 1)),
+            (max(0, column - near), min(shape[1], column + near + 1)))  # fmt: skip

@@ -8,6 +8,7 @@ from dataclasses import replace
 from spectrane.analysis.sampling import sample_of
 from spectrane.model.band import Band
 from spectrane.model.look import Look
+from spectrane.model.physical import physical
 from spectrane.model.source import Source
 
 _WORDS: tuple[tuple[str, str, str], ...] = (
@@ -45,15 +46,13 @@ def proposed(source: Source, index: int) -> tuple[Look, str]:
     return Look(channels=(index + 1,), colormap="grey", limits="percentile:1,99"), "plain values"
 
 
-def settled_colormap(source: Source, look: Look, bands: list[int]) -> tuple[Look, str | None]:
+def fitting_colormap(source: Source, look: Look, bands: list[int]) -> tuple[Look, str | None]:
     """Return a look whose colour map ``auto`` has become a fitting one, and what to tell of it."""
-    if look.colormap != "auto":
-        return look, None
     found, why = proposed(source, bands[0])
     if found.classes:
         return replace(look, colormap=None, classes=found.classes), None
-    limits = found.limits if look.limits[0].kind == "auto" else look.limits
-    told = f"{source.bands[bands[0]].name}: {why}, shown with the colour map {found.colormap}"
+    limits = look.limits if look.limits_named else found.limits
+    told = f"{source.bands[bands[0]].name}: {why}, shown with the colour map {found.colormap.name}"
     return replace(look, colormap=found.colormap, limits=limits), told
 
 
@@ -76,7 +75,7 @@ def _signed(source: Source, index: int) -> bool:
     if index not in sample.bands:
         return False
     band = source.bands[index]
-    values = sample.values(sample.bands.index(index)) * band.scale + band.offset
+    values = physical(sample.values(sample.bands.index(index)), band)
     if not values.size:
         return False
     below = float((values < 0).mean())

@@ -7,9 +7,9 @@ import os
 from collections.abc import Iterable
 
 from spectrane.display.picture import Picture
-from spectrane.engine.files import check_target, written_whole
 from spectrane.formats.png.encoding import encode_animated_png
 from spectrane.model.errors import FormatError, LookError
+from spectrane.model.whole_files import check_target, written_whole
 
 
 def numbered_paths(path: str | os.PathLike[str], count: int) -> list[str]:

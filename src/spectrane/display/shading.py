@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
@@ -11,50 +10,16 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.kernels import curves, steps, tables
+from spectrane.kernels import levels, steps, tables
 from spectrane.model.band import Band
-from spectrane.model.display_window import SATURATED, DisplayWindow
-from spectrane.model.look import Setting, parse_curve
+from spectrane.model.colormaps import Colormap
+from spectrane.model.colors import parse_color
+from spectrane.model.curves import Curve, Linear, Shares
+from spectrane.model.display_window import DisplayWindow
+from spectrane.model.limits import Limits
+from spectrane.model.physical import physical
 
 _ROWS = 64
-
-CURVES: dict[str, Callable[..., curves.Curve]] = {
-    "linear": lambda: curves.linear,
-    "sqrt": lambda: curves.sqrt,
-    "square": lambda: curves.square,
-    "gamma": curves.gamma,
-    "log": curves.log,
-    "asinh": curves.asinh,
-    "logistic": curves.logistic,
-    "points": lambda *numbers: curves.points(numbers),
-}
-"""Name -> a function from the curve's parameters to the curve."""
-
-
-def curve_of(setting: Setting) -> curves.Curve:
-    """Return a curve that needs no values of the image."""
-    return CURVES[setting.kind](*setting.parameters)
-
-
-def curve_named(text: str) -> curves.Curve:
-    """Return the curve that a scale names; those that need the image's values are left linear."""
-    kind = text.partition(":")[0]
-    if kind in ("equalise", "points", "table"):
-        return curves.linear
-    if kind == "sigmoid":  # between the limits that a window of this function is said to have
-        return curves.window_sigmoid(0.5, 1 / (2 * SATURATED))
-    return curve_of(parse_curve(text))
-
-
-def formula_of(window: DisplayWindow) -> tuple[str, curves.Curve]:
-    """Return the function of physical values of a file's own window, and what it is called."""
-    center, width = window.center, window.width
-    if window.table:
-        return "table", curves.window_table(window.first, window.table)
-    if window.function == "SIGMOID":
-        return "sigmoid", curves.window_sigmoid(center, width)
-    exact = window.function == "LINEAR_EXACT"
-    return "linear", (curves.window_exact if exact else curves.window_linear)(center, width)
 
 
 @dataclass(frozen=True)
@@ -84,7 +49,7 @@ class Scale:
         )
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Palette:
     """The colours of one channel as picture words: one per entry of a colour map.
 
@@ -94,6 +59,14 @@ class Palette:
 
     words: NDArray[np.uint32]
     ends: bool = False
+
+    def __eq__(self, other: object) -> bool:
+        if not isinstance(other, Palette):
+            return NotImplemented
+        return self.ends == other.ends and np.array_equal(self.words, other.words)
+
+    def __hash__(self) -> int:
+        return hash((self.ends, self.words.tobytes()))
 
     @property
     def entries(self) -> int:
@@ -105,15 +78,40 @@ class Palette:
         """The greatest code."""
         return len(self.words) - 1
 
-    def turned(self) -> Palette:
-        """Return the palette for a falling scale: the colours beyond the limits change places."""
-        words = self.words.copy()
-        words[0], words[-1] = self.words[-1], self.words[0]
-        return replace(self, words=words)
-
     def codes(self, t: NDArray[np.float64]) -> NDArray[np.float64]:
         """Return floor(t n), at most n - 1, moved past the colour for what lies below."""
         return np.minimum(np.floor(t * self.entries), self.entries - 1) + float(self.ends)
+
+    def colors(self, codes: NDArray[Any]) -> NDArray[np.uint8]:
+        """Return the colours (…, 4) of codes."""
+        words = self.words[np.nan_to_num(codes).astype(np.intp)]
+        return np.asarray(words[..., np.newaxis].view(np.uint8))
+
+    @classmethod
+    def of(cls, chosen: Colormap, falling: bool) -> Palette:
+        """Return a colour map as picture words; ``falling`` where levels fall as values rise."""
+        entries = np.where(chosen.entries[:, 3:] > 0, chosen.entries, np.uint8(0))
+        words = np.ascontiguousarray(entries).view(np.uint32).ravel()
+        if chosen.under is None and chosen.over is None:
+            return cls(words)
+        under = words[0] if chosen.under is None else np.uint32(word_of(chosen.under))
+        over = words[-1] if chosen.over is None else np.uint32(word_of(chosen.over))
+        first, last = (over, under) if falling else (under, over)
+        return cls(np.concatenate([[first], words, [last]]).astype(np.uint32), ends=True)
+
+
+def word_of(color: str | None) -> int:
+    """Return a colour as a picture word; None is transparent, as is any colour of alpha 0.
+
+    >>> hex(word_of("#102030"))
+    '0xff302010'
+    """
+    if color is None:
+        return 0
+    red, green, blue, alpha = parse_color(color)
+    if alpha == 0:
+        return 0  # what is clear has no colour: layers and pictures agree
+    return red | green << 8 | blue << 16 | alpha << 24
 
 
 @dataclass(frozen=True)
@@ -121,46 +119,73 @@ class Shading:
     """A band's numbers to levels: physical value, limits, curve, inversion.
 
     The float64 definition is ``t``; ``levels`` gives exactly its levels for integers and
-    float32, by tables that are made once.
+    float32, by tables that are made once. ``rule`` is where the limits come from; a file's own
+    window brings a formula of physical values, in the place of limits and curve.
     """
 
     band: Band
     scale: Scale
-    curve: curves.Curve
+    rule: Limits
+    curve: Curve = Linear()
     palette: Palette | None = None
-    monotone: bool = True
-    zero_below: bool = False  # equalise: what lies below the limits is 0, whatever stands at low
-    formula: curves.Curve | None = None  # of physical values, in the place of limits and curve
+
+    @property
+    def formula(self) -> DisplayWindow | None:
+        """The function of physical values that stands instead of limits and curve."""
+        return self.rule.formula
 
     def t(self, stored: NDArray[Any]) -> NDArray[np.float64]:
-        """Return t in 0...1 in float64; NaN stays NaN."""
-        low, high = self.scale.low, self.scale.high
-        values = self.physical(stored)
+        """Return t in 0...1 of stored numbers in float64; NaN stays NaN."""
+        return self.t_at(physical(stored, self.band, np.float64))
+
+    def t_at(self, values: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return t in 0...1 of physical values."""
+        t = self.way(values)
+        return 1.0 - t if self.scale.invert else t
+
+    def way(self, values: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return t of physical values before it is inverted."""
         if self.formula is not None:
-            t = self.formula(values)
-            return 1.0 - t if self.scale.invert else t
-        t = curves.shade(values, low, high, self.curve, self.scale.invert)
-        if not self.zero_below:
+            return self.formula.t(values)
+        low, high = self.scale.low, self.scale.high
+        t = self.curve(levels.position(values, low, high))
+        if not isinstance(self.curve, Shares):
             return t
-        below = values < low if low <= high else values > low
-        return np.where(below, float(self.scale.invert), t)
+        # Equalised, what lies below the limits is 0, whatever stands at low.
+        return np.where(values < low if low <= high else values > low, 0.0, t)
 
-    def physical(self, stored: NDArray[Any]) -> NDArray[np.float64]:
-        """Return stored numbers as physical values in float64."""
-        values = stored.astype(np.float64)
-        return values * self.band.scale + self.band.offset if self.band.scaled else values
+    def beyond(self, values: NDArray[np.float64]) -> NDArray[np.int8]:
+        """Return -1 where physical values lie below the limits, 1 above, 0 between (or NaN)."""
+        low, high = sorted((self.scale.low, self.scale.high))
+        return (values > high).astype(np.int8) - (values < low).astype(np.int8)
 
-    def _level(self, stored: NDArray[Any]) -> NDArray[np.float64]:
+    @property
+    def falling(self) -> bool:
+        """Whether t falls as values rise."""
+        return self.scale.invert != (self.scale.low > self.scale.high)
+
+    def level_at(self, values: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return the level 0...255, or the palette's code, of physical values; NaN stays NaN."""
+        return self.coded(self.t_at(values), values)
+
+    def coded(self, t: NDArray[np.float64], values: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return the level, or the palette's code, of t; ``values`` are those it came from."""
         if self.palette is None:
-            return curves.level(self.t(stored), 255)
-        codes = self.palette.codes(self.t(stored))
+            return levels.level(t, 255)
+        codes = self.palette.codes(t)
         if not self.palette.ends:
             return codes
-        values, (low, high) = self.physical(stored), sorted((self.scale.low, self.scale.high))
-        falling = self.scale.invert != (self.scale.low > self.scale.high)
-        first, last = (self.palette.last, 0) if falling else (0, self.palette.last)
-        codes = np.where(values < low, first, codes)
-        return np.where(values > high, last, codes)
+        first, last = (self.palette.last, 0) if self.falling else (0, self.palette.last)
+        where = self.beyond(values)
+        return np.where(where < 0, first, np.where(where > 0, last, codes))
+
+    def _level(self, stored: NDArray[Any]) -> NDArray[np.float64]:
+        return self.level_at(physical(stored, self.band, np.float64))
+
+    @property
+    def monotone(self) -> bool:
+        """Whether t never turns round as values rise."""
+        return self.curve.monotone if self.formula is None else self.formula.monotone
 
     @property
     def stepped(self) -> bool:
@@ -168,23 +193,29 @@ class Shading:
         return self.monotone and (self.palette is None or self.palette.last <= 255)
 
     def codes(self, stored: NDArray[Any]) -> NDArray[np.intp]:
-        """Return the palette's code of each number; NaN gets the first."""
+        """Return the level or palette's code of each number; NaN gets the first."""
         return np.nan_to_num(self._level(stored), nan=0.0).astype(np.intp)
+
+    @cached_property
+    def _tables(self) -> dict[np.dtype[Any], NDArray[np.uint16]]:
+        return {}
 
     def table(self, dtype: np.dtype[Any]) -> NDArray[np.uint16]:
         """Return ``level | valid << 8`` for each index of an 8- or 16-bit type."""
-        values = tables.index_values(dtype)
-        valid = ~self.band.rule.invalid(values)
-        # Without any valid value the limits are NaN, and so are the levels.
-        levels = np.nan_to_num(self._level(values), nan=0.0).astype(np.uint16)
-        return np.asarray(levels | (valid.astype(np.uint16) << np.uint16(8)))
+        if dtype not in self._tables:
+            values = tables.index_values(dtype)
+            valid = ~self.band.rule.invalid(values)
+            # Without any valid value the limits are NaN, and so are the levels.
+            found = np.nan_to_num(self._level(values), nan=0.0).astype(np.uint16)
+            self._tables[dtype] = found | (valid.astype(np.uint16) << np.uint16(8))
+        return self._tables[dtype]
 
     @cached_property
     def stairs(self) -> steps.Staircase:
         """The steps of the definition over float32 numbers."""
         low, high = self.scale.low, self.scale.high
         stair = steps.staircase(self._level)
-        plain = self.curve is curves.linear and self.palette is None and self.formula is None
+        plain = isinstance(self.curve, Linear) and self.palette is None and self.formula is None
         if not plain or low == high or not math.isfinite(high - low):
             return stair
         band = self.band
@@ -210,6 +241,6 @@ class Shading:
         """Return levels 0...65535, from t itself."""
         out = np.empty(stored.shape, np.uint16)
         for start in range(0, len(stored), _ROWS):
-            found = curves.level(self.t(stored[start : start + _ROWS]), 65535)
+            found = levels.level(self.t(stored[start : start + _ROWS]), 65535)
             out[start : start + _ROWS] = np.nan_to_num(found, nan=0.0)
         return out

@@ -8,14 +8,13 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.display.channels import shown_bands
-from spectrane.display.proposals import settled_colormap
-from spectrane.display.render import shadings_of
-from spectrane.display.shading import Shading
+from spectrane.display.plan import RenderPlan, resolve
+from spectrane.model.errors import LookError
 from spectrane.model.look import Look
+from spectrane.model.physical import physical
 from spectrane.model.source import Source
 from spectrane.model.view import View
-from spectrane.model.window import area, extent, whole
+from spectrane.model.window import Window, area, extent, whole
 
 _ENOUGH = 4_000_000
 _BINS = 400
@@ -23,8 +22,9 @@ _BINS = 400
 
 @dataclass(frozen=True)
 class ShownValues:
-    """One channel: counts of physical values in even bins, counts of levels 0…255, and the rest.
+    """One channel: counts of physical values in even bins, counts of levels as drawn, and the rest.
 
+    ``levels`` are those of the pixels shown: 0…255, or the entries of a colour map.
     ``below`` and ``above`` are shares of valid values beyond the limits; ``complete`` tells
     whether every pixel was counted.
     """
@@ -47,51 +47,60 @@ class ShownValues:
     complete: bool
 
 
-def shown_values(source: Source, look: Look, view: View) -> list[ShownValues]:
-    """Return what a histogram of each displayed channel needs; alpha is left out."""
-    volume = len(source.shape) == 3
-    window = whole(source.shape) if volume else view.window(source.grid)
-    bands = shown_bands(source, look)
-    look, _ = settled_colormap(source, look, bands)
-    shadings = shadings_of(source, look, bands, window)[:3]
+def shown_values(source: Source, look: Look | None, view: View) -> list[ShownValues]:
+    """Settle a look and return what a histogram of each channel needs: see ``counted``."""
+    window = whole(source.shape) if len(source.shape) == 3 else view.window(source.grid)
+    plan = resolve(source, look, window)
+    plan.tell()
+    return counted(plan, source, window)
+
+
+def counted(plan: RenderPlan, source: Source, window: Window) -> list[ShownValues]:
+    """Return what a histogram of each displayed channel needs; alpha is left out.
+
+    Raises LookError where colours go by classes: they have no limits.
+    """
+    if not plan.shadings:
+        raise LookError("histogram: colours go by classes, which have no limits; name some "
+                        "(limits minmax) to see how often numbers occur")  # fmt: skip
     complete = area(window) <= _ENOUGH
     size: tuple[int, ...] | None = None
     if not complete:
         sides = extent(window)
         shrink = (area(window) / _ENOUGH) ** (1 / len(sides))
         size = tuple(max(1, int(side / shrink)) for side in sides)
-    names = ("grey",) if len(shadings) == 1 else ("red", "green", "blue")
-    pixels = source.read(bands[: len(shadings)], window, size, "nearest")
-    valid = np.broadcast_to(pixels.valid, pixels.values.shape)
+    pixels = plan.read(source, window, size, "nearest")
+    if len(window) == 3:  # counted, not seen: any rows and columns will do
+        pixels = pixels.flattened()
+    counts = plan.counts(pixels)
     return [
-        _counted(name, shading, pixels.values[k], valid[k], complete)
-        for k, (name, shading) in enumerate(zip(names, shadings, strict=True))
+        _counted(plan, k, pixels.values[k], pixels.validity[k], counts[k], complete)
+        for k in range(len(counts))
     ]
 
 
 def _counted(
-    name: str, shading: Shading, stored: NDArray[Any], valid: NDArray[np.bool_], complete: bool
-) -> ShownValues:
-    seen = stored[valid]
-    physical = shading.physical(seen)
-    finite = np.isfinite(physical)
-    seen, physical = seen[finite], physical[finite]
+    plan: RenderPlan, channel: int, stored: NDArray[Any], valid: NDArray[np.bool_],
+    levels: NDArray[np.int64], complete: bool,
+) -> ShownValues:  # fmt: skip
+    shading = plan.shadings[channel]
+    seen = physical(stored[valid], shading.band, np.float64)
+    seen = seen[np.isfinite(seen)]
     scale = shading.scale
     low, high = sorted((scale.low, scale.high))
     # Far outliers would squeeze everything else into a line: the axis ends where 0.1 % is left.
-    ends = np.percentile(physical, (0.1, 99.9)) if physical.size else np.array([0.0, 1.0])
+    ends = np.percentile(seen, (0.1, 99.9)) if seen.size else np.array([0.0, 1.0])
+    low, high = (low, high) if np.isfinite(low + high) else (float(ends[0]), float(ends[1]))
     span = max(high - low, float(ends[1] - ends[0])) or 1.0
     start, stop = min(low, float(ends[0])) - 0.03 * span, max(high, float(ends[1])) + 0.03 * span
-    counts, edges = np.histogram(physical, _BINS, (start, stop))
-    t = shading.t(seen)
-    levels = np.bincount(np.floor(t * 255 + 0.5).astype(np.intp), minlength=256)
+    counts, edges = np.histogram(seen, _BINS, (start, stop))
     along = np.linspace(start, stop, 600)
-    band = shading.band
-    at = (along - band.offset) / band.scale
-    total = max(1, physical.size)
+    where = shading.beyond(seen)
+    total, drawn = max(1, seen.size), int(levels.sum())
+    mean = float(np.dot(levels, np.arange(len(levels)))) / drawn if drawn else float("nan")
     return ShownValues(
-        name, scale.band, scale.unit, f"{scale.limits}, {scale.curve}", scale.low, scale.high,
-        counts, edges, levels, along, shading.t(at), float((physical < low).sum() / total),
-        float((physical > high).sum() / total), int(stored.size - seen.size),
-        float(t.mean() * 255) if t.size else float("nan"), complete,
+        plan.channels[channel], scale.band, scale.unit, f"{scale.limits}, {scale.curve}",
+        scale.low, scale.high, counts, edges, levels, along, shading.t_at(along),
+        float((where < 0).sum() / total), float((where > 0).sum() / total),
+        int(stored.size - seen.size), mean, complete,
     )  # fmt: skip

@@ -3,19 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.display.layers import AnyLayer, Layer
-from spectrane.display.proposals import settled_colormap
-from spectrane.display.render import shadings_of
-from spectrane.display.shading import Scale
-from spectrane.display.volume_layers import VolumeLayer, tested
+from spectrane.display.layers import Layer, PlannedLayer
+from spectrane.display.plan import RenderPlan
+from spectrane.display.volume_layers import VolumeLayer, planned_volume, tested, volume_layer
 from spectrane.engine.full import FullSource
-from spectrane.model.band import find_bands
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.look import Look
 from spectrane.model.patient import aligned_axes, axis_apart, own_turn, reach
@@ -41,7 +38,7 @@ class _Failing(FullSource):
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer what fails alone."""
         passing = self.kept.read(bands, window)
-        shown = np.broadcast_to(passing.valid, passing.values.shape).all(axis=0)
+        shown = passing.validity.all(axis=0)
         return self.every.read(bands, window).only(np.asarray(~shown))
 
 
@@ -57,15 +54,25 @@ class Ready:
     source: Source
     every: Source
     turn: NDArray[np.float64]
-    frames: list[int]
-    look: Look
-    scales: tuple[Scale, ...]
+    plan: RenderPlan
+
+    @property
+    def frames(self) -> tuple[int, ...]:
+        """The frames shown: one, or red, green and blue."""
+        return self.plan.bands
+
+    def flat(self, source: Source, opacity: float, name: str = "") -> PlannedLayer:
+        """Return a slice of the volume as a layer, shown as all of it is."""
+        layer = Layer(source, opacity=opacity, visible=self.layer.visible, mode=self.layer.mode,
+                      name=name or self.layer.title)  # fmt: skip
+        return PlannedLayer(layer, source, self.plan.on(range(len(self.frames))))
 
 
 def as_layers(layers: Any) -> list[VolumeLayer]:
-    """Return volume layers of what is given: one or a list, volumes as they are or layers."""
-    listed = list(layers) if isinstance(layers, list | tuple) else [layers]
-    return [one if isinstance(one, VolumeLayer) else VolumeLayer(one) for one in listed]
+    """Return volume layers of what is given: one or a list; volumes, (volume, look), layers."""
+    pair = isinstance(layers, tuple) and len(layers) == 2 and isinstance(layers[1], Look | None)
+    listed = list(layers) if isinstance(layers, list | tuple) and not pair else [layers]
+    return [volume_layer(one) for one in listed]
 
 
 def prepared(
@@ -95,31 +102,20 @@ def check_meeting(first: VolumeLayer, other: VolumeLayer) -> None:
 
 
 def _prepared(layer: VolumeLayer, turn: NDArray[np.float64]) -> Ready:
-    source: Source = layer.source
-    colored = [band.role for band in source.bands[:3]] == ["red", "green", "blue"]
-    frames = [0, 1, 2] if colored else find_bands(source.bands, layer.frame)
-    look = layer.look or source.look or Look()
-    look, _ = settled_colormap(source, replace(look, channels=None), frames)
-    kept, every = seen_along(tested(layer), turn), seen_along(source, turn)
-    look = replace(look, channels=None)
-    if look.classes:
-        return Ready(layer, kept, every, turn, frames, look, ())
-    shadings = shadings_of(source, look, frames, whole(source.shape))
-    scales = tuple(one.scale for one in shadings)
-    # A window keeps its name, and with it its function.
-    limits = [s.limits if s.limits.startswith("window:") else f"fixed:{s.low!r},{s.high!r}"
-              for s in scales]  # fmt: skip
-    return Ready(layer, kept, every, turn, frames, replace(look, limits=limits), scales)
+    plan = planned_volume(layer)
+    plan.tell()
+    kept, every = seen_along(tested(layer), turn), seen_along(layer.source, turn)
+    return Ready(layer, kept, every, turn, plan)
 
 
 def flat(
     ready: Sequence[Ready], plane: str, where: dict[str, Any]
-) -> tuple[list[AnyLayer], list[AnyLayer]]:
+) -> tuple[list[PlannedLayer], list[PlannedLayer]]:
     """Return a slice of each volume at the same millimetres as a layer, and those outlined."""
-    found: list[AnyLayer] = []
-    outlined: list[AnyLayer] = []
+    found: list[PlannedLayer] = []
+    outlined: list[PlannedLayer] = []
     for number, one in enumerate(ready):
-        own = dict(where) | ({"resample": "nearest"} if one.look.classes else {})
+        own = dict(where) | ({"resample": "nearest"} if one.plan.classes else {})
         if number and own.pop("index", None) is not None:
             own["at"] = _depth(ready[0].source, plane, where["index"])
         try:
@@ -128,14 +124,12 @@ def flat(
             if not number:
                 raise
             continue  # this one does not reach so far
-        found.append(Layer(made, one.look, one.layer.opacity, one.layer.visible,
-                           name=one.layer.title, mode=one.layer.mode))  # fmt: skip
+        found.append(one.flat(made, one.layer.opacity))
         if one.layer.faded and one.layer.visible:
             failing = _Failing(cut(one.every, plane, frames=one.frames, **own), made)
             faint = one.layer.opacity * one.layer.faded
-            name = f"{one.layer.title}, faded"
-            found.append(Layer(failing, one.look, faint, name=name, mode=one.layer.mode))
-            outlined.append(Layer(made, one.look))
+            found.append(one.flat(failing, faint, f"{one.layer.title}, faded"))
+            outlined.append(one.flat(made, 1.0))
     return found, outlined
 
 
@@ -147,11 +141,12 @@ def _depth(source: Source, plane: str, index: int) -> float:
     return float((source.grid.matrix[:3, :3] @ middle + source.grid.matrix[:3, 3])[across])
 
 
-def filled_span(ready: Any, plane: str) -> tuple[float, float]:
+def filled_span(ready: Ready, plane: str) -> tuple[float, float]:
     """Return from where to where a volume is not empty across a plane, in mm."""
     low, high = reach(ready.source.grid)
     across = PLANES[plane][0]
-    floor = min(ready.scales[0].low, ready.scales[0].high) if ready.scales else 0.0
+    scales = ready.plan.scales
+    floor = min(scales[0].low, scales[0].high) if scales else 0.0
     band = ready.source.bands[ready.frames[0]]
     seen = []
     for at in np.linspace(low[across], high[across], 66)[1:-1]:
@@ -159,9 +154,7 @@ def filled_span(ready: Any, plane: str) -> tuple[float, float]:
         size = tuple(min(64, n) for n in made.shape)
         pixels = made.read([0], whole(made.shape), size, "nearest")
         values = physical(pixels.values[0], band)
-        if (
-            np.broadcast_to(pixels.valid, pixels.values.shape)[0] & (values > floor)
-        ).mean() > _EMPTY:
+        if (pixels.validity[0] & (values > floor)).mean() > _EMPTY:
             seen.append(float(at))
     if not seen:
         return float(low[across]), float(high[across])

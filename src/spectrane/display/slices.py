@@ -25,6 +25,7 @@ from spectrane.display.panels import (
     write_letters,
 )
 from spectrane.display.picture import Picture
+from spectrane.display.plan import RenderPlan
 from spectrane.display.slice_layers import (
     Ready,
     as_layers,
@@ -36,6 +37,7 @@ from spectrane.display.slice_layers import (
 from spectrane.display.volume_layers import VolumeLayer
 from spectrane.model.errors import LookError
 from spectrane.model.grid import Grid
+from spectrane.model.look import Look
 from spectrane.model.patient import reach
 from spectrane.spatial.slicing import PLANES, SIDES, Plane, cut
 
@@ -56,7 +58,7 @@ def _drawn(
     """Draw a slice at ``scale`` pixels per millimetre, in true proportion, or onto a grid."""
     layers, outlined = flat(ready, plane, where)
     if grid is None:
-        grid = _scaled(layers[0].source.grid, scale)  # type: ignore[union-attr]
+        grid = _scaled(layers[0].source.grid, scale)
     stack = stacked(layers, grid=grid, tell=False)
     rgba = on_dark(stack.blended())
     for one in outlined:
@@ -206,17 +208,23 @@ def frame_sequence(
         raise LookError(f"{first.title} has one frame; a sequence of frames needs several")
     rest = prepared(layers, axes)[1:]
     each = [prepared([replace(first, frame=k)], axes)[0] for k in range(1, count + 1)]
-    scales = [one.scales[0] for one in each if one.scales]
-    limits: Any = each[0].look.limits
-    if scales and not scales[0].limits.startswith("window:"):
-        limits = f"fixed:{min(s.low for s in scales)!r},{max(s.high for s in scales)!r}"
+    look = _shared_look([one.plan for one in each])
     where = {"at": at, "index": index, "side": side}
     where = {name: value for name, value in where.items() if value is not None}
-    for number, one in enumerate(each, 1):
-        shown = replace(first, frame=number, look=replace(one.look, limits=limits))
+    for number in range(1, count + 1):
+        shown = replace(first, frame=number, look=look)
         ready = [*prepared([shown], axes), *rest]
         name = f", {first.source.bands[number - 1].name}"
         yield _single(_Page.of(ready, size, labels), plane, where, name)
+
+
+def _shared_look(plans: Sequence[RenderPlan]) -> Look:
+    """Return the look of frames under limits that hold all of theirs; a window stays as it is."""
+    look, scales = plans[0].look, [plan.scales[0] for plan in plans if plan.scales]
+    if not scales or plans[0].shadings[0].formula is not None or look.limits[0].cuts:
+        return look
+    low, high = min(one.low for one in scales), max(one.high for one in scales)
+    return replace(look, limits=(low, high))
 
 
 def spread(
@@ -292,9 +300,9 @@ class _Page:
             return None
         shown: dict[str, Shown] = {}
         for one in self.ready:
-            scale = one.scales[0] if len(one.scales) == 1 else None
-            if one.layer.visible and (scale is not None or one.look.classes):
-                shown.setdefault(f"{scale}", Shown(one.layer.title, one.look, scale))
+            if one.layer.visible and (len(one.plan.shadings) == 1 or one.plan.classes):
+                said = f"{one.plan.scales} {one.plan.classes}"
+                shown.setdefault(said, Shown(one.layer.title, one.plan))
         return bars_panel(list(shown.values()), rows, self.text)
 
     def write(self, rgba: Rgba, plane: Plane, caption: str, *, edges: bool = True) -> None:
@@ -311,13 +319,11 @@ class _Page:
         rgba = rgba if bars is None else side_by_side([rgba, bars])
         grid = replace(grid or Grid(rgba.shape[:2]), shape=rgba.shape[:2])
         ready = self.ready
-        scales = tuple(scale for one in ready for scale in one.scales)
+        scales = tuple(scale for one in ready for scale in one.plan.scales)
         notes = tuple(
             f"Layer {k}: {one.layer.title}, frame {one.source.bands[one.frames[0]].name}"
             + (f", where {one.layer.threshold}" if one.layer.threshold is not None else "")
             for k, one in enumerate(ready, 1)
         )
         names = ", ".join(one.layer.title for one in ready)
-        return Picture(
-            rgba, grid, scales, names, lambda: rgba.astype(np.uint16) * np.uint16(257), notes
-        )
+        return Picture(rgba, grid, scales, names, notes)

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import KW_ONLY, dataclass, replace
 from typing import Any
 
 from spectrane.analysis.clusters import Cluster, OfSize, check_neighbours, clusters
 from spectrane.analysis.thresholds import Kept, Threshold
-from spectrane.display.layers import check_opacity
+from spectrane.display.layers import Layer, check_opacity
+from spectrane.display.plan import RenderPlan, resolve
 from spectrane.kernels.blending import MODES
 from spectrane.model.band import BandName, find_bands
 from spectrane.model.errors import GridMismatch, LookError, nearest
-from spectrane.model.look import Look
+from spectrane.model.look import Look, look_of
 from spectrane.model.source import Source, source_of
 from spectrane.spatial.mosaics.inputs import called
 
@@ -29,6 +30,7 @@ class VolumeLayer:
 
     source: Any  # a Source from then on
     look: Look | None = None
+    _: KW_ONLY
     opacity: float = 1.0
     visible: bool = True
     threshold: Threshold | str | None = None
@@ -43,6 +45,7 @@ class VolumeLayer:
     def __post_init__(self) -> None:
         """Check numbers and names."""
         object.__setattr__(self, "source", source_of(self.source))
+        look_of(self.look)
         check_opacity(self.opacity)
         if not 0 <= self.faded < 1:
             raise LookError(f"faded {self.faded}: expected 0 up to 1")
@@ -60,6 +63,25 @@ class VolumeLayer:
     def title(self) -> str:
         """The layer's name, or its file's."""
         return self.name or called(self.source)
+
+
+def volume_layer(given: Any) -> VolumeLayer:
+    """Return a volume layer of a volume, a (volume, look) pair, or a layer of one."""
+    if isinstance(given, VolumeLayer):
+        return given
+    if isinstance(given, Layer):
+        return VolumeLayer(given.source, given.look, opacity=given.opacity, visible=given.visible,
+                           threshold=given.threshold, name=given.name, mode=given.mode)  # fmt: skip
+    return VolumeLayer(*given) if isinstance(given, tuple) else VolumeLayer(given)
+
+
+def planned_volume(layer: VolumeLayer) -> RenderPlan:
+    """Settle how a volume's frame is shown, from all of it: every slice of it is shown alike."""
+    source: Source = layer.source
+    colored = [band.role for band in source.bands[:3]] == ["red", "green", "blue"]
+    frames = [0, 1, 2] if colored else find_bands(source.bands, layer.frame)
+    look = layer.look or source.look or Look()
+    return resolve(source, replace(look, channels=None), bands=frames)
 
 
 def tested(layer: VolumeLayer) -> Source:

@@ -12,6 +12,7 @@ from spectrane.analysis.profiles import zone_rows
 from spectrane.display.volume_layers import VolumeLayer, tested
 from spectrane.model.band import find_bands
 from spectrane.model.errors import GridMismatch, LookError
+from spectrane.model.physical import physical_number
 from spectrane.model.source import Source
 from spectrane.model.window import whole
 from spectrane.spatial.masked_volume import MaskedVolume
@@ -108,7 +109,7 @@ def _rows(
     window = tuple((n, n + 1) for n in voxel)
     everything = range(len(source.bands))
     pixels = source.read(everything, window)
-    valid = np.broadcast_to(pixels.valid, pixels.values.shape).reshape(-1)
+    valid = pixels.validity.reshape(-1)
     drawn = find_bands(source.bands, layer.frame)
     passing = np.broadcast_to(kept.read(drawn, window).valid, (len(drawn), 1, 1, 1)).reshape(-1)
     where = dict(zip("xyz", place.tolist(), strict=True)) | dict(zip("ijk", voxel, strict=True))
@@ -117,7 +118,7 @@ def _rows(
         band, stored = source.bands[index], pixels.values[index].item()
         rows.append({
             "point": point, "layer": layer.title, **where, "frame": band.name, "stored": stored,
-            "physical": stored * band.scale + band.offset if valid[index] else None,
+            "physical": physical_number(stored, band) if valid[index] else None,
             "unit": band.unit,
             "shown": bool(index in drawn and passing[drawn.index(index)] and layer.visible),
         })  # fmt: skip

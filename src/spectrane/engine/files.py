@@ -1,4 +1,4 @@
-"""Bytes from anywhere, by range; and files that appear whole or not at all."""
+"""Bytes from anywhere, by range."""
 
 from __future__ import annotations
 
@@ -9,9 +9,9 @@ import threading
 import weakref
 from collections import OrderedDict
 from collections.abc import Iterator, Sequence
-from typing import Any, BinaryIO
+from typing import Any
 
-from spectrane.model.errors import AccessError, ChangedFile, ExistingFile, FormatError, MissingFile
+from spectrane.model.errors import AccessError, ChangedFile, FormatError, MissingFile
 
 HEAD = 128 << 10
 """Bytes fetched at opening."""
@@ -321,71 +321,3 @@ def open_bytes(path: str | os.PathLike[str]) -> ByteFile:
     if re.match(r"[a-zA-Z][a-zA-Z0-9+.-]+://", name) and not name.startswith("file://"):
         return RemoteFile(name)
     return LocalFile(name.removeprefix("file://"))
-
-
-@contextlib.contextmanager
-def written_whole(target: str | os.PathLike[str], *, overwrite: bool) -> Iterator[BinaryIO]:
-    """Yield a file to write; it gets its name at the end, and vanishes where something fails.
-
-    Raises ExistingFile where the target is there and ``overwrite`` is false, and AccessError
-    where its folder is missing or cannot be written.
-    """
-    path = os.fspath(target)
-    check_target(path, overwrite=overwrite)
-    partial = partial_name(path)
-    with claimed(path, partial) as file:
-        try:
-            file.truncate()
-            yield file
-            file.flush()
-            check_target(path, overwrite=overwrite)
-            os.replace(partial, path)
-        except BaseException as error:
-            with contextlib.suppress(FileNotFoundError):
-                os.unlink(partial)
-            if isinstance(error, OSError) and not isinstance(error, AccessError):
-                raise AccessError(f"{path}: cannot be written: {error.strerror}") from error
-            raise
-
-
-def partial_name(path: str) -> str:
-    """Return the name a file is written under until it is whole."""
-    return os.path.join(os.path.dirname(path), f".{os.path.basename(path)}.partial")
-
-
-@contextlib.contextmanager
-def claimed(path: str, partial: str) -> Iterator[BinaryIO]:
-    """Yield a partial file that no other process writes, with what is in it already."""
-    try:
-        # Not "wb": until it is claimed, what is in it may be another process's work.
-        file = os.fdopen(os.open(partial, os.O_RDWR | os.O_CREAT, 0o666), "w+b")
-    except OSError as error:
-        raise AccessError(f"{path}: cannot be written: {error.strerror}") from error
-    with file:
-        _claim(file, partial, path)
-        yield file
-
-
-def _claim(file: BinaryIO, partial: str, path: str) -> None:
-    """Lock a partial file, or raise where another process is writing or has just renamed it."""
-    with contextlib.suppress(ImportError):
-        import fcntl
-
-        try:
-            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            ours = os.path.samestat(os.fstat(file.fileno()), os.stat(partial))
-        except (BlockingIOError, FileNotFoundError):
-            ours = False
-        if not ours:
-            raise AccessError(f"{path}: another process is writing it now")
-
-
-def check_target(path: str, *, overwrite: bool) -> None:
-    """Raise where a target cannot be written, before any work is done for it."""
-    folder = os.path.dirname(path) or "."
-    if not os.path.isdir(folder):
-        raise AccessError(f"{path}: there is no folder {folder}; make it first")
-    if os.path.isdir(path):
-        raise AccessError(f"{path}: is a folder; name a file in it")
-    if os.path.exists(path) and not overwrite:
-        raise ExistingFile(f"{path}: exists already; overwrite (--overwrite) replaces it")

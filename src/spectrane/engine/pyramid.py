@@ -13,8 +13,8 @@ from spectrane.engine.threads import in_parallel, row_parts
 from spectrane.kernels import convolving, shrinking
 from spectrane.model.errors import LookError
 from spectrane.model.physical import value_dtype
-from spectrane.model.pixels import Pixels
-from spectrane.model.source import RESAMPLINGS
+from spectrane.model.pixels import Pixels, full_alpha
+from spectrane.model.resampling import RESAMPLINGS
 from spectrane.model.window import (
     Window,
     area,
@@ -166,7 +166,7 @@ def _mixed(
             )
         if pixels.alpha is not None:
             alpha = np.zeros(size, np.float32) if alpha is None else alpha
-            top = 1.0 if pixels.alpha.dtype.kind == "f" else float(np.iinfo(pixels.alpha.dtype).max)
+            top = full_alpha(pixels.alpha.dtype)
             cover, _ = convolving.convolved(pixels.alpha / top, None, some, columns, origin)
             alpha[part] = np.clip(cover, 0, 1)
     mask = None if shown.all() else shown
@@ -287,7 +287,7 @@ class AreaSums:
     ) -> None:
         if self.alpha_sums is None:
             self.alpha_sums = np.zeros(self.size)
-        self.alpha_top = 1.0 if alpha.dtype.kind == "f" else float(np.iinfo(alpha.dtype).max)
+        self.alpha_top = full_alpha(alpha.dtype)
         shrinking.add_area_reference(alpha, None, rows, columns, self.alpha_sums, None)
 
     def pixels(self) -> Pixels:
@@ -347,7 +347,7 @@ def _largest_share(
     columns: tuple[int, int], size: tuple[int, int],
 ) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:  # fmt: skip
     stored = pixels.values[band]
-    valid = np.broadcast_to(pixels.valid, pixels.values.shape)[band]
+    valid = pixels.validity[band]
     over = shrinking.spans(*ends, size[0], rows)
     across = shrinking.spans(float(columns[0]), float(columns[1]), size[1], columns)
     best, found, total = np.zeros(size), np.zeros(size), np.zeros(size)

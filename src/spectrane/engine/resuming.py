@@ -13,8 +13,8 @@ from typing import Any, BinaryIO
 
 import numpy as np
 
-from spectrane.engine.files import check_target, claimed, partial_name
 from spectrane.model.errors import AccessError
+from spectrane.model.whole_files import check_target, claimed, partial_name
 
 
 class Journal:

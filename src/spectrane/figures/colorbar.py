@@ -2,36 +2,35 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Sequence
 
 import numpy as np
 from matplotlib.figure import Figure
 
-from spectrane.display.legends import bar, class_key, key
+from spectrane.display.legends import Bar
 from spectrane.display.picture import Picture
 from spectrane.figures.paper import CHANNELS, INK, MUTED, sheet
-from spectrane.model.look import Look
 
 
-def colorbar(
-    picture: Picture, look: Look | None = None, *, size: tuple[int, int] = (150, 720)
-) -> Figure:
-    """Return the legend of a picture drawn with ``look``; ``size`` is (rows, columns)."""
+def colorbar(picture: Picture, *, size: tuple[int, int] = (150, 720)) -> Figure:
+    """Return the legend of a picture, as it was drawn; ``size`` is (rows, columns).
+
+    Raises LookError for a picture blended of several layers.
+    """
+    legend = picture.legend()
     figure = sheet(size[1], size[0])
-    if not picture.scales:
-        _classes(figure, look)
-    elif len(picture.scales) == 1:
-        _bar(figure, picture, look)
-    else:
-        for number, (name, text) in enumerate(key(picture)):
-            y = 0.78 - number * 0.26
-            figure.text(0.04, y, "■", color=CHANNELS[name], fontsize=15, va="center")
-            figure.text(0.08, y, f"{name}: {text}", color=INK, fontsize=11, va="center")
+    if legend.bar is not None:
+        _bar(figure, legend.bar)
+    elif legend.classes:
+        _classes(figure, legend.classes)
+    for number, (name, text) in enumerate(legend.channels):
+        y = 0.78 - number * 0.26
+        figure.text(0.04, y, "■", color=CHANNELS[name], fontsize=15, va="center")
+        figure.text(0.08, y, f"{name}: {text}", color=INK, fontsize=11, va="center")
     return figure
 
 
-def _bar(figure: Figure, picture: Picture, look: Look | None) -> None:
-    found = bar(picture.scales[0], look)
+def _bar(figure: Figure, found: Bar) -> None:
     axes = figure.add_axes((0.05, 0.42, 0.9, 0.26))
     axes.imshow(np.repeat(found.colors[np.newaxis], 8, axis=0), aspect="auto", extent=(0, 1, 0, 1))
     axes.set_yticks([])
@@ -42,8 +41,7 @@ def _bar(figure: Figure, picture: Picture, look: Look | None) -> None:
     figure.text(0.05, 0.78, found.title, color=INK, fontsize=12)
 
 
-def _classes(figure: Figure, look: Look | None) -> None:
-    listed: Any = class_key(look.classes) if look is not None else []
+def _classes(figure: Figure, listed: Sequence[tuple[str, str]]) -> None:
     columns = max(1, -(-len(listed) // 4))
     for number, (color, label) in enumerate(listed):
         column, row = divmod(number, 4)

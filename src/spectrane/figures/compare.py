@@ -10,7 +10,7 @@ import numpy as np
 from matplotlib.figure import Figure
 
 from spectrane.display.linked import Panel, linked
-from spectrane.display.shown_values import shown_values
+from spectrane.display.shown_values import counted
 from spectrane.figures.paper import CHANNELS, INK, MUTED, sheet, styled
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look
@@ -89,7 +89,10 @@ def _image(axes: Any, rgba: Any) -> None:
 
 
 def _small_histogram(axes: Any, panel: Panel) -> None:
-    for one in shown_values(panel.source, panel.look, panel.view):
+    if panel.plan.classes:
+        axes.set_axis_off()
+        return
+    for one in counted(panel.plan, panel.source, panel.window):
         axes.stairs(one.counts, one.edges, color=CHANNELS.get(one.channel, INK), linewidth=1.2)
         for value in (one.low, one.high):
             axes.axvline(value, color=CHANNELS.get(one.channel, INK), linewidth=0.8, alpha=0.6)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -10,7 +11,7 @@ from matplotlib.figure import Figure
 from spectrane.display.shown_values import ShownValues, shown_values
 from spectrane.figures.paper import CHANNELS, INK, MUTED, sheet, styled
 from spectrane.model.look import Look
-from spectrane.model.source import Source
+from spectrane.model.source import Source, source_of
 from spectrane.model.view import View
 
 _WIDE = 300.0
@@ -27,8 +28,12 @@ def histogram(
     over them. Right: how often levels occur after it. ``raster`` is a Raster or a Source; ``size``
     is (rows, columns).
     """
-    source: Source = getattr(raster, "_source", raster)
-    channels = shown_values(source, look or source.look or Look(), view or View())
+    source = source_of(raster)
+    return drawn(shown_values(source, look, view or View()), source, size)
+
+
+def drawn(channels: Sequence[ShownValues], source: Source, size: tuple[int, int]) -> Figure:
+    """Return the figure of channels that were counted."""
     figure = sheet(size[1], size[0])
     grid = figure.add_gridspec(
         len(channels), 2, width_ratios=(3, 2), left=0.07, right=0.975, top=0.9, bottom=0.09,
@@ -71,8 +76,9 @@ def _before(axes: Any, one: ShownValues) -> None:
 
 def _after(axes: Any, one: ShownValues) -> None:
     ink = CHANNELS.get(one.channel, INK)
-    axes.stairs(one.levels, np.arange(257) - 0.5, fill=True, color=ink, alpha=0.85)
-    axes.set_xlim(-4, 259)
+    count = len(one.levels)
+    axes.stairs(one.levels, np.arange(count + 1) - 0.5, fill=True, color=ink, alpha=0.85)
+    axes.set_xlim(-0.015 * count - 0.5, 1.015 * count - 0.5)
     middle = one.levels[1:-1]
     if middle.size and one.levels.max() > 6 * max(1, middle.max()):
         axes.set_ylim(top=middle.max() * 1.6 + 1)  # the ends stand out of the picture

@@ -8,8 +8,8 @@ from typing import Any
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
 
-from spectrane.engine.files import written_whole
 from spectrane.model.errors import FormatError
+from spectrane.model.whole_files import written_whole
 
 PAPER, INK, MUTED, GRID = "#f7f7f4", "#22282e", "#a7aeb4", "#dfe2e2"
 CHANNELS = {"red": "#b8423a", "green": "#3d8a4f", "blue": "#3c66ad", "grey": "#4a5157",

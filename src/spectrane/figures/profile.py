@@ -7,8 +7,8 @@ from typing import Any
 import numpy as np
 from matplotlib.figure import Figure
 
-from spectrane.display.colormaps import colormaps
 from spectrane.figures.paper import INK, sheet, styled
+from spectrane.model.colormaps import colormaps
 
 
 def profile(table: Any, *, size: tuple[int, int] = (800, 1280)) -> Figure:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.engine.files import ByteFile, check_target, written_whole
+from spectrane.engine.files import ByteFile
 from spectrane.engine.memory import DecodedSource
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.storing import picture_planes
@@ -20,6 +20,7 @@ from spectrane.model.errors import DataWarning, FormatError
 from spectrane.model.grid import Grid
 from spectrane.model.member import Member, find_member
 from spectrane.model.source import Source
+from spectrane.model.whole_files import check_target, written_whole
 
 if TYPE_CHECKING:
     from spectrane.formats.registry import Probe

@@ -7,13 +7,13 @@ from collections.abc import Mapping
 from dataclasses import fields
 from typing import Any
 
-from spectrane.engine.files import written_whole
 from spectrane.formats.sidecar import path_of
 from spectrane.formats.sidecar_schema import checked
 from spectrane.model.band import Band
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
 from spectrane.model.source import Source
+from spectrane.model.whole_files import written_whole
 
 _HEADING = "What this says of the file beside it wins over what the file says of itself."
 

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.engine.files import ByteFile, written_whole
+from spectrane.engine.files import ByteFile
 from spectrane.engine.memory import DecodedSource
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.flat import FlatLayout, FlatSource
@@ -24,6 +24,7 @@ from spectrane.model.errors import DataWarning, FormatError
 from spectrane.model.grid import Grid
 from spectrane.model.member import Member, find_member
 from spectrane.model.source import Source
+from spectrane.model.whole_files import written_whole
 
 if TYPE_CHECKING:
     from spectrane.formats.registry import Probe

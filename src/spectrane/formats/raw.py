@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.engine.files import ByteFile, open_bytes, written_whole
+from spectrane.engine.files import ByteFile, open_bytes
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.flat import FlatLayout, FlatSource, interleaved
 from spectrane.formats.sidecar_schema import RAW_TYPES, RawTable, checked
@@ -19,6 +19,7 @@ from spectrane.formats.storing import filled, single_fill
 from spectrane.model.band import numbered
 from spectrane.model.errors import FormatError
 from spectrane.model.source import Source
+from spectrane.model.whole_files import written_whole
 
 INTERLEAVES = ("bsq", "bil", "bip")
 

@@ -7,7 +7,7 @@ import os
 import shutil
 from typing import Any
 
-from spectrane.engine.files import written_whole
+from spectrane.model.whole_files import written_whole
 
 _AT_A_TIME = 8 << 20
 

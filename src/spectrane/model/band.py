@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import TypeAlias
+from typing import Any, TypeAlias
 
-from spectrane.model.errors import BandError
-from spectrane.model.nodata import NoDataRule, NoDataValue, nodata_rule
+from spectrane.model.errors import BandError, MetadataError
+from spectrane.model.nodata import NoDataRule, NoDataValue, nodata_rule, nodata_value
 from spectrane.model.roles import PRESETS, ROLES, role_for
 
 BandName: TypeAlias = int | str
@@ -36,7 +36,11 @@ class Band:
     time: float | None = None
 
     def __post_init__(self) -> None:
-        """Infer the role from the wavelength."""
+        """Take numbers as plain ones, and infer the role from the wavelength."""
+        for name in ("wavelength", "scale", "offset", "time"):
+            if getattr(self, name) is not None:
+                object.__setattr__(self, name, _number(name, getattr(self, name)))
+        object.__setattr__(self, "nodata", nodata_value(self.nodata))
         if self.role is None and self.wavelength is not None:
             object.__setattr__(self, "role", role_for(self.wavelength))
 
@@ -49,6 +53,13 @@ class Band:
     def scaled(self) -> bool:
         """Whether physical values differ from stored numbers."""
         return (self.scale, self.offset) != (1.0, 0.0)
+
+
+def _number(what: str, given: Any) -> float:
+    """Return a plain float: NumPy's own numbers are no text that a file can hold."""
+    if isinstance(given, str | bool) or not hasattr(given, "__float__"):
+        raise MetadataError(f"band: {what} {given!r}: expected a number")
+    return float(given)
 
 
 def numbered(count: int) -> tuple[Band, ...]:

@@ -4,6 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
 
 from spectrane.model.errors import LookError, nearest
 
@@ -41,6 +45,47 @@ class DisplayWindow:
             middle, reach = self.center - 0.5, (self.width - 1) / 2
             return middle - reach, middle + reach
         return self.center - reach, self.center + reach
+
+    @property
+    def way(self) -> str:
+        """What its function is called where a picture tells its curve."""
+        if self.table:
+            return "table"
+        return "sigmoid" if self.function == "SIGMOID" else "linear"
+
+    @property
+    def monotone(self) -> bool:
+        """Whether levels only rise, or only fall."""
+        return not self.table
+
+    def t(self, values: NDArray[Any]) -> NDArray[np.float64]:
+        """Return t in 0...1 of physical values (any shape), by PS3.3 C.11.2.1; NaN stays NaN.
+
+        LINEAR is C.11.2.1.2.1, SIGMOID C.11.2.1.3.1, LINEAR_EXACT C.11.2.1.3.2; a table is answered
+        entry by entry, its ends for all beyond.
+
+        >>> DisplayWindow(0, 100).t(np.array([-50.0, -49.0, 49.0, 50.0])).round(3).tolist()
+        [0.0, 0.01, 1.0, 1.0]
+        >>> DisplayWindow(40, 400, "SIGMOID").t(np.array([40.0])).tolist()
+        [0.5]
+        >>> DisplayWindow(0, 1, first=-1.0, table=(1.0, 0.0, 0.5)).t(np.array([-9, 0, 7])).tolist()
+        [1.0, 0.0, 0.5]
+        """
+        values = np.asarray(values, np.float64)
+        if self.table:
+            held = np.append(np.asarray(self.table, np.float64), np.nan)
+            at = np.clip(np.floor(values - self.first + 0.5), 0, len(held) - 2)
+            return np.asarray(held[np.where(np.isnan(at), len(held) - 1, at).astype(np.intp)])
+        if self.function == "SIGMOID":
+            with np.errstate(over="ignore"):
+                return np.asarray(1.0 / (1.0 + np.exp(-4.0 * (values - self.center) / self.width)))
+        low, high = self.limits
+        with np.errstate(divide="ignore", invalid="ignore"):
+            if self.function == "LINEAR":
+                t = (values - (self.center - 0.5)) / (self.width - 1) + 0.5
+            else:
+                t = (values - self.center) / self.width + 0.5
+        return np.where(values <= low, 0.0, np.where(values > high, 1.0, t))
 
     def __str__(self) -> str:
         """Say it in a few words.

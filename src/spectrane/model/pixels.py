@@ -14,6 +14,15 @@ ALL_VALID: NDArray[np.bool_] = np.ones((1, 1, 1), bool)
 ALL_VALID.setflags(write=False)
 
 
+def full_alpha(dtype: np.dtype[Any]) -> float:
+    """Return the alpha of a type that is opaque: its greatest number, 1 for floats.
+
+    >>> full_alpha(np.dtype("uint8")), full_alpha(np.dtype("float32"))
+    (255.0, 1.0)
+    """
+    return 1.0 if dtype.kind == "f" else float(np.iinfo(dtype).max)
+
+
 class Pixels:
     """Values of some bands over one window.
 
@@ -58,11 +67,26 @@ class Pixels:
     def _find_valid(self) -> NDArray[np.bool_]:
         given = self.given_mask()
         if not any(rule.applies_to(self.values.dtype) for rule in self.rules):
-            return ALL_VALID.reshape((1,) * self.values.ndim) if given is None else given
+            everything = ALL_VALID.reshape((1,) * self.values.ndim)
+            return everything if given is None else self._agreed(given)
         valid = np.stack([~r.invalid(v) for r, v in zip(self.rules, self.values, strict=True)])
         if given is not None:
             valid &= given
+        return self._agreed(valid)
+
+    def _agreed(self, valid: NDArray[np.bool_]) -> NDArray[np.bool_]:
+        """Return where any band is valid, where only all together are invalid; else as it is."""
         return np.asarray(valid.any(axis=0, keepdims=True) if self.when == "all" else valid)
+
+    @property
+    def validity(self) -> NDArray[np.bool_]:
+        """``valid`` of every single number: of the shape of ``values``, as a view."""
+        return np.broadcast_to(self.valid, self.values.shape)
+
+    @property
+    def coverage(self) -> NDArray[np.float64] | None:
+        """The alpha as a share 0...1 of each pixel; None where there is none."""
+        return None if self.alpha is None else self.alpha / full_alpha(self.alpha.dtype)
 
     def given_mask(self) -> NDArray[np.bool_] | None:
         """Return the mask, with pixels of alpha 0 taken out; None where all are valid."""
@@ -81,6 +105,16 @@ class Pixels:
         wanted = kept[np.newaxis]
         mask = wanted if self.mask is None else self.mask & wanted
         return Pixels(self.values, mask=mask, rules=self.rules, alpha=self.alpha, when=self.when)
+
+    def flattened(self) -> Pixels:
+        """Return a volume's voxels as rows and columns, in some order: to be counted."""
+        rows = int(self.values.shape[1])
+        mask = self.mask
+        if mask is not None:
+            whole = np.broadcast_to(mask, (len(mask), *self.values.shape[1:]))
+            mask = whole.reshape(len(mask), rows, -1)
+        values = self.values.reshape(len(self.values), rows, -1)
+        return Pixels(values, mask=mask, rules=self.rules, when=self.when)
 
     def cut(self, where: tuple[slice, ...]) -> Pixels:
         """Return a part, as views; ``where`` has a slice per spatial axis."""

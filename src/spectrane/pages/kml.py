@@ -18,13 +18,14 @@ from xml.sax.saxutils import escape
 import numpy as np
 
 from spectrane.display.layers import AnyLayer, Layer, stacked
-from spectrane.engine.files import HeldFile, open_bytes, written_whole
+from spectrane.engine.files import HeldFile, open_bytes
 from spectrane.formats.png.encoding import encode_png
 from spectrane.formats.registry import open_with, reader_of
 from spectrane.model.errors import FormatError, GridMismatch, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.source import Source
 from spectrane.model.view import View
+from spectrane.model.whole_files import written_whole
 from spectrane.spatial.coordinates import transformer
 from spectrane.spatial.grids import covering, reached
 from spectrane.spatial.placing import place
@@ -265,7 +266,7 @@ def _layer(name: str, archive: zipfile.ZipFile | None, element: Any) -> Layer:
         raise FormatError(f"{name}: color {color!r}: expected aabbggrr") from error
     source = _placed(name, _picture(name, archive, href), element)
     visible = _number(element, "visibility", 1) != 0
-    return Layer(source, None, opacity, visible, name=_text(element, "name"))
+    return Layer(source, opacity=opacity, visible=visible, name=_text(element, "name"))
 
 
 def _picture(name: str, archive: zipfile.ZipFile | None, href: str) -> Source:

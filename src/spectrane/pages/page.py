@@ -18,20 +18,19 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.display import legends
-from spectrane.display.channels import shown_bands
-from spectrane.display.layers import AnyLayer, DrawnLayer, Layer, Stack, stacked
-from spectrane.display.onto import Drawn
-from spectrane.engine.files import check_target, written_whole
+from spectrane.display.layers import AnyLayer, DrawnLayer, Layer, PlannedLayer, Stack, stacked
+from spectrane.display.plan import RenderPlan
 from spectrane.formats.png.encoding import encode_png
 from spectrane.model.band import Band
+from spectrane.model.colors import color_text
 from spectrane.model.errors import FormatError
 from spectrane.model.grid import Grid
+from spectrane.model.physical import physical, physical_number
 from spectrane.model.view import View
+from spectrane.model.whole_files import check_target, written_whole
 from spectrane.model.window import whole
 from spectrane.spatial.coordinates import transformer
 from spectrane.spatial.regridded import onto
-from spectrane.spatial.turned import upright
 
 SIZE = (800, 1280)
 _NODES = 9
@@ -150,45 +149,37 @@ def _layer(one: DrawnLayer, grid: Grid, values: bool) -> dict[str, Any]:
         "mode": one.mode, "base": bool(isinstance(one.layer, Layer) and one.layer.base),
         "png": base64.b64encode(png).decode(),
     }  # fmt: skip
-    if one.drawn is not None:
-        found["legend"] = _legend(one.drawn)
-    if raster and values and one.drawn is not None:
-        found["bands"] = _values(one.drawn, grid)
+    if one.planned is not None:
+        found["legend"] = _legend(one.planned.plan)
+    if raster and values and one.planned is not None:
+        found["bands"] = _values(one.planned, grid)
     return found
 
 
-def _legend(drawn: Drawn) -> dict[str, Any]:
+def _legend(plan: RenderPlan) -> dict[str, Any]:
     """Return a bar with ticks, the channels' bands, or the classes' colours and names."""
-    if drawn.look.classes:
-        return {"classes": [list(pair) for pair in legends.class_key(drawn.look.classes)]}
-    if len(drawn.scales) == 1:
-        bar = legends.bar(drawn.scales[0], drawn.look, 64)
-        colors = ["#" + bytes(color[:3].tolist()).hex() for color in bar.colors]
-        return {"title": bar.title, "colors": colors,
-                "ticks": [[at, text] for at, text in bar.ticks]}  # fmt: skip
-    names = ("red", "green", "blue", "alpha")
-    return {"channels": [[name, str(scale)] for name, scale in
-                         zip(names, drawn.scales, strict=False)]}  # fmt: skip
+    legend = plan.legend(64)
+    if legend.bar is not None:
+        colors = [color_text(color[:3]) for color in legend.bar.colors]
+        return {"title": legend.bar.title, "colors": colors,
+                "ticks": [[at, text] for at, text in legend.bar.ticks]}  # fmt: skip
+    if legend.classes:
+        return {"classes": [list(pair) for pair in legend.classes]}
+    return {"channels": [list(pair) for pair in legend.channels]}
 
 
-def _values(drawn: Drawn, grid: Grid) -> list[dict[str, Any]]:
+def _values(one: PlannedLayer, grid: Grid) -> list[dict[str, Any]]:
     """Return physical values of the bands shown, at the pictures' pixels: float32, deflated."""
-    source = upright(drawn.source)
-    bands = shown_bands(source, drawn.look)
-    pixels = onto(source, grid, "nearest").read(bands, whole(grid.shape))
-    valid = np.broadcast_to(pixels.valid, pixels.values.shape)
-    classes = {float(value): label for value, (_, label) in drawn.look.classes.items()}
+    plan, source = one.plan, one.plan.ready(one.source)
+    pixels = onto(source, grid, "nearest").read(plan.bands, whole(grid.shape))
     found = []
-    for k, index in enumerate(bands):
-        band = source.bands[index]
-        one: dict[str, Any] = {
-            "name": band.name,
-            "unit": "" if band.unit in (None, "1") else band.unit,
-        }
-        one |= _numbers(pixels.values[k], valid[k], band)
-        if classes:
-            one["labels"] = {f"{value:g}": label for value, label in classes.items()}
-        found.append(one)
+    for k, band in enumerate(plan.described):
+        unit = "" if band.unit in (None, "1") else band.unit
+        about: dict[str, Any] = {"name": band.name, "unit": unit}
+        about |= _numbers(pixels.values[k], pixels.validity[k], band)
+        if plan.classes:
+            about["labels"] = {f"{value:g}": label for value, (_, label) in plan.classes.items()}
+        found.append(about)
     return found
 
 
@@ -201,9 +192,9 @@ def _numbers(stored: NDArray[Any], valid: NDArray[np.bool_], band: Band) -> dict
     if high - low < _WHOLE:
         plane = np.where(valid, stored.astype(np.int64) - low + 1, 0).astype("<u2")
         return {"data": _packed(plane), "bytes": 2, "scale": band.scale,
-                "offset": band.offset + (low - 1) * band.scale}  # fmt: skip
-    physical = np.where(valid, stored * band.scale + band.offset, np.nan).astype("<f4")
-    return {"data": _packed(physical), "bytes": 4}
+                "offset": physical_number(low - 1, band)}  # fmt: skip
+    plane = np.where(valid, physical(stored, band, np.float64), np.nan).astype("<f4")
+    return {"data": _packed(plane), "bytes": 4}
 
 
 def _packed(plane: NDArray[Any]) -> str:

@@ -18,8 +18,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.display.drawing import Rgba
-from spectrane.display.layers import AnyLayer, Layer, common_grid, settled_once, stacked
-from spectrane.engine.files import open_bytes, written_whole
+from spectrane.display.layers import AnyLayer, PlannedLayer, common_grid, planned, stacked
+from spectrane.engine.files import open_bytes
 from spectrane.engine.resuming import fingerprint
 from spectrane.engine.running import in_order
 from spectrane.engine.threads import Progress, in_parallel, no_progress
@@ -28,10 +28,10 @@ from spectrane.formats.registry import open_with, reader_of
 from spectrane.model.errors import AccessError, ExistingFile, GridMismatch, LookError
 from spectrane.model.grid import Bounds, Grid
 from spectrane.model.view import View
+from spectrane.model.whole_files import written_whole
 from spectrane.model.window import whole
 from spectrane.spatial.coordinates import Mapping, transformer
 from spectrane.spatial.grids import reached
-from spectrane.spatial.turned import upright
 
 TILE = 256
 DEEPEST = 24
@@ -121,10 +121,11 @@ def tiles(
     if scheme not in SCHEMES:
         raise LookError(f"scheme {scheme!r}: expected {', '.join(SCHEMES)}")
     plan = SCHEMES[scheme]
-    rasters = [one for one in layers if isinstance(one, Layer)]
+    ready = planned(layers)
+    rasters = [one for one in ready if isinstance(one, PlannedLayer)]
     if not rasters:
         raise LookError("tiles: expected at least one raster")
-    first = upright(rasters[0].source).grid
+    first = rasters[0].source.grid
     if not first.placed or first.crs_text is None:
         raise GridMismatch("tiles: the first raster has no place in a known coordinate system; "
                            "give it one (spectrane place, spectrane amend --crs)")  # fmt: skip
@@ -132,7 +133,7 @@ def tiles(
     bounds = _reach(area, plan)
     zooms = _checked_zooms(zooms) if zooms is not None else _fitting_zooms(area, plan)
     root = os.fspath(folder)
-    drawer = TileDrawer(tuple(settled_once(one) for one in layers), plan)
+    drawer = TileDrawer(tuple(ready), plan)
     job = fingerprint(drawer, zooms, bounds)
     log = _Log(root, job, overwrite)
     wanted = list(_tiles(plan, bounds, zooms[1]))
@@ -147,7 +148,7 @@ def tiles(
         count += len(present)
         progress(done, total)
     lonlat = _lonlat(area)
-    _write_documents(root, plan, zooms, lonlat, title or rasters[0].title, attribution)
+    _write_documents(root, plan, zooms, lonlat, title or rasters[0].layer.title, attribution)
     log.finish()
     return TilesDone(count, zooms, lonlat)
 

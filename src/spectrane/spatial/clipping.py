@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from spectrane.engine.full import FullSource
 from spectrane.engine.pyramid import Level, Whole
 from spectrane.model.errors import GridMismatch, LookError
-from spectrane.model.pixels import Pixels
+from spectrane.model.pixels import Pixels, full_alpha
 from spectrane.model.source import Source
 from spectrane.model.window import Window, area, extent, whole
 from spectrane.spatial.masks import Inverted, Masked, chooser, mask_on
@@ -111,9 +111,9 @@ def cover(polygons: Polygons, window: Window, edge: Edge) -> NDArray[np.float32]
 
 def _faded(pixels: Pixels, share: NDArray[np.float32], dtype: np.dtype[Any]) -> Pixels:
     """Multiply coverage into alpha, in the type that the bands have."""
-    full = 1.0 if dtype.kind == "f" else float(np.iinfo(dtype).max)
+    full = full_alpha(dtype)
     if pixels.alpha is not None:
-        top = 1.0 if pixels.alpha.dtype.kind == "f" else float(np.iinfo(pixels.alpha.dtype).max)
+        top = full_alpha(pixels.alpha.dtype)
         share = share * (pixels.alpha / top).astype(np.float32)
     alpha = share.astype(dtype) if dtype.kind == "f" else np.ceil(share * full).astype(dtype)
     return Pixels(

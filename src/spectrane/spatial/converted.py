@@ -17,7 +17,7 @@ from spectrane.engine.full import FullSource
 from spectrane.model.band import Band
 from spectrane.model.errors import MetadataError
 from spectrane.model.nodata import NoDataRule
-from spectrane.model.pixels import Pixels
+from spectrane.model.pixels import Pixels, full_alpha
 from spectrane.model.source import Source
 from spectrane.model.window import Window, whole
 
@@ -78,14 +78,14 @@ class Converted(FullSource):
             yield part, self._converted(pixels, bands)
 
     def _converted(self, pixels: Pixels, bands: Sequence[int]) -> Pixels:
-        valid = np.broadcast_to(pixels.valid, pixels.values.shape)
+        valid = pixels.validity
         out = np.empty(pixels.values.shape, self.dtype)
         for index, band in enumerate(bands):
             out[index] = self._plane(pixels.values[index], valid[index], band)
         alpha = pixels.alpha
         if alpha is not None and alpha.dtype != self.dtype:
-            top = 1.0 if alpha.dtype.kind == "f" else float(np.iinfo(alpha.dtype).max)
-            full = 1.0 if self.dtype.kind == "f" else float(np.iinfo(self.dtype).max)
+            top = full_alpha(alpha.dtype)
+            full = full_alpha(self.dtype)
             alpha = (alpha / top * full + (0.5 if self.dtype.kind != "f" else 0)).astype(self.dtype)
         return Pixels(
             out, mask=pixels.mask, rules=[self.bands[b].rule for b in bands], alpha=alpha,

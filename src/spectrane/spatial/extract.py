@@ -42,7 +42,7 @@ def pixels(
     indices = find_bands(source.bands, bands)
     window = asked_window(source, rows=rows, columns=columns, bounds=bounds)
     found = source.read(indices, window, size, resample)
-    mask = ~np.broadcast_to(found.valid, found.values.shape)
+    mask = ~found.validity
     values = found.values
     if physical:
         wide = value_dtype(source.dtype)

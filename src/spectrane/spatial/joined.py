@@ -47,7 +47,7 @@ class Joined(FullSource):
             if places:
                 pixels = one.read([bands[k] - start for k in places], window)
                 values[places] = pixels.values
-                mask[places] = np.broadcast_to(pixels.valid, pixels.values.shape)
+                mask[places] = pixels.validity
             start += len(one.bands)
         return Pixels(values, mask=None if mask.all() else mask)
 

@@ -33,7 +33,7 @@ class MaskedVolume(VolumeSource):
     def zone(self, window: Window) -> NDArray[np.bool_]:
         """Return which voxels of a window the mask chooses."""
         pixels = self.mask.read([0], window)
-        valid = np.broadcast_to(pixels.valid, pixels.values.shape)[0]
+        valid = pixels.validity[0]
         chosen = valid & (pixels.values[0] != 0)
         return np.asarray(~chosen if self.inverted else chosen).reshape(extent(window))
 

@@ -127,7 +127,7 @@ class ByTest(MaskSource):
         """Return where the test passes."""
         pixels = self.parent.read([self.band], window)
         found = self.test.of(pixels.values[0], self.parent.bands[self.band])
-        return np.asarray(found & np.broadcast_to(pixels.valid, pixels.values.shape)[0])
+        return np.asarray(found & pixels.validity[0])
 
 
 class Truth(MaskSource):
@@ -136,8 +136,7 @@ class Truth(MaskSource):
     def chosen(self, window: Window) -> Chosen:
         """Return where the first band is true."""
         pixels = self.parent.read([0], window)
-        return np.asarray((pixels.values[0] != 0) & np.broadcast_to(
-            pixels.valid, pixels.values.shape)[0])  # fmt: skip
+        return np.asarray((pixels.values[0] != 0) & pixels.validity[0])  # fmt: skip
 
 
 class Footprint(MaskSource):
@@ -164,7 +163,7 @@ class Joined(MaskSource):
 
 
 def _valid(pixels: Pixels) -> Chosen:
-    return np.asarray(np.broadcast_to(pixels.valid, pixels.values.shape)[0])
+    return np.asarray(pixels.validity[0])
 
 
 class Inverted(MaskSource):

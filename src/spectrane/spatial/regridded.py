@@ -18,8 +18,9 @@ from spectrane.model.errors import GridMismatch, LookError, nearest
 from spectrane.model.grid import Grid
 from spectrane.model.nodata import NoDataRule
 from spectrane.model.physical import as_stored, value_dtype
-from spectrane.model.pixels import Pixels
-from spectrane.model.source import RESAMPLINGS, Source
+from spectrane.model.pixels import Pixels, full_alpha
+from spectrane.model.resampling import RESAMPLINGS
+from spectrane.model.source import Source
 from spectrane.model.window import Window, area, extent, intersection, relative, whole
 from spectrane.spatial.coordinates import (
     TOLERANCE,
@@ -89,7 +90,7 @@ class Regridded(FullSource):
                 continue
             where = relative(piece, window)
             values[(slice(None), *where)] = found.values
-            mask[(slice(None), *where)] = np.broadcast_to(found.valid, found.values.shape)
+            mask[(slice(None), *where)] = found.validity
             if found.alpha is not None:
                 alpha = np.zeros(size, found.alpha.dtype) if alpha is None else alpha
                 alpha[where] = found.alpha
@@ -129,7 +130,7 @@ class Regridded(FullSource):
             if found is not None:
                 where = relative(part, window)
                 values[(slice(None), *where)] = found.values
-                mask[(slice(None), *where)] = np.broadcast_to(found.valid, found.values.shape)
+                mask[(slice(None), *where)] = found.validity
                 if alpha is not None and found.alpha is not None:
                     alpha[where] = found.alpha
         return Pixels(values, mask=mask, alpha=alpha)
@@ -167,7 +168,7 @@ class Regridded(FullSource):
         (top, _), (left, _) = needed
         row, column, inside = gathering.nearest_at(positions[0] - left, positions[1] - top,
                                                    extent(needed))  # type: ignore[arg-type]  # fmt: skip
-        valid = np.broadcast_to(pixels.valid, pixels.values.shape)
+        valid = pixels.validity
         values = pixels.values[:, row, column]
         mask = valid[:, row, column] & inside
         alpha = None if pixels.alpha is None else np.where(inside, pixels.alpha[row, column], 0)
@@ -178,7 +179,7 @@ class Regridded(FullSource):
         pixels = self.parent.read(bands, needed)
         (top, _), (left, _) = needed
         columns, rows = positions[0] - left, positions[1] - top
-        valid = np.broadcast_to(pixels.valid, pixels.values.shape)
+        valid = pixels.validity
         found = [gathering.majority_at(plane, kept, columns, rows, self.scales)
                  for plane, kept in zip(pixels.values, valid, strict=True)]  # fmt: skip
         return Pixels(np.stack([v for v, _ in found]), mask=np.stack([m for _, m in found]))
@@ -195,8 +196,8 @@ class Regridded(FullSource):
         found = _gathered(_with_nan(pixels), columns, rows, self.resample, scales)
         alpha = None
         if pixels.alpha is not None:
-            top_value = 1.0 if pixels.alpha.dtype.kind == "f" else np.iinfo(pixels.alpha.dtype).max
-            full = 1.0 if self.dtype.kind == "f" else np.iinfo(self.dtype).max
+            top_value = full_alpha(pixels.alpha.dtype)
+            full = full_alpha(self.dtype)
             # By a kernel that neither overshoots nor rings.
             plain = "area" if self.resample == "area" else "bilinear"
             shares = [pixels.alpha.astype(np.float32)]
@@ -233,7 +234,7 @@ def _even(needed: Window, factors: tuple[int, int], shape: tuple[int, ...]) -> W
 def _with_nan(pixels: Pixels) -> list[NDArray[Any]]:
     """Return each band as floats, NaN where it is invalid."""
     dtype = value_dtype(pixels.values.dtype)
-    valid = np.broadcast_to(pixels.valid, pixels.values.shape)
+    valid = pixels.validity
     planes = []
     for plane, kept in zip(pixels.values, valid, strict=True):
         wide = plane.astype(dtype)

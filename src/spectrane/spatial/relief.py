@@ -69,7 +69,7 @@ class Relief(FullSource):
         pixels = self.parent.read([self.band], wide)
         own = self.parent.bands[self.band]
         height = pixels.values[0].astype(np.float64) * own.scale + own.offset
-        valid = np.broadcast_to(pixels.valid, pixels.values.shape)[0] & np.isfinite(height)
+        valid = pixels.validity[0] & np.isfinite(height)
         lit = self._lit(np.where(valid, height, np.nan), wide)
         part = relative(window, wide)
         shown = valid[part]

@@ -86,7 +86,7 @@ def kernel_for(volume: Source) -> str:
 def voxels_to_cut(volume: Source, frame: int, window: Window) -> NDArray[Any]:
     """Return a window of one frame as (k, j, i), as files hold it: floats, NaN where invalid."""
     pixels = volume.read([frame], window)
-    valid = np.broadcast_to(pixels.valid, pixels.values.shape)[0]
+    valid = pixels.validity[0]
     cube = pixels.values[0].astype(value_dtype(volume.dtype))
     if not valid.all():
         cube = np.where(valid, cube, np.nan)

@@ -12,12 +12,12 @@ from typing import Any
 
 import numpy as np
 
-from spectrane.engine.files import check_target
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.storing import filled, single_fill
 from spectrane.model.errors import AccessError, DataWarning, ExistingFile, MetadataError
 from spectrane.model.grid import Grid
 from spectrane.model.source import Source
+from spectrane.model.whole_files import check_target
 
 _CHUNK = 512
 VARIABLE = "data"

@@ -41,7 +41,7 @@ class EvenedVolume(VolumeSource):
         share = (wanted - self.depths[below]) / (self.depths[above] - self.depths[below])
         low, high = int(below.min()), int(above.max()) + 1
         pixels = self.stack.read(bands, (across, down, (low, high)))
-        valid = np.broadcast_to(pixels.valid, pixels.values.shape)
+        valid = pixels.validity
         one, other = pixels.values[..., below - low], pixels.values[..., above - low]
         here, there = valid[..., below - low], valid[..., above - low]
         if self.categories:

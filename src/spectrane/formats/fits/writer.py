@@ -9,12 +9,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.engine.files import written_whole
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.fits.header import BLOCK, card, header_bytes
 from spectrane.formats.storing import filled, single_fill
 from spectrane.model.errors import DataWarning
 from spectrane.model.source import Source
+from spectrane.model.whole_files import written_whole
 
 _ROWS_BYTES = 8 << 20
 

@@ -14,10 +14,11 @@ from spectrane.engine.inflating import InflatedFile
 from spectrane.engine.volumes import VolumeSource
 from spectrane.formats.nifti.header import TYPES, Head
 from spectrane.model.band import Band
+from spectrane.model.colors import parse_color
 from spectrane.model.errors import FormatError, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.labels import label_classes
-from spectrane.model.look import Class, Look, parse_color
+from spectrane.model.look import Class, Look
 from spectrane.model.pixels import Pixels
 from spectrane.model.window import Window
 

@@ -12,12 +12,14 @@ from typing import Any
 
 import numpy as np
 
-from spectrane.engine.files import written_whole
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.nifti.header import TYPES
 from spectrane.formats.nifti.source import IDENTIFYING, LABELS
+from spectrane.model.display_window import find_window
 from spectrane.model.errors import DataWarning, FormatError
+from spectrane.model.limits import CenterWidth, Fixed, NamedWindow
 from spectrane.model.source import Source
+from spectrane.model.whole_files import written_whole
 from spectrane.model.window import Window
 
 _CODES = {code: number for number, (code, _) in TYPES.items() if not code.startswith("V")}
@@ -100,7 +102,7 @@ def _write(source: Source, file: Any, head: bytes, code: str, progress: Progress
     for band, window in _parts(source):
         pixels = source.read([band], window)
         values = pixels.values[0].astype(f"<{code}", copy=False)
-        valid = np.broadcast_to(pixels.valid, pixels.values.shape)[0]
+        valid = pixels.validity[0]
         if not valid.all():
             values = np.where(valid, values, np.nan).astype(f"<{code}")
         file.write(np.ascontiguousarray(values.T).tobytes())
@@ -217,17 +219,19 @@ def _times(source: Source) -> tuple[float, float]:
 
 
 def _shown_range(source: Source) -> tuple[float, float]:
-    setting = None if source.look is None else source.look.limits[0]
-    if setting is None or setting.kind not in ("fixed", "window"):
-        return 0.0, 0.0
-    if setting.kind == "fixed":
-        low, high = setting.parameters
-        return float(low), float(high)
-    center, width = setting.parameters or (0.0, 0.0)
-    if setting.name.isdecimal() and int(setting.name) <= len(source.windows):
-        own = source.windows[int(setting.name) - 1]
-        center, width = own.center, own.width
-    return center - width / 2, center + width / 2
+    """Return cal_min and cal_max: the display range kept with a source; 0, 0 says none."""
+    rule = None if source.look is None else source.look.limits[0]
+    if isinstance(rule, Fixed):
+        return rule.low, rule.high
+    if isinstance(rule, NamedWindow):
+        index = find_window(source.windows, rule.called)
+        if index is None:
+            return 0.0, 0.0
+        own = source.windows[index]
+        rule = CenterWidth(own.center, own.width)
+    if isinstance(rule, CenterWidth):
+        return rule.centre - rule.width / 2, rule.centre + rule.width / 2
+    return 0.0, 0.0
 
 
 def quaternion(turn: Any) -> tuple[tuple[float, float, float], float, bool]:

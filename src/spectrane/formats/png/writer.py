@@ -8,12 +8,12 @@ from typing import Any
 
 import numpy as np
 
-from spectrane.engine.files import check_target, written_whole
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.png.encoding import encode_png
 from spectrane.formats.storing import picture_planes
 from spectrane.model.errors import DataWarning
 from spectrane.model.source import Source
+from spectrane.model.whole_files import check_target, written_whole
 
 
 def write_png(

@@ -18,8 +18,8 @@ from spectrane.formats.tiff import tags, xmp
 from spectrane.formats.tiff.georeference import geo_fields
 from spectrane.formats.tiff.tags import Tag
 from spectrane.model.band import Band
+from spectrane.model.colors import parse_color
 from spectrane.model.errors import FormatError
-from spectrane.model.look import parse_color
 from spectrane.model.source import Source
 
 TiffField = tuple[Tag, str, Any]

@@ -138,7 +138,7 @@ def _alphas(main: Directory, layout: Layout) -> list[tuple[int, int]]:
 def _grey_look(main: Directory, layout: Layout) -> Look | None:
     """Return how greys of fewer bits than their type, or with white as zero, are meant."""
     inverted = main.integer(Tag.PhotometricInterpretation, 1) == 0
-    limits = f"fixed:0,{(1 << layout.bits) - 1}" if layout.packed else "auto"
+    limits = (0, (1 << layout.bits) - 1) if layout.packed else "auto"
     return Look(limits=limits, invert=inverted) if inverted or layout.packed else None
 
 

@@ -11,7 +11,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine import cache
-from spectrane.engine.files import written_whole
 from spectrane.engine.resuming import Journal, fingerprint, resumable
 from spectrane.engine.running import in_order
 from spectrane.engine.threads import Progress, no_progress
@@ -27,6 +26,7 @@ from spectrane.formats.tiff.strips import (
 )
 from spectrane.model.errors import FormatError
 from spectrane.model.source import Source
+from spectrane.model.whole_files import written_whole
 
 _BLOCK_BYTES = 96 << 20
 """Decoded blocks of the inputs that are held while writing."""

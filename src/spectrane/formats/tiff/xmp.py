@@ -16,8 +16,9 @@ from dataclasses import dataclass, field, fields, replace
 from typing import Any
 
 from spectrane.model.band import Band
+from spectrane.model.colors import parse_color
 from spectrane.model.errors import DataWarning, SpectraneError
-from spectrane.model.look import Class, Look, parse_color
+from spectrane.model.look import Class, Look
 from spectrane.model.nodata import nodata_value
 
 NAMESPACE = "urn:spectrane:raster:1.0"

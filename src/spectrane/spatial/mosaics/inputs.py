@@ -63,7 +63,7 @@ class Rescaled(FullSource):
             yield part, self._converted(pixels, bands)
 
     def _converted(self, pixels: Pixels, bands: Sequence[int]) -> Pixels:
-        valid = np.broadcast_to(pixels.valid, pixels.values.shape)
+        valid = pixels.validity
         out = np.empty(pixels.values.shape, self.dtype)
         for k, index in enumerate(bands):
             old, new = self.parent.bands[index], self.bands[index]

@@ -163,7 +163,7 @@ class Mosaic(FullSource):
         for which in order:
             part, pixels = self._read(bands, window, which)
             where = relative(part, window)
-            valid = np.broadcast_to(pixels.valid, pixels.values.shape)
+            valid = pixels.validity
             for k, band in enumerate(bands):
                 free = valid[k] & ~mask[k][where]
                 if not free.any():
@@ -199,7 +199,7 @@ class Mosaic(FullSource):
         mask = np.zeros(out.shape, bool)
         for which in meeting:
             part, pixels = self._read(bands, window, which)
-            valid = np.broadcast_to(pixels.valid, pixels.values.shape)
+            valid = pixels.validity
             for k, band in enumerate(bands):
                 where = relative(part, window)
                 best, seen = out[k][where], mask[k][where]
@@ -239,7 +239,7 @@ class Mosaic(FullSource):
         own = self.laid[which].window
         if self.rule.name == "average":
             part, pixels = self._read(bands, window, which)
-            valid = np.broadcast_to(pixels.valid, pixels.values.shape)
+            valid = pixels.validity
             return part, pixels.values, valid.astype(np.float32)
         width = self.rule.across
         margin = int(np.ceil(width)) + 1
@@ -267,7 +267,7 @@ class Mosaic(FullSource):
         for which in meeting:
             part, pixels = self._read(bands, window, which)
             where = relative(part, window)
-            valid = np.broadcast_to(pixels.valid, pixels.values.shape)
+            valid = pixels.validity
             seam = self.seams[which]
             share = np.float32(1) if seam is None else seam.at(part)
             for k, band in enumerate(bands):

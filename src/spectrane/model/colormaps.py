@@ -13,12 +13,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.kernels.oklab import from_oklab, shown, to_oklab
-from spectrane.model.errors import LookError, nearest
-from spectrane.model.look import parse_color
+from spectrane.model.colors import color_text, parse_color
+from spectrane.model.errors import LookError, MissingFile, nearest
+from spectrane.model.whole_files import written_whole
 
 ENTRIES = 256
+_REVERSED = " reversed"
 Knot = tuple[float, float, float]
 """Lightness 0...1, chroma, hue in degrees, in OKLab."""
+
+
+KINDS = ("sequential", "diverging", "cyclic", "categorical")
 
 
 @dataclass(frozen=True, eq=False)
@@ -26,8 +31,8 @@ class Colormap:
     """Colours from first to last: ``entries`` is (n, 4) uint8.
 
     ``under`` and ``over`` (``#rrggbb``) paint what lies beyond the limits, ``nodata`` what is
-    invalid; None: the end's colour, and transparent. ``kind`` is ``sequential``, ``diverging``,
-    ``cyclic`` or ``categorical``.
+    invalid; None: the end's colour, and transparent. ``kind`` is ``sequential``, ``diverging``
+    (its middle is meant for 0), ``cyclic`` or ``categorical``. Equal by what it holds.
 
     >>> grey = Colormap.from_points([(0.0, "#000000"), (1.0, "#ffffff")])
     >>> grey.sample(3)[:, 0].tolist()
@@ -42,7 +47,13 @@ class Colormap:
     kind: str = "sequential"
 
     def __post_init__(self) -> None:
-        """Check the entries and colours."""
+        """Check the entries and colours, and protect the entries."""
+        entries = np.array(self.entries, np.uint8)
+        entries.setflags(write=False)
+        object.__setattr__(self, "entries", entries)
+        if self.kind not in KINDS:
+            hint = nearest(self.kind, KINDS)
+            raise LookError(f"colour map {self.name}: kind {self.kind!r}{hint}")
         if self.entries.ndim != 2 or self.entries.shape[1] != 4 or len(self.entries) < 1:
             raise LookError(f"colour map {self.name}: expected (n, 4) entries")
         for color in (self.under, self.over, self.nodata):
@@ -69,6 +80,22 @@ class Colormap:
         rgb = np.clip(from_oklab(mixed[:, :3]), 0, 1)
         return cls(name, _bytes(np.column_stack([rgb, mixed[:, 3]])), **options)
 
+    def __eq__(self, other: object) -> bool:
+        if not isinstance(other, Colormap):
+            return NotImplemented
+        return self._said() == other._said() and np.array_equal(self.entries, other.entries)
+
+    def __hash__(self) -> int:
+        return hash((self._said(), self.entries.tobytes()))
+
+    def _said(self) -> tuple[str | None, ...]:
+        return (self.name, self.kind, self.under, self.over, self.nodata)
+
+    @property
+    def anchor(self) -> float | None:
+        """Where in 0...1 the colour lies that is meant for 0; None where none is."""
+        return 0.5 if self.kind == "diverging" else None
+
     def sample(self, n: int) -> NDArray[np.uint8]:
         """Return (n, 4) uint8, evenly from first to last."""
         if n < 1:
@@ -78,7 +105,7 @@ class Colormap:
 
     def reversed(self) -> Colormap:
         """Return the map from last to first; what lies under stays under."""
-        return replace(self, name=f"{self.name} reversed", entries=self.entries[::-1].copy())
+        return replace(self, name=f"{self.name}{_REVERSED}", entries=self.entries[::-1].copy())
 
     def discrete(self, steps: int) -> Colormap:
         """Return the map in so many even steps."""
@@ -86,7 +113,7 @@ class Colormap:
 
     def to_dict(self) -> dict[str, Any]:
         """Return plain values for TOML or JSON."""
-        colors = [f"#{bytes(entry[: 3 if entry[3] == 255 else 4]).hex()}" for entry in self.entries]
+        colors = [color_text(entry) for entry in self.entries]
         found: dict[str, Any] = {"name": self.name, "kind": self.kind, "colors": colors}
         ends = {"under": self.under, "over": self.over, "nodata": self.nodata}
         return found | {key: value for key, value in ends.items() if value is not None}
@@ -104,8 +131,6 @@ class Colormap:
 
     def save(self, path: str | os.PathLike[str], *, overwrite: bool = False) -> None:
         """Write ``.toml`` (everything) or ``.csv`` (red, green, blue, alpha; a row per entry)."""
-        from spectrane.engine.files import written_whole
-
         name = os.fspath(path)
         if name.endswith(".toml"):
             import tomlkit
@@ -125,8 +150,13 @@ class Colormap:
         import tomllib
 
         name = os.fspath(path)
-        with open(path, encoding="utf-8") as file:
-            text = file.read(4 << 20)
+        try:
+            with open(path, encoding="utf-8") as file:
+                text = file.read(4 << 20)
+        except FileNotFoundError as error:
+            raise MissingFile(f"{name}: no such colour map file") from error
+        except (OSError, UnicodeDecodeError) as error:
+            raise LookError(f"{name}: not a colour map: {error}") from error
         try:
             if name.endswith(".toml"):
                 return cls.from_dict(tomllib.loads(text))
@@ -255,6 +285,9 @@ class Colormaps(Mapping[str, Colormap]):
             self._made[name] = _MAKERS[name]()
         return self._made[name]
 
+    def __contains__(self, name: object) -> bool:
+        return name in _MAKERS
+
     def __iter__(self) -> Iterator[str]:
         return iter(_MAKERS)
 
@@ -272,7 +305,20 @@ def colormap_of(given: Any) -> Colormap:
         return given
     if isinstance(given, Mapping):
         return Colormap.from_dict(given)
-    name = str(given)
-    if name.endswith(" reversed"):
-        return colormaps[name.removesuffix(" reversed")].reversed()
-    return colormaps[name]
+    if not isinstance(given, str):
+        raise LookError(f"colour map {given!r}: expected a name, or a Colormap")
+    if given.endswith(_REVERSED):
+        return colormaps[given.removesuffix(_REVERSED)].reversed()
+    return colormaps[given]
+
+
+def colormap_text(colormap: Colormap) -> str | dict[str, Any]:
+    """Return a built-in colour map's name, or any other's dictionary: what ``colormap_of`` takes.
+
+    >>> colormap_text(colormap_of("kiln reversed"))
+    'kiln reversed'
+    """
+    known = colormap.name.removesuffix(_REVERSED) in colormaps
+    if known and colormap_of(colormap.name) == colormap:
+        return colormap.name
+    return colormap.to_dict()
