@@ -81,7 +81,9 @@ def test_levels_follow_the_definition(rng, form, dtype, name):
         assert (one.low, one.high) == pytest.approx((low, high), rel=1e-9, abs=1e-9)
         levels = shade(physical[band], one.low, one.high, look.invert)
         off = np.abs(picture.rgba[..., channel].astype(int) - levels)[~hidden]
-        assert off.max() <= (1 if array.dtype.kind == "f" and array.dtype.itemsize == 8 else 0)
+        assert off.max(initial=0) <= (
+            1 if array.dtype.kind == "f" and array.dtype.itemsize == 8 else 0
+        )
         fine = shade(physical[band], one.low, one.high, look.invert, 65535)
         deep = ~hidden & (picture.rgba16[..., 3] > 0)
         np.testing.assert_array_equal(picture.rgba16[..., channel][deep], fine[deep])
