@@ -84,3 +84,72 @@ def test_pictures_and_descriptions(tmp_path, raster):
 def test_masked_arrays_keep_their_mask():
     array = np.ma.MaskedArray(np.arange(4.0).reshape(2, 2), [[True, False], [False, False]])
     assert sp.from_array(array).pixels().tolist() == [[[None, 1.0], [2.0, 3.0]]]
+
+
+R = sp.from_array(np.arange(12, dtype="u2").reshape(3, 4))
+V = sp.volume_from_array(np.arange(60, dtype="f4").reshape(5, 4, 3), affine=np.eye(4))
+MISTAKES = [
+    (lambda: sp.from_array(np.zeros((60, 80, 3), "u1")), sp.MetadataError, "say band_axis=2"),
+    (lambda: sp.from_array(np.zeros((6, 8, 3)), band_axis=3), sp.MetadataError, "has 3 axes"),
+    (
+        lambda: sp.volume_from_array(np.zeros((20, 20, 20, 4)), affine=np.eye(4)),
+        sp.MetadataError,
+        "say frame_axis=3",
+    ),
+    (
+        lambda: sp.from_array(np.zeros((2, 3, 4)), bands=["red", 3]),
+        sp.BandError,
+        "a Band or a name",
+    ),
+    (lambda: R.masked(np.ones((3, 3), bool)), sp.GridMismatch, "3"),
+    (lambda: R.masked("cloud.tif"), sp.ArgumentError, "becomes one by spectrane.open"),
+    (lambda: V.masked(np.ones((3, 3, 3))), sp.GridMismatch, "an array of"),
+    (lambda: V.profile([(1, 2, 3)]), sp.LookError, "does not say which number is which"),
+    (lambda: sp.probe(R, points=[(1, 2)]), sp.LookError, "does not say which number is which"),
+    (lambda: R.select(1.5), sp.BandError, "expected a number"),
+    (lambda: R.crop(rows=3), sp.LookError, "expected a pair"),
+    (lambda: V.crop(i=3), sp.LookError, "expected a pair"),
+    (lambda: R.pixels(size=3), sp.LookError, r"expected \(rows, columns\)"),
+    (lambda: sp.render(R, size=300), sp.LookError, r"expected \(rows, columns\)"),
+    (lambda: sp.render(R, view=(0, 0, 1, 1)), sp.LookError, "expected a View"),
+    (lambda: sp.View(bounds=3), sp.LookError, "expected .x min"),
+    (lambda: R.compute("band 1"), sp.LookError, "name: expression"),
+    (lambda: R.with_bands({1: "red"}), sp.MetadataError, "expected such as"),
+    (lambda: R.with_look("natural"), sp.LookError, "expected a Look"),
+    (lambda: sp.Band("a", scale="2"), sp.MetadataError, "expected a number"),
+    (lambda: sp.VolumeLayer(V, threshold=3), sp.LookError, "or a Threshold"),
+    (lambda: sp.Layer(R, threshold=3), sp.LookError, "threshold 3: expected"),
+    (lambda: sp.figures.compare(R), sp.LookError, "a list of 2 to 6"),
+    (lambda: sp.figures.histogram([R]), sp.ArgumentError, "one by one"),
+]
+
+
+@pytest.mark.parametrize(("call", "kind", "match"), MISTAKES)
+def test_a_mistaken_call_gets_one_clear_error(call, kind, match):
+    with pytest.raises(kind, match=match) as caught:
+        call()
+    assert isinstance(caught.value, sp.SpectraneError)
+
+
+def test_what_is_meant_is_taken(tmp_path):
+    """NumPy's numbers, names for bands, arrays as masks, no progress, colours alone."""
+    colours = sp.from_array(np.zeros((60, 80, 3), "u1"), band_axis=-1, bands=["red", "green", "b"])
+    assert (colours.shape, colours.bands[0].role) == ((3, 60, 80), "red")
+    chosen = np.arange(12).reshape(3, 4) > 5
+    assert R.masked(chosen).pixels().mask.tolist() == [(~chosen).tolist()]
+    assert (sp.mask(R, range=(0, 8)) & chosen).pixels().sum() == 3
+    assert V.masked(np.ones(V.shape[1:], bool)).voxels().mask.sum() == 0
+    scaled = R.with_bands({1: {"scale": np.float64(0.25), "nodata": np.uint16(3)}})
+    for name in ("a.tif", "b.npy"):
+        scaled.save(tmp_path / name, progress=None)
+        back = sp.open(tmp_path / name).bands[0]
+        assert (back.scale, back.nodata) == (0.25, 3)
+    sp.amend(tmp_path / "a.tif", nodata=np.int16(7))
+    with pytest.raises(sp.MetadataError, match="leave out nodata"):
+        sp.amend(tmp_path / "a.tif", undo=True, nodata=9)
+    assert sp.open(tmp_path / "a.tif").bands[0].nodata == 7
+    frames = [sp.Frame("a", scale=np.float64(0.01))]
+    volume = sp.volume_from_array(np.arange(60).reshape(5, 4, 3), affine=np.eye(4), frames=frames)
+    assert sp.montage(volume, count=2).rgba.any()
+    assert len(R.statistics(progress=None)) == 1
+    assert sp.slice_picture((V, sp.Look(colormap="auto"))).rgba.any()

@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from spectrane.model.colormaps import Colormap, colormaps
     from spectrane.model.errors import (
         AccessError,
+        ArgumentError,
         BandError,
         ChangedFile,
         DataWarning,
@@ -78,8 +79,8 @@ _HOMES = {
     "spectrane.masking": ["Mask", "mask"],
     "spectrane.model.band": ["Band"],
     "spectrane.model.errors": [
-        "AccessError", "BandError", "ChangedFile", "DataWarning", "ExistingFile", "FormatError",
-        "GridMismatch", "LookError", "MetadataError", "MissingFile", "ResourceError",
+        "AccessError", "ArgumentError", "BandError", "ChangedFile", "DataWarning", "ExistingFile",
+        "FormatError", "GridMismatch", "LookError", "MetadataError", "MissingFile", "ResourceError",
         "SpectraneError",
     ],
     "spectrane.model.grid": ["Grid"],
@@ -98,6 +99,7 @@ _HOME_OF = {name: module for module, names in _HOMES.items() for name in names}
 
 __all__ = [
     "AccessError",
+    "ArgumentError",
     "Band",
     "BandError",
     "ChangedFile",

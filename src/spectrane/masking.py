@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
+
 from spectrane.model.band import BandName, find_band
 from spectrane.model.errors import LookError
-from spectrane.model.source import flat_source_of
-from spectrane.raster import Raster
+from spectrane.model.source import Source, flat_source_of
+from spectrane.raster import Raster, from_array
 from spectrane.spatial import masks as _masks
 
 
@@ -23,11 +25,17 @@ class Mask(Raster):
 
     def __and__(self, other: Raster) -> Mask:
         """Return where both are; another grid is looked up at the nearest pixel."""
-        return Mask(_masks.Joined(self._source, other._source, "and"))
+        return Mask(_masks.Joined(self._source, self._other(other), "and"))
 
     def __or__(self, other: Raster) -> Mask:
         """Return where either is."""
-        return Mask(_masks.Joined(self._source, other._source, "or"))
+        return Mask(_masks.Joined(self._source, self._other(other), "or"))
+
+    def _other(self, other: Any) -> Source:
+        """Return the source of a mask, or of an array of this one's rows and columns."""
+        if isinstance(other, np.ndarray):
+            other = from_array(other, grid=self.grid)
+        return flat_source_of(other)
 
     def __invert__(self) -> Mask:
         """Return where it is not."""

@@ -3,21 +3,21 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import ArrayLike
+from numpy.typing import ArrayLike, NDArray
 
 from spectrane.analysis import statistics as _statistics
-from spectrane.engine.memory import ArraySource, loaded
-from spectrane.engine.threads import no_progress
+from spectrane.engine.memory import ArraySource, loaded, parts_first
+from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.registry import open_source
-from spectrane.model.band import Band, BandName, find_bands
-from spectrane.model.errors import FormatError, LookError
+from spectrane.model.band import Band, BandName, bands_of, find_bands
+from spectrane.model.errors import FormatError, LookError, MetadataError
 from spectrane.model.faced import Faced
 from spectrane.model.grid import Bounds, Grid
-from spectrane.model.look import Look
+from spectrane.model.look import Look, look_of
 from spectrane.model.nodata import per_band
 from spectrane.model.source import Source, flat_source_of
 from spectrane.model.view import View
@@ -156,14 +156,17 @@ class Raster(Faced):
             antialias=antialias, soft=soft,
         ))  # fmt: skip
 
-    def masked(self, mask: Raster, *, keep: str = "nodata") -> Raster:
+    def masked(self, mask: Raster | NDArray[Any], *, keep: str = "nodata") -> Raster:
         """Return the raster where a mask (or another raster's footprint) is; the rest is no-data.
 
+        ``mask`` may be an array (rows, columns) of true and false on this raster's grid.
         With ``keep="alpha"`` the rest is transparent instead, and its numbers stay.
         """
         from spectrane.spatial.masks import Masked, chooser
 
-        return Raster(Masked(self._source, chooser(mask._source), keep))
+        if isinstance(mask, np.ndarray):
+            mask = from_array(mask, grid=self.grid)
+        return Raster(Masked(self._source, chooser(flat_source_of(mask)), keep))
 
     def relief(
         self, band: BandName = 1, *, azimuth: float = 315.0, altitude: float = 45.0,
@@ -188,11 +191,11 @@ class Raster(Faced):
         """Return the raster with other display defaults."""
         from spectrane.engine.described import Described
 
-        return Raster(Described(self._source, look=look))
+        return Raster(Described(self._source, look=look_of(look)))
 
     def statistics(
         self, bands: Bands = None, *, region: Any = None,
-        progress: Callable[[int, int], None] = no_progress,
+        progress: Progress | None = None,
     ) -> pandas.DataFrame:  # fmt: skip
         """Return exact statistics of valid pixels, a row per band, in physical values.
 
@@ -205,11 +208,11 @@ class Raster(Faced):
 
     def _statistics(
         self, bands: Bands, region: Any,
-        progress: Callable[[int, int], None] = no_progress,
+        progress: Progress | None = None,
     ) -> list[_statistics.BandStatistics]:  # fmt: skip
         indices = find_bands(self.bands, bands)
         source, window = self._region(region)
-        return _statistics.band_statistics(source, indices, window, progress)
+        return _statistics.band_statistics(source, indices, window, progress or no_progress)
 
     def histogram(
         self, bands: Bands = None, *, bins: int | str = "auto",
@@ -231,7 +234,7 @@ class Raster(Faced):
     def save(
         self, path: str | os.PathLike[str], *, dtype: str | np.dtype[Any] | None = None,
         rescale: str | None = None, look: Look | None = None, overwrite: bool = False,
-        progress: Callable[[int, int], None] = no_progress, **options: Any,
+        progress: Progress | None = None, **options: Any,
     ) -> None:  # fmt: skip
         """Write the data to a file of the format its ending names: see ``display.export.save``.
 
@@ -242,7 +245,7 @@ class Raster(Faced):
 
         save(
             self._source, path, dtype=dtype, rescale=rescale, look=look, overwrite=overwrite,
-            progress=progress, **options,
+            progress=progress or no_progress, **options,
         )  # fmt: skip
 
     def __repr__(self) -> str:
@@ -277,9 +280,7 @@ def members(path: str | os.PathLike[str]) -> pandas.DataFrame:
     return pandas.DataFrame(found, columns=columns)
 
 
-def survey(
-    folder: str | os.PathLike[str], *, progress: Callable[[int, int], None] = no_progress
-) -> pandas.DataFrame:
+def survey(folder: str | os.PathLike[str], *, progress: Progress | None = None) -> pandas.DataFrame:
     """Return every raster below a folder, found by content: see ``surveying.survey``."""
     from dataclasses import asdict
 
@@ -288,7 +289,7 @@ def survey(
     from spectrane.surveying import Found
     from spectrane.surveying import survey as look_below
 
-    found = [asdict(one) for one in look_below(folder, progress)]
+    found = [asdict(one) for one in look_below(folder, progress or no_progress)]
     return pandas.DataFrame(found, columns=list(Found.__dataclass_fields__))
 
 
@@ -299,6 +300,11 @@ def amend(path: str | os.PathLike[str], *, undo: bool = False, **corrections: An
     """
     from spectrane.formats import amending
 
+    if undo and corrections:
+        raise MetadataError(
+            "amend: undo takes the last correction back, and goes alone; leave out "
+            f"{', '.join(corrections)}, or amend again afterwards"
+        )
     if undo:
         amending.undo(path)
     else:
@@ -306,13 +312,15 @@ def amend(path: str | os.PathLike[str], *, undo: bool = False, **corrections: An
 
 
 def from_array(
-    array: ArrayLike, *, grid: Grid | None = None, bands: Iterable[Band] | None = None,
-    nodata: Any = None,
+    array: ArrayLike, *, grid: Grid | None = None, bands: Iterable[Band | str] | None = None,
+    nodata: Any = None, band_axis: int | None = None,
 ) -> Raster:  # fmt: skip
     """Return a raster of an array (rows, columns) or (bands, rows, columns), not copied.
 
-    A masked array's mask is kept. ``nodata`` is a number, a list with (low, high) ranges, or a
-    mapping by band number. Raises MetadataError, GridMismatch, BandError where they do not fit.
+    A masked array's mask is kept. ``bands`` are Bands or names. ``nodata`` is a number, a list with
+    (low, high) ranges, or a mapping by band number. ``band_axis`` says which of three axes holds
+    the bands (the first): -1 for (rows, columns, bands). Raises MetadataError, GridMismatch,
+    BandError where they do not fit.
 
     >>> import numpy as np
     >>> from_array(np.array([[0, 7]], np.uint8), nodata=0).pixels().tolist()
@@ -323,10 +331,13 @@ def from_array(
     if isinstance(values, np.ma.MaskedArray):
         mask = ~np.ma.getmaskarray(values)
         values = values.data
+    if values.ndim == 3:
+        values = parts_first(values, band_axis, "bands", "band_axis")
+        mask = None if mask is None else np.moveaxis(mask, band_axis or 0, 0)
     if values.ndim == 2:
         values, mask = values[np.newaxis], None if mask is None else mask[np.newaxis]
     source: Source = ArraySource(
-        values, grid=grid, bands=None if bands is None else tuple(bands), mask=mask
+        values, grid=grid, bands=None if bands is None else bands_of(bands), mask=mask
     )
     if nodata is not None:
         found = per_band(nodata, len(source.bands))

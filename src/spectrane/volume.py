@@ -10,17 +10,19 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from spectrane.engine.threads import no_progress
+from spectrane.engine.memory import parts_first
+from spectrane.engine.threads import Progress, no_progress
 from spectrane.engine.volumes import VolumeSource
 from spectrane.model.band import Band, BandName, find_bands, numbered
 from spectrane.model.errors import FormatError, GridMismatch, MetadataError
 from spectrane.model.faced import Faced
 from spectrane.model.grid import Grid
-from spectrane.model.look import Look
+from spectrane.model.look import Look, look_of
 from spectrane.model.nodata import NoDataRule
 from spectrane.model.physical import physical as to_physical
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import deep_source_of
+from spectrane.model.view import half_open
 from spectrane.model.window import Window, relative, whole
 from spectrane.raster import Raster
 
@@ -149,15 +151,21 @@ class Volume(Faced):
     def masked(self, by: Volume | Threshold | str, *, outside: bool = False) -> Volume:
         """Return the volume with only some voxels valid: where ``by`` is.
 
-        ``by`` is another volume (valid and not 0, on its own grid), or a test of this one's own
-        voxels: a ``Threshold``, or an expression such as ``"abs(t) >= 5"``. ``outside`` keeps the
-        rest instead.
+        ``by`` is another volume (valid and not 0, on its own grid), an array of this one's voxels,
+        or a test of its own numbers: a ``Threshold``, or an expression such as ``"abs(t) >= 5"``.
+        ``outside`` keeps the rest instead.
         """
         from spectrane.analysis.thresholds import Kept, Threshold
         from spectrane.spatial.masked_volume import MaskedVolume
 
         if isinstance(by, str | Threshold):
             return Volume(Kept(self._source, by, inverted=outside))
+        if isinstance(by, np.ndarray):
+            if by.shape != self._source.shape:
+                raise GridMismatch(
+                    f"masked: an array of {by.shape} for {self._source.shape} voxels"
+                )
+            by = volume_from_array(by, affine=self.affine)
         return Volume(MaskedVolume(self._source, deep_source_of(by), inverted=outside))
 
     def as_labels(self, names: Mapping[int, str] | None = None) -> Volume:
@@ -177,7 +185,7 @@ class Volume(Faced):
         """Return the volume with other display defaults."""
         from spectrane.engine.described import Described
 
-        return Volume(Described(self._source, look=look))
+        return Volume(Described(self._source, look=look_of(look)))
 
     def profile(self, points: Any = None, *, region: Volume | None = None) -> pandas.DataFrame:
         """Return a value by frame at each point, or the mean and σ over a region.
@@ -222,8 +230,8 @@ class Volume(Faced):
         return band_histogram(self._source, find_bands(self._source.bands, frames), None, bins=bins)
 
     def save(
-        self, path: str | os.PathLike[str], *, overwrite: bool = False, progress: Any = no_progress,
-        **options: Any,
+        self, path: str | os.PathLike[str], *, overwrite: bool = False,
+        progress: Progress | None = None, **options: Any,
     ) -> None:  # fmt: skip
         """Write the voxels to a ``.nii`` or ``.nii.gz`` file."""
         from spectrane.formats.registry import writer_for
@@ -232,11 +240,13 @@ class Volume(Faced):
         writer = writer_for(path)
         if not name.endswith((".nii", ".nii.gz")):
             raise FormatError(f"{os.fspath(path)}: volumes are written as .nii or .nii.gz")
-        writer(self._source, path, overwrite=overwrite, progress=progress, **options)
+        writer(self._source, path, overwrite=overwrite, progress=progress or no_progress, **options)
 
     def _window(self, i: Span, j: Span, k: Span) -> Window:
-        asked = tuple((0, n) if pair is None else (int(pair[0]), int(pair[1]))
-                      for pair, n in zip((i, j, k), self._source.shape, strict=True))  # fmt: skip
+        asked = tuple(
+            (0, n) if pair is None else half_open(axis, pair)
+            for axis, pair, n in zip("ijk", (i, j, k), self._source.shape, strict=True)
+        )
         if any(a >= b for a, b in asked):
             raise GridMismatch(f"voxels: expected start < stop along each axis, not {asked}")
         return self._source.checked(asked)
@@ -273,12 +283,13 @@ class HeldVolume(VolumeSource):
 
 def volume_from_array(
     array: ArrayLike, *, affine: ArrayLike, frames: Sequence[Frame | str] | None = None,
-    nodata: Any = None,
+    nodata: Any = None, frame_axis: int | None = None,
 ) -> Volume:  # fmt: skip
     """Return a volume of an array (i, j, k) or (frames, i, j, k), not copied.
 
     ``affine`` (4x4) takes (i, j, k) of a voxel's centre to patient millimetres (RAS+). ``nodata``
-    is a stored number that means nothing. Raises MetadataError where they do not fit.
+    is a stored number that means nothing. ``frame_axis`` says which of four axes holds the frames
+    (the first). Raises MetadataError where they do not fit.
     """
     from dataclasses import replace
 
@@ -286,6 +297,8 @@ def volume_from_array(
 
     values = np.asarray(array)
     values = values[np.newaxis] if values.ndim == 3 else values
+    if values.ndim == 4:
+        values = parts_first(values, frame_axis, "frames", "frame_axis")
     if values.ndim != 4 or 0 in values.shape:
         raise MetadataError(f"array: expected (i, j, k) or (frames, i, j, k), not {values.shape}")
     matrix = tuple(map(tuple, np.asarray(affine, float).tolist()))

@@ -10,7 +10,7 @@ from spectrane.engine import pyramid
 from spectrane.engine.memory import ArraySource
 from spectrane.engine.threads import in_parallel, row_parts
 from spectrane.model.band import Band
-from spectrane.model.errors import GridMismatch, LookError, MetadataError, ResourceError
+from spectrane.model.errors import LookError, MetadataError, ResourceError
 from spectrane.model.source import check_answer
 from spectrane.model.window import whole
 
@@ -115,7 +115,7 @@ def test_wrong_requests_are_told(rng):
     source = ArraySource(np.zeros((1, 4, 4), np.uint8))
     with pytest.raises(LookError, match="expected one of nearest, area, majority"):
         source.read([0], whole(source.shape), (2, 2), "sinc")
-    with pytest.raises(GridMismatch, match="positive whole numbers"):
+    with pytest.raises(LookError, match="positive whole numbers"):
         source.read([0], whole(source.shape), (0, 2))
     with pytest.raises(ResourceError, match="ask for a window"):
         check_answer(4, (100_000, 100_000), np.dtype("u2"))

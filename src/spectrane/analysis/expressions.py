@@ -214,6 +214,9 @@ class Computed(FullSource):
     """Bands computed from another source's, block by block, in float32 (or float64)."""
 
     def __init__(self, parent: Source, given: Mapping[str, str], unit: str | None = None) -> None:
+        if not isinstance(given, Mapping):
+            raise LookError(f"compute {given!r}: expected {{name: expression}}, such as "
+                            "{'dryness': '(swir16 - nir) / (swir16 + nir)'}")  # fmt: skip
         self.parent = parent
         self.carry_from(parent)
         self.look = None

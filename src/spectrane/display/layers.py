@@ -22,7 +22,7 @@ from spectrane.model.errors import DataWarning, GridMismatch, LookError, nearest
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look, look_of
 from spectrane.model.source import Source, check_answer, flat_source_of, source_of
-from spectrane.model.view import View, fitted
+from spectrane.model.view import View, fitted, view_of
 from spectrane.spatial.masks import Masked, Truth
 from spectrane.spatial.mosaics.inputs import called
 from spectrane.spatial.turned import upright
@@ -57,6 +57,10 @@ class Layer:
         if self.mask is not None:
             object.__setattr__(self, "mask", source_of(self.mask))
         check_opacity(self.opacity)
+        if not isinstance(self.threshold, str | None):
+            raise LookError(
+                f"threshold {self.threshold!r}: expected an expression such as 'nir > 3'"
+            )
         if self.mode not in MODES:
             raise LookError(f"mode {self.mode!r}{nearest(self.mode, MODES)}")
 
@@ -224,7 +228,7 @@ def common_grid(
     grid: Grid, view: View | None, size: tuple[int, int] | None, given: Grid | None = None
 ) -> Grid:
     """Return the grid a stack is drawn on: the part viewed, at the size asked for."""
-    view = view or View()
+    view = view_of(view)
     window = view.window(grid)
     asked = size or view.size
     part = grid.cropped(window)

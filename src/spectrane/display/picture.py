@@ -52,6 +52,10 @@ class Picture:
                             "one alone")  # fmt: skip
         return self.plan.legend()
 
+    def __repr__(self) -> str:
+        rows, columns = self.rgba.shape[:2]
+        return f"<Picture of {self.source}: {rows} rows x {columns} columns>"
+
     def __eq__(self, other: object) -> bool:
         if not isinstance(other, Picture):
             return NotImplemented

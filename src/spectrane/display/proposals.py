@@ -5,11 +5,15 @@ from __future__ import annotations
 import re
 from dataclasses import replace
 
+import numpy as np
+
 from spectrane.analysis.sampling import sample_of
+from spectrane.analysis.walking import sampled
 from spectrane.model.band import Band
 from spectrane.model.look import Look
 from spectrane.model.physical import physical
 from spectrane.model.source import Source
+from spectrane.model.window import whole
 
 _WORDS: tuple[tuple[str, str, str], ...] = (
     (r"\b(nd[a-z]i|evi|savi|nbr|greenness|vegetation|index)\b", "sward", "an index"),
@@ -21,6 +25,7 @@ _WORDS: tuple[tuple[str, str, str], ...] = (
     (r"\b(temperature|thermal|heat|brightness temp\w*)\b", "kiln", "a temperature"),
     (r"\b(direction|aspect|phase|azimuth|orientation)\b", "weathervane", "a direction"),
 )
+_ENOUGH = 300_000
 _WARM = {"k", "kelvin", "degc", "celsius", "degf", "°c"}
 
 
@@ -71,11 +76,15 @@ def _meaning(band: Band) -> tuple[str, str] | None:
 
 def _signed(source: Source, index: int) -> bool:
     """Tell whether a tenth at least of a band's values lie on either side of zero."""
-    sample = sample_of(source)
-    if index not in sample.bands:
-        return False
-    band = source.bands[index]
-    values = physical(sample.values(sample.bands.index(index)), band)
+    if len(source.shape) == 3:
+        parts = sampled(source, [index], whole(source.shape), _ENOUGH)()
+        stored = np.concatenate([part[0] for part in parts])
+    else:
+        sample = sample_of(source)
+        if index not in sample.bands:
+            return False
+        stored = sample.values(sample.bands.index(index))
+    values = physical(stored, source.bands[index])
     if not values.size:
         return False
     below = float((values < 0).mean())

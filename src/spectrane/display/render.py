@@ -17,7 +17,7 @@ from spectrane.model.errors import DataWarning
 from spectrane.model.look import Look
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source, check_answer
-from spectrane.model.view import View, fitted
+from spectrane.model.view import View, fitted, view_of
 from spectrane.spatial.turned import upright
 
 
@@ -36,7 +36,7 @@ def render(
     LookError, GridMismatch.
     """
     source = upright(source)
-    view = view or View()
+    view = view_of(view)
     window = view.window(source.grid)
     shape = fitted(window, size or view.size)
     check_answer(1, shape, np.dtype(np.uint32))

@@ -49,6 +49,9 @@ class VolumeLayer:
         check_opacity(self.opacity)
         if not 0 <= self.faded < 1:
             raise LookError(f"faded {self.faded}: expected 0 up to 1")
+        if not isinstance(self.threshold, str | Threshold | None):
+            raise LookError(f"threshold {self.threshold!r}: expected an expression such as "
+                            "'abs(t) >= 5', or a Threshold")  # fmt: skip
         if self.faded and self.threshold is None:
             raise LookError("faded: what fails a threshold is faded; give one")
         if not 0 <= self.least < float("inf"):

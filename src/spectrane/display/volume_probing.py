@@ -17,7 +17,7 @@ from spectrane.model.source import Source
 from spectrane.model.window import whole
 from spectrane.spatial.masked_volume import MaskedVolume
 from spectrane.spatial.mosaics.inputs import called
-from spectrane.spatial.regions import listed_points
+from spectrane.spatial.regions import named_points
 
 F64 = NDArray[np.float64]
 
@@ -35,7 +35,7 @@ def probed_volumes(layers: Sequence[VolumeLayer], points: Any) -> list[dict[str,
     """
     shown = [tested(layer) for layer in layers]
     found = []
-    for number, given in enumerate(listed_points(points), 1):
+    for number, given in enumerate(named_points(points), 1):
         name = str(given.get("name") or number)
         place = _millimetres(layers[0].source, given, name)
         for layer, kept in zip(layers, shown, strict=True):
@@ -61,7 +61,7 @@ def frame_profile(source: Source, points: Any, region: Source | None) -> list[di
             raise LookError("profile: no valid voxel in the region")
         return rows
     found = []
-    for number, given in enumerate(listed_points(points), 1):
+    for number, given in enumerate(named_points(points), 1):
         name = str(given.get("name") or number)
         place = _millimetres(source, given, name)
         voxel = _voxel(source, place)

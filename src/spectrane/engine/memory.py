@@ -19,7 +19,30 @@ from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source, check_answer
 from spectrane.model.window import Window, relative, whole
 
+_LARGE = 16
+"""An axis so long, before a last one of 3 or 4, is hardly one of bands."""
 BLOCK = (512, 512)
+
+
+def parts_first(values: NDArray[Any], axis: int | None, what: str, keyword: str) -> NDArray[Any]:
+    """Return an array with the axis of its bands or frames first, as a view.
+
+    Raises MetadataError where no axis is said and the last one looks like that of colours.
+
+    >>> parts_first(np.zeros((600, 800, 3)), -1, "bands", "band_axis").shape
+    (3, 600, 800)
+    """
+    if axis is not None:
+        if not -values.ndim <= axis < values.ndim:
+            raise MetadataError(f"{keyword} {axis}: the array has {values.ndim} axes, from 0")
+        return np.moveaxis(values, axis, 0)
+    if values.shape[-1] in (3, 4) and min(values.shape[:-1]) >= _LARGE:
+        raise MetadataError(
+            f"array: {' x '.join(map(str, values.shape))} would be {values.shape[0]} {what}, the "
+            f"first axis; say {keyword}={values.ndim - 1} if the last one holds them, or "
+            f"{keyword}=0 if it is meant so"
+        )
+    return values
 
 
 class ArraySource(FullSource):

@@ -15,7 +15,7 @@ from spectrane.figures.paper import CHANNELS, INK, MUTED, sheet, styled
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look
 from spectrane.model.source import Source, flat_source_of
-from spectrane.model.view import View
+from spectrane.model.view import View, view_of
 
 MODES = ("panels", "checker", "swipe")
 
@@ -32,6 +32,8 @@ def compare(
     """
     if mode not in MODES:
         raise LookError(f"mode {mode!r}: expected one of {', '.join(MODES)}")
+    if not isinstance(layers, list | tuple):
+        raise LookError("compare: expected a list of 2 to 6 rasters, or (raster, look) pairs")
     count = len(layers)
     if not 2 <= count <= 6 or (mode != "panels" and count != 2):
         raise LookError(f"compare: {count} given; expected 2 to 6, and 2 for {mode}")
@@ -41,7 +43,7 @@ def compare(
     room = (int(size[0] * 0.86 / down * (0.66 if histograms else 1)), int(size[1] * 0.94 / across))
     if mode != "panels":
         room = (int(size[0] * 0.84), int(size[1] * 0.94))
-    panels = linked(named, view or View(), room)
+    panels = linked(named, view_of(view), room)
     figure = sheet(size[1], size[0])
     if mode == "panels":
         _draw_panels(figure, panels, across, down, histograms)

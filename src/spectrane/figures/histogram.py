@@ -12,7 +12,7 @@ from spectrane.display.shown_values import ShownValues, shown_values
 from spectrane.figures.paper import CHANNELS, INK, MUTED, sheet, styled
 from spectrane.model.look import Look
 from spectrane.model.source import Source, source_of
-from spectrane.model.view import View
+from spectrane.model.view import View, view_of
 
 _WIDE = 300.0
 """Counts are drawn on a logarithmic axis where the greatest is so many times the median."""
@@ -29,7 +29,7 @@ def histogram(
     is (rows, columns).
     """
     source = source_of(raster)
-    return drawn(shown_values(source, look, view or View()), source, size)
+    return drawn(shown_values(source, look, view_of(view)), source, size)
 
 
 def drawn(channels: Sequence[ShownValues], source: Source, size: tuple[int, int]) -> Figure:

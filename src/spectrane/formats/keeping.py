@@ -11,7 +11,7 @@ from spectrane.formats.sidecar import path_of
 from spectrane.formats.sidecar_schema import checked
 from spectrane.model.band import Band
 from spectrane.model.grid import Grid
-from spectrane.model.look import Look
+from spectrane.model.look import Look, look_of
 from spectrane.model.source import Source
 from spectrane.model.whole_files import written_whole
 
@@ -134,7 +134,8 @@ def changes_table(
     if grid:
         found["grid"] = grid
     if look is not None:
-        found["look"] = look.to_dict() if isinstance(look, Look) else dict(look)
+        kept = Look.from_dict(look) if isinstance(look, Mapping) else look_of(look)
+        found["look"] = {} if kept is None else kept.to_dict()
     if notes is not None:
         found["notes"] = notes
     if spacing is not None:

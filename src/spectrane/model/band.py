@@ -6,6 +6,8 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any, TypeAlias
 
+import numpy as np
+
 from spectrane.model.errors import BandError, MetadataError
 from spectrane.model.nodata import NoDataRule, NoDataValue, nodata_rule, nodata_value
 from spectrane.model.roles import PRESETS, ROLES, role_for
@@ -62,6 +64,21 @@ def _number(what: str, given: Any) -> float:
     return float(given)
 
 
+def bands_of(given: Iterable[Band | str]) -> tuple[Band, ...]:
+    """Return bands of bands or their names; a name that is a role has that role too.
+
+    >>> [(band.name, band.role) for band in bands_of(["nir", "haze"])]
+    [('nir', 'nir'), ('haze', None)]
+    """
+    found = []
+    for one in given:
+        if not isinstance(one, Band | str):
+            raise BandError(f"bands: {one!r}: expected a Band or a name")
+        role = one if isinstance(one, str) and one in ROLES else None
+        found.append(one if isinstance(one, Band) else Band(one, role))
+    return tuple(found)
+
+
 def numbered(count: int) -> tuple[Band, ...]:
     """Return bands with nothing known but their number.
 
@@ -79,6 +96,9 @@ def find_band(bands: Sequence[Band], wanted: BandName) -> int:
     >>> find_band((Band("B2", role="blue"), Band("B3", role="green")), "green")
     1
     """
+    if isinstance(wanted, bool) or not isinstance(wanted, str | int | np.integer):
+        raise BandError(f"band {wanted!r}: expected a number (from 1), a name or a role; "
+                        f"{_listing(bands)}")  # fmt: skip
     number = _as_number(wanted)
     if number is not None and not _is_name(bands, wanted):
         return _by_number(bands, number)
@@ -112,7 +132,7 @@ def find_bands(bands: Sequence[Band], wanted: BandName | Iterable[BandName] | No
     """Return the indices (from 0) of several bands, of one, or (for None) of all."""
     if wanted is None:
         return list(range(len(bands)))
-    if isinstance(wanted, str | int):
+    if isinstance(wanted, str) or not isinstance(wanted, Iterable):
         wanted = [wanted]
     found = [find_band(bands, name) for name in wanted]
     if not found:

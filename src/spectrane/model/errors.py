@@ -8,6 +8,7 @@
     ├── GridMismatch     (ValueError)         two things do not lie on one grid, or miss each other
     ├── BandError        (LookupError)        a band that is not there
     ├── LookError        (ValueError)         a look that cannot be carried out
+    ├── ArgumentError    (TypeError)          something else than what a call takes
     ├── ResourceError    (MemoryError)        an answer that would not fit in memory
     └── AccessError      (OSError)            bytes that cannot be had or kept
         ├── MissingFile  (FileNotFoundError)  nothing at that path
@@ -23,6 +24,7 @@ from collections.abc import Iterable
 
 __all__ = [
     "AccessError",
+    "ArgumentError",
     "BandError",
     "ChangedFile",
     "DataWarning",
@@ -59,6 +61,10 @@ class BandError(SpectraneError, LookupError):
 
 class LookError(SpectraneError, ValueError):
     """A look, limit, curve or view that cannot be carried out."""
+
+
+class ArgumentError(SpectraneError, TypeError):
+    """Something else was given than what a call takes; the message says what to give."""
 
 
 class ResourceError(SpectraneError, MemoryError):

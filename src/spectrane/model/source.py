@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.model.errors import BandError, GridMismatch, ResourceError
+from spectrane.model.errors import ArgumentError, BandError, GridMismatch, LookError, ResourceError
 from spectrane.model.window import Window, extent, intersection, whole
 
 if TYPE_CHECKING:
@@ -125,12 +125,20 @@ class Source(ABC):
 def source_of(given: Any) -> Source:
     """Return a source, or the one that a public object such as a raster wraps.
 
-    Raises TypeError for anything else.
+    Raises ArgumentError for anything else.
     """
     found = getattr(given, "_source", given)
-    if not isinstance(found, Source):
-        raise TypeError(f"expected a raster, not {type(given).__name__}")
-    return found
+    if isinstance(found, Source):
+        return found
+    ways = {
+        np.ndarray: "an array becomes one by spectrane.from_array(array, grid=…)",
+        str: "a file becomes one by spectrane.open(path)",
+        list: "give them one by one, or use a call that takes several",
+    }
+    hint = next((way for kind, way in ways.items() if isinstance(given, kind)), "")
+    raise ArgumentError(
+        f"expected a raster or a volume, not {type(given).__name__}" + (f"; {hint}" if hint else "")
+    )
 
 
 def flat_source_of(given: Any) -> Source:
@@ -179,8 +187,20 @@ def check_answer(bands: int, size: Sequence[int], dtype: np.dtype[Any]) -> None:
 
 def answer_size(window: Window, size: tuple[int, ...] | None) -> tuple[int, ...]:
     """Return the size a read answers with, checked to be positive."""
-    if size is None:
-        return extent(window)
-    if len(size) != len(window) or any(int(n) < 1 for n in size):
-        raise GridMismatch(f"size: expected {len(window)} positive whole numbers, not {size}")
-    return tuple(int(n) for n in size)
+    return extent(window) if size is None else sizes(size, len(window))
+
+
+def sizes(given: Any, axes: int = 2) -> tuple[int, ...]:
+    """Return a size as plain numbers, one per axis. Raises LookError for anything else.
+
+    >>> sizes(np.array([3, 4]))
+    (3, 4)
+    """
+    try:
+        found = tuple(int(n) for n in given)
+    except (TypeError, ValueError):
+        found = ()
+    if len(found) != axes or min(found) < 1:
+        said = "(rows, columns)" if axes == 2 else f"{axes} numbers"
+        raise LookError(f"size {given!r}: expected {said}, positive whole numbers")
+    return found

@@ -7,7 +7,7 @@ from typing import Any
 
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Bounds, Grid
-from spectrane.model.source import spoken
+from spectrane.model.source import sizes, spoken
 from spectrane.model.window import Window, extent, intersection, whole
 
 LARGEST = (2048, 2048)
@@ -46,8 +46,13 @@ class View:
             raise LookError("view: center and pixel go together")
         if self.center is not None and (self.size is None or not (self.pixel or 0) > 0):
             raise LookError("view: center needs a pixel above 0 and a size")
-        if self.size is not None and (len(self.size) != 2 or min(self.size) < 1):
-            raise LookError(f"view: size {self.size}: expected two positive numbers")
+        if self.size is not None:
+            object.__setattr__(self, "size", sizes(self.size))
+        for name in ("rows", "columns"):
+            if getattr(self, name) is not None:
+                object.__setattr__(self, name, half_open(name, getattr(self, name)))
+        if self.bounds is not None:
+            object.__setattr__(self, "bounds", _four(self.bounds))
 
     def window(self, grid: Grid) -> Window:
         """Return the part of a grid that is seen; GridMismatch where they do not meet."""
@@ -104,6 +109,38 @@ class View:
         return f"view: {spoken(wanted)} lie outside the raster's {spoken(whole(grid.shape))}"
 
 
+def view_of(given: Any) -> View:
+    """Return a view, all of a raster for None; LookError for what only looks like one."""
+    if given is None:
+        return View()
+    if not isinstance(given, View):
+        raise LookError(f"view {given!r}: expected a View, such as View(bounds=(X1, Y1, X2, Y2)) "
+                        "or View(rows=(START, STOP))")  # fmt: skip
+    return given
+
+
+def half_open(what: str, given: Any) -> tuple[int, int]:
+    """Return a half-open pair (start, stop) of whole numbers, or raise LookError.
+
+    >>> half_open("rows", [2, 5])
+    (2, 5)
+    """
+    try:
+        start, stop = (int(n) for n in given)
+    except (TypeError, ValueError):
+        raise LookError(f"{what} {given!r}: expected a pair (start, stop), stop not included"
+                        ) from None  # fmt: skip
+    return start, stop
+
+
+def _four(given: Any) -> Bounds:
+    try:
+        x_min, y_min, x_max, y_max = (float(n) for n in given)
+    except (TypeError, ValueError):
+        raise LookError(f"bounds {given!r}: expected (x min, y min, x max, y max)") from None
+    return x_min, y_min, x_max, y_max
+
+
 def _pair(what: str, given: tuple[int, int] | None, length: int) -> tuple[int, int]:
     if given is None:
         return 0, length
@@ -124,7 +161,7 @@ def fitted(window: Window, size: tuple[int, ...] | None) -> tuple[int, int]:
     (30, 40)
     """
     rows, columns = extent(window)
-    box_rows, box_columns = size or LARGEST
+    box_rows, box_columns = LARGEST if size is None else sizes(size)
     if size is None and rows <= box_rows and columns <= box_columns:
         return rows, columns
     scale = min(box_rows / rows, box_columns / columns)

@@ -107,7 +107,7 @@ def tiles(
     layers: Sequence[AnyLayer], folder: str | os.PathLike[str], *, scheme: str = "mercator",
     zooms: tuple[int, int] | None = None, title: str | None = None, attribution: str = "",
     view: View | None = None, overwrite: bool = False, engine: str | None = None,
-    progress: Progress = no_progress,
+    progress: Progress | None = None,
 ) -> TilesDone:  # fmt: skip
     """Write layers as web-map tiles into a folder: ``ZOOM/COLUMN/ROW.png``, with TileJSON 3.0.0
     (``tiles.json``) and a WMTS 1.0.0 capabilities document (``wmts.xml``).
@@ -118,6 +118,7 @@ def tiles(
 
     Raises GridMismatch for layers without a place, ExistingFile for a folder with other tiles.
     """
+    progress = progress or no_progress
     if scheme not in SCHEMES:
         raise LookError(f"scheme {scheme!r}: expected {', '.join(SCHEMES)}")
     plan = SCHEMES[scheme]

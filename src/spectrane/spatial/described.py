@@ -38,7 +38,11 @@ _GIVEN = {field.name for field in fields(Band)}
 def with_bands(source: Source, given: Mapping[Any, Mapping[str, Any]]) -> Source:
     """Describe bands anew: a mapping from band number (from 1), name or role to new fields."""
     bands = list(source.bands)
+    if not isinstance(given, Mapping):
+        raise MetadataError(f"bands {given!r}: expected such as {{1: {{'role': 'nir'}}}}")
     for key, changes in given.items():
+        if not isinstance(changes, Mapping):
+            raise MetadataError(f"band {key}: {changes!r}: expected such as {{'role': 'nir'}}")
         unknown = sorted(set(changes) - _GIVEN)
         if unknown:
             raise MetadataError(

@@ -95,7 +95,7 @@ def point_places(source: Source, points: Any, crs: str | None = None) -> list[Pl
     A mapping has x and y (in ``crs``, or the raster's own system), or row and column (from 0),
     and a name. Raises GridMismatch for a point outside, LookError for what is no point.
     """
-    return [_place(source, one, number, crs) for number, one in enumerate(listed_points(points), 1)]
+    return [_place(source, one, number, crs) for number, one in enumerate(named_points(points), 1)]
 
 
 def listed_points(points: Any) -> Iterable[Mapping[str, Any]]:
@@ -113,6 +113,17 @@ def listed_points(points: Any) -> Iterable[Mapping[str, Any]]:
         records: list[Mapping[str, Any]] = points.to_dict("records")
         return records
     return [points] if isinstance(points, Mapping) else list(points)
+
+
+def named_points(points: Any) -> Iterable[Mapping[str, Any]]:
+    """Return points that say which number is which, or raise LookError."""
+    listed = listed_points(points)
+    for number, one in enumerate(listed, 1):
+        if not isinstance(one, Mapping):
+            raise LookError(f"point {number}: {one!r} does not say which number is which; expected "
+                            'such as {"x": 1, "y": 2}, or {"row": 1, "column": 2}; of volumes '
+                            '{"x": 1, "y": 2, "z": 3} in mm, or i, j and k')  # fmt: skip
+    return listed
 
 
 def _point(name: str, geometry: Mapping[str, Any], lonlat: bool) -> Mapping[str, Any]:
