@@ -24,13 +24,13 @@ def scene(tmp_path, rng, monkeypatch):
 @pytest.fixture
 def walks(monkeypatch):
     seen = []
-    plain = statistics.walk
+    plain = statistics.told_blocks
 
     def counted(*arguments):
         seen.append(arguments)
         return plain(*arguments)
 
-    monkeypatch.setattr(statistics, "walk", counted)
+    monkeypatch.setattr(statistics, "told_blocks", counted)
     return seen
 
 
@@ -42,6 +42,16 @@ def test_the_second_time_nothing_is_read(scene, walks):
     assert walks == []
     assert first.equals(again)
     assert [p.name for p in scene.parent.iterdir()] == ["a.tif"]
+
+
+def test_any_and_all_are_remembered_apart(tmp_path, rng):
+    """The same no-data value hides less when only pixels without any valid band are hidden."""
+    array = rng.integers(0, 3, (2, 600, 700)).astype("u2")
+    sp.from_array(array).save(tmp_path / "a.tif")
+    for when, valid in (("any", array > 0), ("all", np.broadcast_to(array.max(0) > 0, array.shape)),
+                        ("any", array > 0)):  # fmt: skip
+        found = sp.open(tmp_path / "a.tif").with_nodata(0, when=when).statistics()
+        assert found["valid"].tolist() == valid.sum((1, 2)).tolist()
 
 
 @pytest.mark.parametrize(

@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 from tests.tiff_builder import predicted
 
-from spectrane.kernels import choice, counting, prediction, steps, tables
+from spectrane.kernels import choice, counting, measuring, prediction, steps, tables
 from spectrane.kernels.levels import level, position
 
 
@@ -105,44 +105,87 @@ def test_counting_integers(rng, dtype, size, count):
         np.testing.assert_array_equal(counts - 1, np.bincount(values, minlength=size))
 
 
-def test_counting_floats_in_bins(rng):
-    values = rng.normal(0, 1, 70001).astype(np.float32)
-    values[:8] = [
-        np.nan,
-        np.inf,
-        -np.inf,
-        -1,
-        1,
-        np.nextafter(np.float32(1), np.float32(2)),
-        0,
-        0.5,
-    ]
-    tables_made = []
-    for add in forms(counting.count_bins):
-        counts = np.zeros(128, np.int64)
-        add(values, -1.0, 64.0, counts)
-        tables_made.append(counts)
-    np.testing.assert_array_equal(*tables_made)
-    place = (values + np.float32(1)) * np.float32(64)
-    place = np.minimum(place[(place >= 0) & (place <= 128)].astype(int), 127)
-    np.testing.assert_array_equal(tables_made[0], np.bincount(place, minlength=128))
+RANGES = [  # low, high, scale, offset of the values; bins
+    (-1.0, 1.0, 1.0, 0.0, 128), (0.0, 4096.0, 1.0, 0.0, 4096), (1e6, 1e6 + 1, 1.0, 0.0, 4096),
+    (-0.5, 0.7, -0.25, 1.0, 33), (1e-30, 3e30, 1.0, 0.0, 4096), (0.0, 255.0, 0.1, -7.0, 255),
+    (3.0, 3.0000005, 1.0, 0.0, 10), (0.0, 1.0, 1e-4, 0.0, 100_000),
+]  # fmt: skip
 
 
-def test_counting_bits(rng):
+@pytest.mark.parametrize("ends", RANGES)
+@pytest.mark.parametrize("nodata", [np.nan, 7.0])
+def test_floats_in_bins_are_those_of_the_float64_edges(rng, ends, nodata):
+    """Also for numbers that lie on an edge, where rounding would put them beside it."""
+    low, high, scale, offset, count = ends
+    edges = np.linspace(low, high, count + 1)
+    near = np.float32((edges[:: max(1, count // 500)] - offset) / scale)
+    around = [np.nextafter(near, np.float32(way * np.inf)) for way in (1, -1)]
+    stored = (rng.uniform(low - 0.1, high + 0.1, 5000) - offset) / scale
+    special = [np.nan, np.inf, -np.inf, 7.0, 0.0, -0.0]
+    values = np.concatenate([near, *around, stored, special]).astype(np.float32)
+    values = np.resize(values, (len(values) // 97, 97))
+    bins = measuring.Bins.of(edges, scale, offset)
+    finite = values[np.isfinite(values) & (values != np.float32(nodata))]
+    wanted = np.histogram(finite.astype(np.float64) * scale + offset, edges)[0]
+    for view in (values, np.repeat(values, 3, axis=1)[:, ::3], values[::2]):
+        found = np.zeros((2, count), np.int64)
+        for add, row in zip(forms(measuring.bin_counts), found, strict=True):
+            add(view, nodata, bins, row)
+        np.testing.assert_array_equal(found[0], found[1])
+        if view.shape == values.shape:
+            np.testing.assert_array_equal(found[0], wanted)
+
+
+@pytest.mark.parametrize("nodata", [np.nan, 3.5, 0.0])
+@pytest.mark.parametrize("what", ["some", "none", "one", "far"])
+def test_moments_of_floats(rng, nodata, what):
+    values = rng.normal(1e4 if what == "far" else 0, 9, (37, 211)).astype("f4")
+    values[::3, ::5], values[1::3, ::7] = np.nan, nodata if nodata == nodata else np.inf
+    values[0, :2] = [-0.0, 0.0]
+    if what == "none":
+        values[:] = np.nan
+    elif what == "one":
+        values[:], values[5, 6] = nodata, -2.5
+    kept = values[np.isfinite(values) & (values != np.float32(nodata))].astype(float)
+    for view in (values, values[:, ::-1], values.T):
+        for extremes, spread in zip(forms(measuring.extremes), forms(measuring.spread)):
+            found = spread(view, nodata)
+            assert extremes(view, nodata) == found[:3]
+            assert found.valid == kept.size
+            if kept.size:
+                assert found[1:3] == (kept.min(), kept.max())
+                assert found.mean == pytest.approx(kept.mean(), rel=1e-12, abs=1e-12)
+                wanted = kept.var() * kept.size
+                assert found.squares == pytest.approx(wanted, rel=1e-9, abs=1e-6)
+
+
+@pytest.mark.parametrize("nodata", [np.nan, 0.0])
+def test_counting_bits(rng, nodata):
     values = np.concatenate([rng.normal(0, 9, 5000), [np.nan, np.inf, 0.0, -0.0]]).astype("f4")
-    bits = values.view(np.uint32)
+    values = values.reshape(4, -1)[:, :1201]
+    bits = values.view(np.uint32) if values.flags.c_contiguous else values.copy().view(np.uint32)
     slots = np.zeros(65536, np.uint8)
-    slots[bits[0] >> 16], slots[bits[1] >> 16] = 1, 2
+    slots[bits[0, 0] >> 16], slots[bits[0, 1] >> 16], slots[0] = 1, 2, 3
+    patterns = np.where(values == np.float32(nodata), 0xFFFF, bits >> 16)
     for top in forms(counting.count_top):
         counts = np.zeros(65536, np.int64)
-        top(values, counts)
-        np.testing.assert_array_equal(counts, np.bincount(bits >> 16, minlength=65536))
+        top(values, nodata, counts)
+        np.testing.assert_array_equal(counts, np.bincount(patterns.ravel(), minlength=65536))
     for low in forms(counting.count_low):
-        counts = np.zeros((2, 65536), np.int64)
-        low(values, slots, counts)
-        for row in (0, 1):
-            chosen = bits[slots[bits >> 16] == row + 1] & 0xFFFF
+        counts = np.zeros((3, 65536), np.int64)
+        low(values, nodata, slots, counts)
+        for row in range(3):
+            chosen = bits[(slots[bits >> 16] == row + 1) & (values != np.float32(nodata))] & 0xFFFF
             np.testing.assert_array_equal(counts[row], np.bincount(chosen, minlength=65536))
+
+
+def test_many_small_jobs_come_to_load_the_loop(monkeypatch):
+    """What the loops would have saved is remembered, and pays for loading them."""
+    monkeypatch.setattr(choice, "_loaded", False)
+    monkeypatch.setattr(choice, "_forgone", 0.0)
+    twin = choice.Twin(max, "builtins", "min", saving=0.1)
+    chosen = [twin.choose(3_000_000) for _ in range(5)]
+    assert chosen == [max, max, max, min, min]
 
 
 @pytest.mark.parametrize("dtype", ["u4", "i4", "f4", "u8", "i8", "f8"])

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import math
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -10,11 +11,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.analysis.statistics import band_counts, small
-from spectrane.analysis.walking import walk
+from spectrane.analysis.walking import plain_values, told_blocks
+from spectrane.engine.threads import as_they_come
+from spectrane.kernels.measuring import Bins, bin_counts, extremes, kept
 from spectrane.model.band import Band
 from spectrane.model.errors import LookError
+from spectrane.model.physical import ends, physical
+from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
-from spectrane.model.window import Window, whole
+from spectrane.model.window import Window, area, whole
 
 FLOAT_BINS = 4096
 
@@ -83,19 +88,19 @@ def _binned(
 ) -> _Found:  # fmt: skip
     """Put counts of single stored numbers into bins."""
     seen = int(counts.sum())
-    physical = values.astype(np.float64) * band.scale + band.offset
+    found = physical(values, band, np.float64)
     if bins == "auto" and value_range is None:
         first, last = (int(values[0]), int(values[-1])) if seen else (0, 0)
         table = np.zeros(last - first + 1, np.int64)
         table[values.astype(np.int64) - first] = counts
-        edges = (np.arange(first, last + 2) - 0.5) * band.scale + band.offset
+        edges = physical(np.arange(first, last + 2) - 0.5, band, np.float64)
         turn = -1 if band.scale < 0 else 1
         return table[::turn], edges[::turn].astype(np.float64), seen
-    low, high = value_range or ((physical.min(), physical.max()) if seen else (0.0, 1.0))
+    low, high = value_range or ((found.min(), found.max()) if seen else (0.0, 1.0))
     high = high if high > low else low + 1.0
     number = 256 if isinstance(bins, str) else bins
-    found, edges = np.histogram(physical, number, (low, high), weights=counts)
-    return found.astype(np.int64), edges.astype(np.float64), seen
+    table, edges = np.histogram(found, number, (low, high), weights=counts)
+    return table.astype(np.int64), edges.astype(np.float64), seen
 
 
 def _even_bins(
@@ -104,31 +109,65 @@ def _even_bins(
 ) -> list[_Found]:  # fmt: skip
     number = FLOAT_BINS if isinstance(bins, str) else bins
     described = [source.bands[index] for index in bands]
-    ranges = [value_range] * len(bands) if value_range else _ranges(source, bands, window)
-    tables = [np.zeros(number, np.int64) for _ in bands]
-    seen = [0] * len(bands)
-    for blocks in walk(source, bands, window):
-        for k, (band, values) in enumerate(zip(described, blocks, strict=True)):
-            seen[k] += values.size
-            physical = values.astype(np.float64) * band.scale + band.offset
-            tables[k] += np.histogram(physical, number, ranges[k])[0]
+    found = [(area(window), *value_range)] * len(bands) if value_range else (
+        _extremes(source, bands, window))  # fmt: skip
+    edges = [np.linspace(*_apart(*ends), number + 1) for _, *ends in found]
+    bounds = [Bins.of(one, band.scale, band.offset)
+              for one, band in zip(edges, described, strict=True)]  # fmt: skip
+    tables: list[NDArray[np.int64]] = []
+    seen: list[NDArray[np.int64]] = []
+    count = bin_counts.choose(area(window))
+
+    def worker() -> Callable[[Pixels], None]:
+        mine, total = np.zeros((len(bands), number), np.int64), np.zeros(len(bands), np.int64)
+        tables.append(mine)
+        seen.append(total)
+
+        def take(pixels: Pixels) -> None:
+            for k, (values, nodata) in enumerate(plain_values(pixels)):
+                if values.dtype == np.float32:
+                    count(values, nodata, bounds[k], mine[k])
+                else:
+                    mine[k] += np.histogram(physical(values, described[k], np.float64), edges[k])[0]
+                if value_range:  # else all that count lie inside
+                    total[k] += len(kept(values, nodata))
+
+        return take
+
+    as_they_come(told_blocks(source, bands, window), worker)
+    counted, totals = np.sum(tables, axis=0), np.sum(seen, axis=0)
     return [
-        (table, np.linspace(*ends, number + 1), count)
-        for table, ends, count in zip(tables, ranges, seen, strict=True)
+        (counted[k], edges[k], int(totals[k] if value_range else counted[k].sum()))
+        for k in range(len(bands))
     ]
 
 
-def _ranges(source: Source, bands: Sequence[int], window: Window) -> list[tuple[float, float]]:
-    low, high = np.full(len(bands), np.inf), np.full(len(bands), -np.inf)
-    for blocks in walk(source, bands, window):
-        for k, values in enumerate(blocks):
-            if values.size:
-                low[k], high[k] = min(low[k], values.min()), max(high[k], values.max())
-    ranges = []
+def _apart(low: float, high: float) -> tuple[float, float]:
+    """Return two ends that bins can lie between."""
+    if not (math.isfinite(low) and math.isfinite(high)):
+        return 0.0, 1.0
+    return low, high if high > low else low + 1.0
+
+
+def _extremes(
+    source: Source, bands: Sequence[int], window: Window
+) -> list[tuple[int, float, float]]:
+    """Return how many numbers of each band count, the least and the greatest physical value."""
+    parts: list[list[tuple[int, float, float]]] = []
+    measure = extremes.choose(area(window))
+
+    def take(pixels: Pixels) -> None:
+        parts.append([
+            measure(v, nodata) if v.dtype == np.float32 else
+            (v.size, *((v.min(), v.max()) if v.size else (math.inf, -math.inf)))
+            for v, nodata in plain_values(pixels)
+        ])  # fmt: skip
+
+    as_they_come(told_blocks(source, bands, window), lambda: take)
+    found = []
     for k, index in enumerate(bands):
-        band = source.bands[index]
-        ends = sorted((low[k] * band.scale + band.offset, high[k] * band.scale + band.offset))
-        if not np.isfinite(ends).all():
-            ends = [0.0, 1.0]
-        ranges.append((ends[0], ends[1] if ends[1] > ends[0] else ends[0] + 1.0))
-    return ranges
+        low = min((part[k][1] for part in parts), default=math.inf)
+        high = max((part[k][2] for part in parts), default=-math.inf)
+        count = sum(part[k][0] for part in parts)
+        found.append((count, *(ends((low, high), source.bands[index]) if count else (low, high))))
+    return found

@@ -50,7 +50,8 @@ class RankSearch:
     """The search for percentiles of one band's values, pass by pass.
 
     ``add`` takes the same values again in each pass; ``next_pass`` ends one and tells whether
-    another is needed. Values are 4- or 8-byte numbers, finite.
+    another is needed. Values are 4- or 8-byte numbers, finite; of float32 (rows, columns) others
+    and a ``nodata`` value are left out. ``table`` and ``take`` let several threads count at once.
 
     >>> search = RankSearch([50.0])
     >>> while search.next_pass():
@@ -78,15 +79,48 @@ class RankSearch:
         needed = 16 * self._passes < 8 * self.dtype.itemsize
         return needed and not (self._passes > 0 and self.total == 0)
 
-    def add(self, values: NDArray[Any]) -> None:
-        """Count one block of values for this pass."""
+    def table(self) -> Counts:
+        """Return an empty table for this pass, for one thread."""
+        return np.zeros((len(self._counts), 65536), np.int64)
+
+    def count(self, values: NDArray[Any], nodata: float, table: Counts, work: int = 0) -> None:
+        """Count one block of values into a table; ``work`` is how many there are in all."""
         self.dtype = values.dtype
-        if not values.size:
-            return
-        if values.dtype == np.float32:
-            self._add_float32(values)
+        if values.dtype != np.float32:
+            self._count_bits(values.ravel(), table)
+        elif self._passes == 0:
+            counting.count_top.choose(work or values.size)(values, nodata, table[0])
         else:
-            self._add_bits(values)
+            slots = np.zeros(65536, np.uint8)
+            slots[_orders()[1][list(self._counts)]] = np.arange(1, len(self._counts) + 1)
+            counting.count_low.choose(work or values.size)(values, nodata, slots, table)
+
+    def take(self, table: Counts) -> None:
+        """Add what one thread has counted."""
+        if self.dtype != np.float32:
+            for total, row in zip(self._counts.values(), table, strict=True):
+                total += row
+        elif self._passes == 0:
+            finite = np.where(_finite_tops(), table[0], 0)
+            self._counts[0][_orders()[0]] += finite
+        else:
+            for (prefix, total), row in zip(self._counts.items(), table, strict=True):
+                total += row if prefix >= 0x8000 else row[::-1]
+
+    def add(self, values: NDArray[Any]) -> None:
+        """Count one block of values for this pass, on a few threads."""
+        if not values.size:
+            self.dtype = values.dtype
+            return
+        parts = row_parts(len(values.ravel()), 1)
+        tables = [self.table() for _ in parts]
+
+        def one(job: tuple[slice, Counts]) -> None:
+            self.count(values.ravel()[np.newaxis, job[0]], np.nan, job[1], values.size)
+
+        in_parallel(list(zip(parts, tables, strict=True)), lambda: one)
+        for table in tables:
+            self.take(table)
 
     def percentiles(self) -> list[float]:
         """Return the percentiles, NaN where there were no values."""
@@ -96,31 +130,16 @@ class RankSearch:
             found.update(dict.fromkeys(wanted, value))
         return [_between(p, self.total, lambda rank: found[rank]) for p in self.percents]
 
-    def _add_float32(self, values: NDArray[np.float32]) -> None:
-        """Count plain float patterns with the fast kernels, then put them into order."""
-        if self._passes == 0:
-            count = counting.count_top.choose(values.size)
-            raw = counted(values, (65536,), count)
-            self._counts[0][_orders()[0]] += raw
-            return
-        slots = np.zeros(65536, np.uint8)
-        prefixes = list(self._counts)
-        slots[_orders()[1][prefixes]] = np.arange(1, len(prefixes) + 1)
-        low = counting.count_low.choose(values.size)
-        found = counted(values, (len(prefixes), 65536), lambda v, out: low(v, slots, out))
-        for prefix, row in zip(prefixes, found, strict=True):
-            self._counts[prefix] += row if prefix >= 0x8000 else row[::-1]
-
-    def _add_bits(self, values: NDArray[Any]) -> None:
+    def _count_bits(self, values: NDArray[Any], table: Counts) -> None:
         bits = counting.ordered_bits(values)
         width, known = 8 * values.dtype.itemsize, 16 * self._passes
         next16 = (bits >> bits.dtype.type(width - known - 16)).astype(np.uint16)
         if known == 0:
-            self._counts[0] += np.bincount(next16, minlength=65536)
+            table[0] += np.bincount(next16, minlength=65536)
             return
         before = bits >> bits.dtype.type(width - known)
-        for prefix, table in self._counts.items():
-            table += np.bincount(next16[before == prefix], minlength=65536)
+        for prefix, row in zip(self._counts, table, strict=True):
+            row += np.bincount(next16[before == prefix], minlength=65536)
 
     def _first_ranks(self) -> None:
         self.total = int(self._counts[0].sum())
@@ -141,22 +160,17 @@ class RankSearch:
 
 
 @cache
+def _finite_tops() -> NDArray[np.bool_]:
+    """Return which upper halves of a float's bits are those of finite numbers."""
+    return np.asarray((np.arange(65536) & 0x7F80) != 0x7F80)
+
+
+@cache
 def _orders() -> tuple[NDArray[np.intp], NDArray[np.intp]]:
     """Return the rank of each upper half of a float's bits, and the half of each rank."""
     patterns = np.arange(65536)
     ordered = np.where(patterns & 0x8000, patterns ^ 0xFFFF, patterns | 0x8000)
     return ordered, np.argsort(ordered)
-
-
-def counted(
-    values: NDArray[Any], shape: tuple[int, ...], count: Callable[[NDArray[Any], Counts], object]
-) -> Counts:
-    """Count flat values on a few threads, each into a table of its own, and add these up."""
-    parts = row_parts(len(values), 1)
-    found = np.zeros((len(parts), *shape), np.int64)
-    jobs = list(zip(parts, found, strict=True))
-    in_parallel(jobs, lambda: lambda job: count(values[job[0]], job[1]))
-    return np.asarray(found.sum(axis=0))
 
 
 def exact_percentiles(
@@ -176,11 +190,13 @@ def rankable(values: NDArray[Any]) -> NDArray[Any]:
     return flat.astype(np.float32) if flat.dtype.itemsize < 4 else flat
 
 
-def count_small(values: NDArray[Any], counts: Counts) -> None:
-    """Add flat 8- or 16-bit numbers to counts indexed by their bits (``tables.as_index``)."""
-    indices = tables.as_index(values)
-    count = counting.count_indices.choose(values.size)
-    counts += counted(indices, counts.shape, count)
+def count_small(values: NDArray[Any], counts: Counts, work: int = 0) -> None:
+    """Add 8- or 16-bit numbers to counts indexed by their bits (``tables.as_index``).
+
+    ``work`` is how many there are in all, where this is one block of several.
+    """
+    indices = tables.as_index(np.ascontiguousarray(values))
+    counting.count_indices.choose(work or values.size)(indices, counts)
 
 
 def sorted_counts(dtype: np.dtype[Any], counts: Counts) -> tuple[NDArray[Any], Counts]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any
 
@@ -17,10 +17,14 @@ from spectrane.analysis.ranking import (
     rankable,
     sorted_counts,
 )
-from spectrane.analysis.walking import walk
+from spectrane.analysis.walking import plain_values, told_blocks, valid_values
 from spectrane.engine.remembered import keep, recall
-from spectrane.engine.threads import Progress, no_progress
+from spectrane.engine.threads import Progress, as_they_come, no_progress
+from spectrane.kernels import measuring
+from spectrane.kernels.tables import index_values
 from spectrane.model.band import Band
+from spectrane.model.physical import ends, physical_number
+from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window, area, whole
 
@@ -60,32 +64,41 @@ class Moments:
     mean: float = 0.0
     squares: float = 0.0
 
-    def add(self, values: NDArray[Any]) -> None:
-        """Take one more block (Chan, Golub and LeVeque's merge of means and squares)."""
+    def add(self, values: NDArray[Any], nodata: float = math.nan, work: int = 0) -> None:
+        """Take one more block: of float32 (rows, columns) what is finite and not no-data.
+
+        ``work`` is how many numbers there are in all, where this is one block of several.
+        """
+        if values.dtype == np.float32:
+            rows = values if values.ndim == 2 else values.reshape(1, -1)
+            self.merge(Moments(*measuring.spread.choose(work or values.size)(rows, nodata)))
+            return
         if not values.size:
             return
-        wide = values.astype(np.float64)
-        count, mean = values.size, float(wide.mean())
+        wide = values.ravel().astype(np.float64)
+        mean = float(wide.mean())
         wide -= mean
         squares = float(np.dot(wide, wide))
-        total = self.count + count
-        shift = mean - self.mean
-        self.squares += squares + shift * shift * self.count * count / total
-        self.mean += shift * count / total
+        self.merge(Moments(wide.size, float(values.min()), float(values.max()), mean, squares))
+
+    def merge(self, other: Moments) -> None:
+        """Take what was found of another part (Chan, Golub and LeVeque's merge)."""
+        if not other.count:
+            return
+        total = self.count + other.count
+        shift = other.mean - self.mean
+        self.squares += other.squares + shift * shift * self.count * other.count / total
+        self.mean += shift * other.count / total
         self.count = total
-        self.low, self.high = (
-            min(self.low, float(values.min())),
-            max(self.high, float(values.max())),
-        )
+        self.low, self.high = min(self.low, other.low), max(self.high, other.high)
 
     def physical(self, band: Band) -> dict[str, float]:
         """Return mean, σ (divisor N), least and greatest in a band's unit; NaN of nothing."""
         if not self.count:
             return dict.fromkeys(("mean", "std", "min", "max"), math.nan)
-        ends = [value * band.scale + band.offset for value in (self.low, self.high)]
+        low, high = ends((self.low, self.high), band)
         std = math.sqrt(max(self.squares / self.count, 0.0)) * abs(band.scale)
-        mean = self.mean * band.scale + band.offset
-        return {"mean": mean, "std": std, "min": min(ends), "max": max(ends)}
+        return {"mean": physical_number(self.mean, band), "std": std, "min": low, "max": high}
 
 
 def small(dtype: np.dtype[Any]) -> bool:
@@ -130,16 +143,43 @@ def _measured(
     searches = [RankSearch(PERCENTS) for _ in bands]
     first = True
     while _any_needed(searches):
-        for blocks in walk(source, bands, window, progress if first else no_progress):
-            for one, search, values in zip(moments, searches, blocks, strict=True):
-                if first:
-                    one.add(values)
-                search.add(rankable(values))
+        blocks = told_blocks(source, bands, window, progress if first else no_progress)
+        _pass(blocks, moments if first else None, searches, area(window))
         first = False
     return [
         _told(source.bands[index], one, search.percentiles(), area(window))
         for index, one, search in zip(bands, moments, searches, strict=True)
     ]
+
+
+def _pass(
+    blocks: Iterator[Pixels], moments: Sequence[Moments] | None, searches: Sequence[RankSearch],
+    work: int,
+) -> None:  # fmt: skip
+    """Go through all blocks once on a few threads, each with tables of its own."""
+    done: list[tuple[list[Moments], list[Any]]] = []
+
+    def worker() -> Callable[[Pixels], None]:
+        mine = [Moments() for _ in searches], [search.table() for search in searches]
+        done.append(mine)
+
+        def take(pixels: Pixels) -> None:
+            plain = plain_values(pixels)
+            for one, search, table, (values, nodata) in zip(
+                mine[0], searches, mine[1], plain, strict=True
+            ):
+                if moments is not None:
+                    one.add(values, nodata, work)
+                search.count(rankable(values), nodata, table, work)
+
+        return take
+
+    as_they_come(blocks, worker)
+    for found, tables in done:
+        for k, search in enumerate(searches):
+            search.take(tables[k])
+            if moments is not None:
+                moments[k].merge(found[k])
 
 
 def _any_needed(searches: Sequence[RankSearch]) -> bool:
@@ -150,12 +190,29 @@ def band_counts(
     source: Source, bands: Sequence[int], window: Window, progress: Progress = no_progress
 ) -> list[tuple[NDArray[Any], NDArray[np.int64]]]:
     """Return for each band of 8 or 16 bits the stored numbers that occur and how often."""
-    size = 1 << (8 * source.dtype.itemsize)
-    counts = np.zeros((len(bands), size), np.int64)
-    for blocks in walk(source, bands, window, progress):
-        for table, values in zip(counts, blocks, strict=True):
-            count_small(values, table)
-    return [sorted_counts(source.dtype, table) for table in counts]
+    size, work = 1 << (8 * source.dtype.itemsize), area(window)
+    tables: list[NDArray[np.int64]] = []
+
+    def worker() -> Callable[[Pixels], None]:
+        mine = np.zeros((len(bands), size), np.int64)
+        tables.append(mine)
+
+        def take(pixels: Pixels) -> None:
+            # Numbers that are no-data by themselves are counted too, and left out at the end.
+            alone = pixels.mask is None and pixels.alpha is None
+            whole = alone and (pixels.when == "any" or len(bands) == 1)
+            found = list(pixels.values) if whole else valid_values(pixels)
+            for table, values in zip(mine, found, strict=True):
+                count_small(values, table, work)
+
+        return take
+
+    as_they_come(told_blocks(source, bands, window, progress), worker)
+    total = np.sum(tables, axis=0)
+    if source.nodata_when == "any" or len(bands) == 1:
+        for table, index in zip(total, bands, strict=True):
+            table[source.bands[index].rule.invalid(index_values(source.dtype))] = 0
+    return [sorted_counts(source.dtype, table) for table in total]
 
 
 def _from_all_counts(
@@ -198,8 +255,8 @@ def moments_of(values: NDArray[Any], counts: NDArray[np.int64]) -> Moments:
 
 def _told(band: Band, one: Moments, ranks: Sequence[float], pixels: int) -> BandStatistics:
     """Bring statistics of stored numbers to physical values; a negative scale swaps the ends."""
-    p1, p50, p99 = (value * band.scale + band.offset if one.count else math.nan for value in ranks)
-    if band.scale < 0:
+    p1, p50, p99 = (physical_number(v, band) if one.count else math.nan for v in ranks)
+    if band.scale < 0:  # symmetric percentiles change places
         p1, p99 = p99, p1
     return BandStatistics(
         band=band.name, valid=one.count, invalid=pixels - one.count, **one.physical(band),

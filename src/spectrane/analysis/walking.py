@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine.threads import Progress, no_progress
+from spectrane.model.nodata import NoDataRule
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window, area, block_window, blocks_touching, intersection
@@ -32,13 +33,44 @@ def _finite(values: NDArray[Any]) -> NDArray[Any]:
     return flat if fine.all() else flat[fine]
 
 
+def plain_values(pixels: Pixels) -> list[tuple[NDArray[Any], float]]:
+    """Return each band's numbers as (rows, columns), and the one among them that is no-data.
+
+    Float32 numbers are left where they lie where nothing but NaN, infinities and that one (NaN:
+    none) is invalid; else, and of other types, only the valid and finite ones are there.
+    """
+    alone = pixels.mask is None and pixels.alpha is None and pixels.values.ndim == 3
+    agreed = pixels.when == "any" or len(pixels.values) == 1
+    if pixels.values.dtype == np.float32 and alone and agreed:
+        single = [_single(rule) for rule in pixels.rules]
+        if None not in single:
+            return [(v, float(one)) for v, one in zip(pixels.values, single, strict=True)
+                    if one is not None]  # fmt: skip
+    return [(values[np.newaxis], np.nan) for values in valid_values(pixels)]
+
+
+def _single(rule: NoDataRule) -> float | None:
+    """Return the only number of a rule, NaN where it has none; None where it says more."""
+    found = rule.matching(np.dtype(np.float32))
+    if rule.ranges or len(found) > 1:
+        return None
+    return float(found[0]) if found else np.nan
+
+
 def walk(
     source: Source, bands: Sequence[int], window: Window, progress: Progress = no_progress
 ) -> Iterator[list[NDArray[Any]]]:
     """Yield the valid values of each band, block by block; progress counts pixels."""
+    return (valid_values(pixels) for pixels in told_blocks(source, bands, window, progress))
+
+
+def told_blocks(
+    source: Source, bands: Sequence[int], window: Window, progress: Progress = no_progress
+) -> Iterator[Pixels]:
+    """Yield a window's blocks; progress counts pixels."""
     total, done = area(window), 0
     for part, pixels in source.blocks(bands, window):
-        yield valid_values(pixels)
+        yield pixels
         done += area(part)
         progress(done, total)
 

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.analysis.ranking import count_small, exact_percentiles, from_counts, sorted_counts
-from spectrane.analysis.statistics import Moments, counts_of, moments_of, small
+from spectrane.analysis.statistics import Moments, band_counts, counts_of, moments_of, small
 from spectrane.analysis.walking import sampled, valid_values, walk
 from spectrane.engine.answers import answers
 from spectrane.kernels import levels
@@ -32,6 +32,8 @@ ENOUGH = 1_000_000
 _BINS = 4096
 """Bins of the equalising curve of floats."""
 
+Counted = tuple[NDArray[Any], NDArray[np.int64]]
+"""Numbers that occur, ascending, and how often each does."""
 Walk = Callable[[], Iterable[list[NDArray[Any]]]]
 
 
@@ -132,7 +134,7 @@ class Reading:
         self.source, self.bands, self.look = source, bands, look
         self._seen = seen
         self._walk: Walk | None = None
-        self._counts: list[NDArray[np.int64]] | None = None
+        self._counts: list[Counted] | None = None
 
     @property
     def question(self) -> tuple[Any, ...]:
@@ -163,15 +165,20 @@ class Reading:
             self._walk = self._all() if self.exact else self._part()
         return self._walk()
 
-    def counts(self, band: int) -> tuple[NDArray[Any], NDArray[np.int64]]:
+    def counts(self, band: int) -> Counted:
         """Return the stored numbers of 8 or 16 bits that occur in a band, and how often."""
         if self._counts is None:
-            size = 1 << (8 * self.source.dtype.itemsize)
-            self._counts = [np.zeros(size, np.int64) for _ in self.bands]
-            for blocks in self.blocks():
-                for table, values in zip(self._counts, blocks, strict=True):
-                    count_small(values, table)
-        return sorted_counts(self.source.dtype, self._counts[self.bands.index(band)])
+            source, window = self.place
+            self._counts = (
+                band_counts(source, self.bands, window) if self.exact else
+                [self._counted(values) for values in next(iter(self.blocks()))]
+            )  # fmt: skip
+        return self._counts[self.bands.index(band)]
+
+    def _counted(self, values: NDArray[Any]) -> Counted:
+        table = np.zeros(1 << (8 * self.source.dtype.itemsize), np.int64)
+        count_small(values, table)
+        return sorted_counts(self.source.dtype, table)
 
     @property
     def small(self) -> bool:

@@ -21,6 +21,8 @@ from spectrane.model.window import Window, relative, whole
 
 _LARGE = 16
 """An axis so long, before a last one of 3 or 4, is hardly one of bands."""
+_STRIP = 1 << 22
+"""Numbers of a band walked at a time."""
 BLOCK = (512, 512)
 
 
@@ -103,6 +105,14 @@ class ArraySource(FullSource):
         part = whole_array.cut(relative(window, whole(self.shape)))
         part.values = part.values.astype(self.dtype, copy=False)
         return part
+
+    def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:
+        """Walk strips of whole rows: what lies in memory needs no smaller parts."""
+        (start, stop), columns = self.checked(window)
+        rows = max(1, _STRIP // (columns[1] - columns[0]))
+        for first in range(start, stop, rows):
+            part = ((first, min(first + rows, stop)), columns)
+            yield part, self.read(bands, part)
 
 
 def loaded(source: Source) -> ArraySource:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import os
 import threading
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from itertools import pairwise
-from typing import TypeAlias, TypeVar
+from typing import Any, TypeAlias, TypeVar
 
 T = TypeVar("T")
 Progress: TypeAlias = Callable[[int, int], None]
@@ -67,6 +67,34 @@ def in_parallel(
         thread.join()
     if failures:
         raise failures[0]
+
+
+def as_they_come(
+    items: Iterator[T], worker: Callable[[], Callable[[T], object]], *, threads: int | None = None
+) -> None:
+    """Do something with every item of an iterator on a few threads, each taking the next one.
+
+    For items that are made one after another, such as blocks that are decoded: while one thread
+    makes the next, others work. ``worker`` is as for ``in_parallel``.
+
+    >>> found = []
+    >>> as_they_come(iter([1, 2, 3]), lambda: found.append)
+    >>> sorted(found)
+    [1, 2, 3]
+    """
+    lock, over = threading.Lock(), object()
+
+    def drain(_: int) -> None:
+        handle = worker()
+        while True:
+            with lock:
+                item: Any = next(items, over)
+            if item is over:
+                return
+            handle(item)
+
+    count = threads or thread_count()
+    in_parallel(range(count), lambda: drain, threads=count)
 
 
 def row_parts(rows: int, per_row: int, least: int = 250_000) -> list[slice]:

@@ -2,7 +2,8 @@
 
 Loading numba costs about a second, whatever is done with it; a display of a megapixel costs
 milliseconds. So work starts in NumPy, and takes the compiled loop when that is loaded already or
-when the work is large enough to pay for loading it. Both forms give the same result.
+when the work, or all that was done before it, would have paid for loading it. Both forms give the
+same result.
 """
 
 from __future__ import annotations
@@ -18,6 +19,8 @@ FETCHING_COST = 0.005
 
 _forced: str | None = None
 _loaded = False
+_forgone = 0.0
+"""Seconds that the loops would have saved so far: many small jobs are a large one."""
 
 
 class Twin:
@@ -43,14 +46,18 @@ class Twin:
             return self.reference if _forced == "numpy" else self.loop()
         if self._warm:
             return self.loop()
-        if work * 1e-6 * self.saving > (FETCHING_COST if _loaded else LOADING_COST):
+        global _forgone
+        saved = work * 1e-6 * self.saving
+        if saved + _forgone > (FETCHING_COST if _loaded else LOADING_COST):
             return self.loop()
+        _forgone += saved
         return self.reference
 
     def loop(self) -> Callable[..., Any]:
         """Return the compiled form, loading it if need be."""
-        global _loaded
+        global _loaded, _forgone
         self._warm = _loaded = True
+        _forgone = 0.0
         function: Callable[..., Any] = getattr(importlib.import_module(self.module), self.name)
         return function
 

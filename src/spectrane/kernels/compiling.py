@@ -25,6 +25,11 @@ def contracted(function: Callable[..., Any]) -> Any:
     return _compiled(function, fastmath={"contract"})
 
 
+def summed(function: Callable[..., Any]) -> Any:
+    """Compile a loop that may add in any order, where rounding may differ; NaN stays NaN."""
+    return _compiled(function, fastmath={"contract", "reassoc"})
+
+
 def _compiled(function: Callable[..., Any], **options: Any) -> Any:
     try:
         return numba.njit(nogil=True, cache=True, error_model="numpy", **options)(function)

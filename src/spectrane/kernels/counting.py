@@ -18,24 +18,6 @@ def count_indices_reference(indices: NDArray[Any], counts: Counts) -> None:
     counts += found
 
 
-def count_bins_reference(
-    values: NDArray[np.float32], low: float, density: float, counts: Counts
-) -> None:
-    """Add values to even bins: bin int((v - low) * density) in float32, the last one closed.
-
-    Values outside, and NaN, are left out. ``density`` is bins per unit.
-    """
-    bins = len(counts)
-    flat = values.ravel()
-    for start in range(0, flat.size, 1 << 16):
-        part = flat[start : start + (1 << 16)]
-        with np.errstate(invalid="ignore", over="ignore"):
-            place = (part - np.float32(low)) * np.float32(density)
-            inside = (place >= 0) & (place <= np.float32(bins))
-        index = np.minimum(place[inside].astype(np.int64), bins - 1)
-        counts += np.bincount(index, minlength=bins)
-
-
 def ordered_bits(values: NDArray[Any]) -> NDArray[Any]:
     """Return unsigned integers that sort as the numbers do; any 4- or 8-byte type.
 
@@ -67,37 +49,37 @@ def from_ordered_bits(bits: NDArray[Any], dtype: np.dtype[Any]) -> NDArray[Any]:
     return np.asarray(plain.view(dtype))
 
 
-def count_top_reference(values: NDArray[np.float32], counts: Counts) -> None:
+def count_top_reference(values: NDArray[np.float32], nodata: float, counts: Counts) -> None:
     """Add to ``counts`` (65 536) how often each pattern of the upper 16 bits occurs.
 
-    The bits are the plain ones of float32, in no order of value; NaN and infinities are counted
-    at their patterns (exponent 255) for the caller to leave out.
+    ``values`` are (rows, columns). The bits are the plain ones of float32, in no order of value;
+    NaN and infinities are counted at their patterns (exponent 255) for the caller to leave out, and
+    ``nodata`` (NaN: none) at the last of them.
     """
-    bits = values.ravel().view(np.uint32)
-    for start in range(0, bits.size, 1 << 16):
-        part = bits[start : start + (1 << 16)] >> np.uint32(16)
-        counts += np.bincount(part, minlength=65536)
+    for row in np.atleast_2d(values):
+        top = np.ascontiguousarray(row).view(np.uint32) >> np.uint32(16)
+        top[row == np.float32(nodata)] = 0xFFFF
+        counts += np.bincount(top, minlength=65536)
 
 
 def count_low_reference(
-    values: NDArray[np.float32], slots: NDArray[np.uint8], counts: NDArray[np.int64]
-) -> None:
+    values: NDArray[np.float32], nodata: float, slots: NDArray[np.uint8],
+    counts: NDArray[np.int64],
+) -> None:  # fmt: skip
     """Add to ``counts[slot - 1]`` (n, 65 536) the lower 16 bits of values in wanted top bins.
 
     ``slots`` (65 536) names the row of ``counts`` for each top pattern, from 1; 0: not wanted.
     """
-    bits = values.ravel().view(np.uint32)
-    for start in range(0, bits.size, 1 << 16):
-        part = bits[start : start + (1 << 16)]
-        slot = slots[part >> np.uint32(16)]
-        wanted = slot > 0
+    for row in np.atleast_2d(values):
+        bits = np.ascontiguousarray(row).view(np.uint32)
+        slot = slots[bits >> np.uint32(16)]
+        wanted = (slot > 0) & (row != np.float32(nodata))
         if wanted.any():
-            where = (slot[wanted].astype(np.int64) - 1) * 65536 + (part[wanted] & 0xFFFF)
+            where = (slot[wanted].astype(np.int64) - 1) * 65536 + (bits[wanted] & 0xFFFF)
             counts += np.bincount(where, minlength=counts.size).reshape(counts.shape)
 
 
 _LOOPS = "spectrane.kernels.counting_loops"
 count_indices = Twin(count_indices_reference, _LOOPS, "count_indices", 0.004)
-count_bins = Twin(count_bins_reference, _LOOPS, "count_bins", 0.012)
 count_top = Twin(count_top_reference, _LOOPS, "count_top", 0.006)
 count_low = Twin(count_low_reference, _LOOPS, "count_low", 0.006)

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.kernels.compiling import loop
+from spectrane.kernels.measuring import rows_of
 
 _CHUNK = 1024
 _BLOCK = 1 << 24
@@ -36,56 +37,51 @@ def count_indices(indices: NDArray[Any], counts: NDArray[np.int64]) -> None:
 
 
 @loop
-def _count_bins(values: Any, low: Any, density: Any, top: Any, counts: Any) -> None:
-    place = np.empty(_CHUNK, np.uint32)
-    bins = counts.shape[0] - 1  # the last place takes what lies outside
-    for start in range(0, values.shape[0], _CHUNK):
-        part = values[start : start + _CHUNK]
-        for k in range(part.shape[0]):
-            at = (part[k] - low) * density
-            inside = (at >= np.float32(0)) & (at <= top)
-            at = at if inside else np.float32(0)
-            at = at if at < top else top - np.float32(1)
-            place[k] = np.uint32(np.int32(at)) if inside else np.uint32(bins)
-        for k in range(part.shape[0]):
-            counts[place[k]] += np.uint32(1)
-
-
-def count_bins(
-    values: NDArray[np.float32], low: float, density: float, counts: NDArray[np.int64]
+def _count_top(
+    flat: Any, rows: Any, step: Any, columns: Any, nodata: Any, even: Any, odd: Any
 ) -> None:
-    """Do as ``counting.count_bins_reference``."""
-    flat = np.require(values, requirements=["C", "W"]).ravel()
-    for start in range(0, flat.size, _BLOCK):
-        found = np.zeros(len(counts) + 1, np.uint32)
-        part = flat[start : start + _BLOCK]
-        _count_bins(part, np.float32(low), np.float32(density), np.float32(len(counts)), found)
-        counts += found[:-1]
+    top = np.empty(_CHUNK, np.uint16)
+    bits = flat.view(np.uint32)
+    for row in range(rows):
+        line = flat[row * step : row * step + columns]
+        marks = bits[row * step : row * step + columns]
+        for start in range(0, columns, _CHUNK):
+            part, mark = line[start : start + _CHUNK], marks[start : start + _CHUNK]
+            for k in range(part.shape[0]):
+                pattern = np.uint16(mark[k] >> np.uint32(16))
+                top[k] = np.uint16(65535) if part[k] == nodata else pattern
+            for k in range(part.shape[0] // 2):
+                even[top[np.uint64(2 * k)]] += np.uint32(1)
+                odd[top[np.uint64(2 * k + 1)]] += np.uint32(1)
+            if part.shape[0] % 2:
+                even[top[np.uint64(part.shape[0] - 1)]] += np.uint32(1)
 
 
-def count_top(values: NDArray[np.float32], counts: NDArray[np.int64]) -> None:
+def count_top(values: NDArray[np.float32], nodata: float, counts: NDArray[np.int64]) -> None:
     """Do as ``counting.count_top_reference``."""
-    # The upper halves of little-endian floats are every other 16-bit number.
-    flat = np.require(values, requirements=["C", "W"]).ravel()
-    halves = flat.view(np.uint16)[1::2]
-    for start in range(0, halves.size, _BLOCK):
-        even, odd = np.zeros((2, 65536), np.uint32)
-        _count_indices(halves[start : start + _BLOCK], even, odd)
-        counts += even
-        counts += odd
+    even, odd = np.zeros((2, 65536), np.uint32)
+    _count_top(*rows_of(np.atleast_2d(values)), np.float32(nodata), even, odd)
+    counts += even
+    counts += odd
 
 
 @loop
-def _count_low(bits: Any, slots: Any, counts: Any) -> None:
-    for k in range(bits.shape[0]):
-        slot = slots[bits[k] >> np.uint32(16)]
-        if slot > 0:
-            counts[np.uint32(slot - 1), bits[k] & np.uint32(65535)] += 1
+def _count_low(
+    flat: Any, rows: Any, step: Any, columns: Any, nodata: Any, slots: Any, counts: Any
+) -> None:
+    bits = flat.view(np.uint32)
+    for row in range(rows):
+        line = flat[row * step : row * step + columns]
+        marks = bits[row * step : row * step + columns]
+        for k in range(columns):
+            slot = slots[marks[k] >> np.uint32(16)]
+            if (slot > 0) & (line[k] != nodata):
+                counts[np.uint32(slot - 1), marks[k] & np.uint32(65535)] += 1
 
 
 def count_low(
-    values: NDArray[np.float32], slots: NDArray[np.uint8], counts: NDArray[np.int64]
-) -> None:
+    values: NDArray[np.float32], nodata: float, slots: NDArray[np.uint8],
+    counts: NDArray[np.int64],
+) -> None:  # fmt: skip
     """Do as ``counting.count_low_reference``."""
-    flat = np.require(values, requirements=["C", "W"]).ravel()
-    _count_low(flat.view(np.uint32), slots, counts)
+    _count_low(*rows_of(np.atleast_2d(values)), np.float32(nodata), slots, counts)
