@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from spectrane.engine.full import FullSource
 from spectrane.model.band import Band, find_band
 from spectrane.model.errors import BandError, LookError, nearest
+from spectrane.model.physical import physical
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window
@@ -245,9 +246,8 @@ class Computed(FullSource):
         valid = pixels.validity
         planes = {}
         for place, index in enumerate(needed):
-            band = self.parent.bands[index]
-            physical = pixels.values[place].astype(np.float64) * band.scale + band.offset
-            planes[index] = np.where(valid[place], physical, np.nan)
+            plane = physical(pixels.values[place], self.parent.bands[index], np.float64)
+            planes[index] = np.where(valid[place], plane, np.nan)
         return Pixels(np.stack([one.value(planes) for one in chosen]).astype(self.dtype))
 
     def close(self) -> None:

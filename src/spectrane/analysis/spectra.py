@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from spectrane.analysis.walking import valid_values
 from spectrane.model.errors import LookError, MetadataError, nearest
+from spectrane.model.physical import physical
 from spectrane.model.source import Source
 from spectrane.model.window import Window, area
 
@@ -31,12 +32,12 @@ def zone_table(
         pixels = masked.read(bands, window)
         for index, values in zip(bands, valid_values(pixels), strict=True):
             band = source.bands[index]
-            physical = values.astype(np.float64) * band.scale + band.offset
+            found = physical(values, band, np.float64)
             rows.append({
                 "zone": name, "band": band.name, "wavelength": band.wavelength, "unit": band.unit,
-                "count": int(physical.size),
-                "invalid": 1 - physical.size / inside if inside else float("nan"),
-                **_figures(physical, percents),
+                "count": int(found.size),
+                "invalid": 1 - found.size / inside if inside else float("nan"),
+                **_figures(found, percents),
             })  # fmt: skip
     return rows
 

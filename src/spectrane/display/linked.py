@@ -83,16 +83,13 @@ def _onto(picture: Picture, source: Source, area: Grid) -> NDArray[np.uint8]:
         return picture.rgba if picture.rgba.shape[:2] == (rows, columns) else _stretched(
             picture.rgba, rows, columns)  # fmt: skip
     at_x, at_y = np.meshgrid(x, y)
-    (a, b, c), (d, e, f) = area.affine[0], area.affine[1]
-    east, north = a * at_x + b * at_y + c, d * at_x + e * at_y + f
+    east, north = area.to_map(at_x, at_y)
     if source.grid.crs_text != area.crs_text and source.grid.crs_text and area.crs_text:
         import pyproj
 
         turn = pyproj.Transformer.from_crs(area.crs, source.grid.crs, always_xy=True)
         east, north = turn.transform(east, north)
-    inverse = np.linalg.inv(picture.grid.matrix)
-    column = np.floor(inverse[0, 0] * east + inverse[0, 1] * north + inverse[0, 2])
-    row = np.floor(inverse[1, 0] * east + inverse[1, 1] * north + inverse[1, 2])
+    column, row = (np.floor(one) for one in picture.grid.from_map(east, north))
     high, wide = picture.rgba.shape[:2]
     with np.errstate(invalid="ignore"):
         inside = (row >= 0) & (row < high) & (column >= 0) & (column < wide)

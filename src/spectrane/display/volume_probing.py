@@ -111,7 +111,7 @@ def _rows(
     pixels = source.read(everything, window)
     valid = pixels.validity.reshape(-1)
     drawn = find_bands(source.bands, layer.frame)
-    passing = np.broadcast_to(kept.read(drawn, window).valid, (len(drawn), 1, 1, 1)).reshape(-1)
+    passing = kept.read(drawn, window).validity.reshape(-1)
     where = dict(zip("xyz", place.tolist(), strict=True)) | dict(zip("ijk", voxel, strict=True))
     rows = []
     for index in everything:

@@ -60,7 +60,7 @@ def grid_table(grid: Grid) -> dict[str, Any]:
     if grid.crs_text:
         found["crs"] = grid.crs_text
     if grid.placed:
-        (a, b, c), (d, e, f) = grid.affine[0], grid.affine[1]
+        a, b, c, d, e, f = grid.coefficients
         if b == d == 0 and a > 0 and e < 0:
             found |= {"corner": [c, f], "pixel_size": [a, -e]}
         else:

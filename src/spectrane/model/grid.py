@@ -99,6 +99,27 @@ class Grid:
         return np.asarray(self.affine, np.float64)
 
     @property
+    def coefficients(self) -> tuple[float, float, float, float, float, float]:
+        """a, b, c, d, e, f: x = a·column + b·row + c, y = d·column + e·row + f."""
+        (a, b, c), (d, e, f) = self.affine[0], self.affine[1]
+        return a, b, c, d, e, f
+
+    def to_map(self, columns: Any, rows: Any) -> tuple[Any, Any]:
+        """Return x and y of fractional corner-based columns and rows: numbers or arrays.
+
+        >>> Grid.from_corner((2, 3), x=100, y=50, pixel_size=10, crs="EPSG:32727").to_map(1.5, 0.5)
+        (115.0, 45.0)
+        """
+        a, b, c, d, e, f = self.coefficients
+        return a * columns + b * rows + c, d * columns + e * rows + f
+
+    def from_map(self, x: Any, y: Any) -> tuple[Any, Any]:
+        """Return fractional corner-based columns and rows of x and y: numbers or arrays."""
+        (a, b, c), (d, e, f) = np.linalg.inv(self.matrix)[:2]
+        with np.errstate(invalid="ignore"):
+            return a * x + b * y + c, d * x + e * y + f
+
+    @property
     def pixel_size(self) -> tuple[float, ...]:
         """The length of a pixel's side along each index: (x size, y size) for upright grids."""
         return tuple(np.hypot.reduce(self.matrix[:-1, :-1], axis=0).tolist())
@@ -106,7 +127,7 @@ class Grid:
     @property
     def rotated(self) -> bool:
         """Whether rows and columns run askew to x and y."""
-        (a, b, _), (d, e, _) = self.affine[0], self.affine[1]
+        a, b, _, d, e, _ = self.coefficients
         return abs(b) + abs(d) > 1e-9 * (abs(a) + abs(e))
 
     @property
@@ -114,7 +135,7 @@ class Grid:
         """The four outer corners (x, y), clockwise from the first pixel's."""
         rows, columns = self.shape
         return tuple(
-            self._apply(c, r) for c, r in ((0, 0), (columns, 0), (columns, rows), (0, rows))
+            self.to_map(c, r) for c, r in ((0, 0), (columns, 0), (columns, rows), (0, rows))
         )
 
     @property
@@ -143,7 +164,8 @@ class Grid:
 
     def center(self, *, row: float, column: float) -> tuple[float, float]:
         """Return (x, y) of the centre of the pixel at a row and column (from 0)."""
-        return self._apply(column + 0.5, row + 0.5)
+        x, y = self.to_map(column + 0.5, row + 0.5)
+        return x, y
 
     def locate(self, *, x: float, y: float) -> tuple[int, int]:
         """Return (row, column) of the pixel whose half-open area holds (x, y).
@@ -208,10 +230,6 @@ class Grid:
             if flipped:
                 turn[axis, axis], turn[axis, 2] = -1.0, self.shape[1 - axis]
         return replace(self, affine=_frozen(self.matrix @ turn))
-
-    def _apply(self, column: float, row: float) -> tuple[float, float]:
-        (a, b, c), (d, e, f) = self.affine[0], self.affine[1]
-        return a * column + b * row + c, d * column + e * row + f
 
 
 def _snapped(positions: Sequence[float]) -> tuple[int, int]:

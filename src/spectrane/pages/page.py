@@ -88,7 +88,7 @@ def _place(grid: Grid) -> dict[str, Any]:
     rows, columns = grid.shape
     found: dict[str, Any] = {
         "rows": rows, "columns": columns, "placed": grid.placed,
-        "affine": [*grid.affine[0], *grid.affine[1]], "crs": _system_name(grid),
+        "affine": list(grid.coefficients), "crs": _system_name(grid),
     }  # fmt: skip
     lattice = _lonlat(grid)
     if lattice is not None:
@@ -120,9 +120,8 @@ def _lonlat(grid: Grid) -> list[list[float]] | None:
         return None
     rows, columns = grid.shape
     c, r = np.meshgrid(np.linspace(0, columns, _NODES), np.linspace(0, rows, _NODES))
-    (a, b, x0), (d, e, y0) = grid.affine[0], grid.affine[1]
     way = transformer(grid, Grid((1, 1), crs_text="EPSG:4326", placed=True))
-    east, north = way.transform(a * c + b * r + x0, d * c + e * r + y0)
+    east, north = way.transform(*grid.to_map(c, r))
     if not (np.isfinite(east).all() and np.isfinite(north).all()):
         return None
     return [np.round(east, 7).ravel().tolist(), np.round(north, 7).ravel().tolist()]

@@ -196,8 +196,7 @@ def _any_kept(polygons: Polygons, window: Window, edge: Edge) -> bool:
 
 def _missed(source: Source, polygons: Polygons, what: str) -> str:
     left, top, right, bottom = polygons.reach
-    (a, b, c), (d, e, f) = source.grid.affine[0], source.grid.affine[1]
-    corners = [(a * x + b * y + c, d * x + e * y + f) for x in (left, right) for y in (top, bottom)]
+    corners = [source.grid.to_map(x, y) for x in (left, right) for y in (top, bottom)]
     xs, ys = zip(*corners, strict=True)
     shape = ", ".join(f"{v:.10g}" for v in (min(xs), min(ys), max(xs), max(ys)))
     raster = ", ".join(f"{v:.10g}" for v in source.grid.bounds)

@@ -81,8 +81,7 @@ class Mapping:
 
     def exact(self, columns: F64, rows: F64) -> Positions:
         """Return source positions of target positions; not finite where there are none."""
-        (a, b, c), (d, e, f) = self.target.affine[0], self.target.affine[1]
-        x, y = a * columns + b * rows + c, d * columns + e * rows + f
+        x, y = self.target.to_map(columns, rows)
         if not self.same_crs:
             x, y = self.way.transform(x, y)
             if self._middle is not None:
@@ -90,10 +89,7 @@ class Mapping:
                 x = np.where(np.isfinite(x), (x - turn) % 360.0 + turn, x)
         if self.warp is not None:
             return self.warp(x, y)
-        inverse = np.linalg.inv(self.source.matrix)
-        (a, b, c), (d, e, f) = inverse[0], inverse[1]
-        with np.errstate(invalid="ignore"):
-            return a * x + b * y + c, d * x + e * y + f
+        return self.source.from_map(x, y)
 
     def positions(self, window: Window) -> Positions:
         """Return source positions of the pixel centres of a window of the target."""

@@ -112,10 +112,9 @@ def _typical_side(grid: Grid, target: Grid) -> float:
     """Return the side of a square as large as a pixel becomes: the median over the grid."""
     down, across = (np.linspace(0.1, 0.9, 5) * n for n in grid.shape)
     c, r = np.meshgrid(across, down)
-    (a, b, x0), (d, e, y0) = grid.affine[0], grid.affine[1]
     way = transformer(grid, target)
     (x, y), (xc, yc), (xr, yr) = (
-        way.transform(a * (c + dc) + b * (r + dr) + x0, d * (c + dc) + e * (r + dr) + y0)
+        way.transform(*grid.to_map(c + dc, r + dr))
         for dc, dr in ((0.0, 0.0), (1.0, 0.0), (0.0, 1.0))
     )
     with np.errstate(invalid="ignore"):
@@ -141,8 +140,7 @@ def reached(grid: Grid, target: Grid) -> Bounds:
     way = transformer(grid, target)
     east, north = way.transform(x, y)
     inner = np.meshgrid(np.linspace(0, grid.shape[1], _EDGE), np.linspace(0, grid.shape[0], _EDGE))
-    (a, b, c), (d, e, f) = grid.affine[0], grid.affine[1]
-    inside = way.transform(a * inner[0] + b * inner[1] + c, d * inner[0] + e * inner[1] + f)
+    inside = way.transform(*grid.to_map(*inner))
     if not all(np.isfinite(part).all() for part in (east, north, *inside)):
         raise GridMismatch(
             f"part of the raster, which covers {grid.bounds} in {grid.crs_text}, has no place in "
@@ -162,8 +160,8 @@ def _boundary(grid: Grid) -> tuple[F64, F64]:
     along, full = np.linspace(0, 1, _EDGE), np.ones(_EDGE)
     c = np.concatenate([along, full, along[::-1], 0 * full]) * columns
     r = np.concatenate([0 * full, along, full, along[::-1]]) * rows
-    (a, b, x0), (d, e, y0) = grid.affine[0], grid.affine[1]
-    return a * c + b * r + x0, d * c + e * r + y0
+    x, y = grid.to_map(c, r)
+    return x, y
 
 
 def _round_the_globe(longitude: F64, latitude: F64, inner: F64) -> Bounds:

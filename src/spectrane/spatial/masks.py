@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from spectrane.engine.full import FullSource
 from spectrane.model.band import Band
 from spectrane.model.errors import BandError, GridMismatch, LookError
+from spectrane.model.physical import physical
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window, extent, intersection, relative, whole
@@ -76,7 +77,7 @@ class Test:
                 (1 << width) - 1)  # fmt: skip
             found = np.isin(part, np.array(self.wanted, unsigned.dtype))
             return ~found if self.other else found
-        plain = stored if not band.scaled else stored * band.scale + band.offset
+        plain = stored if not band.scaled else physical(stored, band, np.float64)
         if self.values is not None:
             close = [np.isclose(plain, value, rtol=1e-9, atol=0) if band.scaled else plain == value
                      for value in self.values]  # fmt: skip

@@ -17,6 +17,7 @@ from spectrane.engine.full import FullSource
 from spectrane.model.band import Band
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look
+from spectrane.model.physical import physical
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window, extent, intersection, relative, whole
@@ -67,8 +68,7 @@ class Relief(FullSource):
         wide = intersection(tuple((a - 1, b + 1) for a, b in window), whole(self.shape))
         assert wide is not None
         pixels = self.parent.read([self.band], wide)
-        own = self.parent.bands[self.band]
-        height = pixels.values[0].astype(np.float64) * own.scale + own.offset
+        height = physical(pixels.values[0], self.parent.bands[self.band], np.float64)
         valid = pixels.validity[0] & np.isfinite(height)
         lit = self._lit(np.where(valid, height, np.nan), wide)
         part = relative(window, wide)

@@ -150,7 +150,7 @@ class Slice(FullSource):
         ``depth`` is how many mm a plane of a slab lies from the middle one.
         """
         inverse = np.linalg.inv(self.volume.grid.matrix)
-        (a, _, x), (_, e, y) = self.grid.affine[0], self.grid.affine[1]
+        a, _, x, _, e, y = self.grid.coefficients
         place, down, across = np.zeros(3), np.zeros(3), np.zeros(3)
         (along, _), (fall, _) = self.plane.columns, self.plane.rows
         place[along], place[fall], place[self.plane.across] = x + a / 2, y + e / 2, self.at + depth

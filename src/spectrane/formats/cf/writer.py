@@ -151,7 +151,7 @@ def _coordinates(source: Source) -> dict[str, tuple[tuple[str, ...], Any, dict[s
 
 
 def _axes(grid: Grid) -> tuple[Any, Any]:
-    (a, b, c), (d, e, f) = grid.affine[0], grid.affine[1]
+    a, b, c, d, e, f = grid.coefficients
     if b or d:
         warnings.warn(
             "the rows run askew to the axes, which plain coordinates cannot say: the place is not "

@@ -151,7 +151,7 @@ def geo_fields(grid: Grid) -> list[tuple[Tag, str, Any]]:
     if not grid.placed and grid.crs_text is None:
         return []
     fields: list[tuple[Tag, str, Any]] = []
-    (a, b, c), (d, e, f) = grid.affine[0], grid.affine[1]
+    a, b, c, d, e, f = grid.coefficients
     if grid.placed and b == d == 0 and a > 0 and e < 0:
         fields.append((Tag.ModelPixelScale, "f8", [a, -e, 0.0]))
         fields.append((Tag.ModelTiepoint, "f8", [0.0, 0.0, 0.0, c, f, 0.0]))

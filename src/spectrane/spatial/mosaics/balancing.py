@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.model.errors import LookError
-from spectrane.model.physical import value_dtype
+from spectrane.model.physical import physical, value_dtype
 from spectrane.model.source import Source
 from spectrane.model.window import area, extent, intersection
 from spectrane.spatial.mosaics.inputs import Laid
@@ -108,7 +108,7 @@ def _compared(
     sums, counts = np.zeros((bands, 5)), np.zeros(bands)
     shares = (np.zeros((bands, _SHARES)), np.zeros((bands, _SHARES))) if quantiles else None
     for band in range(bands):
-        x, y = (_physical(one.values[band][finite[band]], laid[k].source, band)
+        x, y = (physical(one.values[band][finite[band]], laid[k].source.bands[band], np.float64)
                 for one, k in ((a, first), (b, second)))  # fmt: skip
         counts[band] = len(x)
         sums[band] = x.sum(), y.sum(), x @ x, y @ y, x @ y
@@ -119,11 +119,6 @@ def _compared(
         return None
     scale = area(window) / (size[0] * size[1])
     return Overlap(first, second, float(counts.max() * scale), sums, counts, shares)
-
-
-def _physical(stored: NDArray[Any], source: Source, band: int) -> F64:
-    one = source.bands[band]
-    return np.asarray(stored.astype(np.float64) * one.scale + one.offset)
 
 
 def balanced(

@@ -15,7 +15,7 @@ from spectrane.engine.full import FullSource
 from spectrane.model.band import Band
 from spectrane.model.errors import BandError, DataWarning, GridMismatch, LookError, MetadataError
 from spectrane.model.grid import Grid
-from spectrane.model.physical import as_stored
+from spectrane.model.physical import as_stored, physical, stored_numbers
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window, intersection, shifted, whole
@@ -67,8 +67,8 @@ class Rescaled(FullSource):
         out = np.empty(pixels.values.shape, self.dtype)
         for k, index in enumerate(bands):
             old, new = self.parent.bands[index], self.bands[index]
-            physical = pixels.values[k] * old.scale + old.offset
-            stored = np.where(valid[k], (physical - new.offset) / new.scale, 0)
+            stored = stored_numbers(physical(pixels.values[k], old, np.float64), new)
+            stored = np.where(valid[k], stored, 0)
             out[k] = as_stored(stored, self.dtype)
         return Pixels(out, mask=valid, alpha=pixels.alpha)
 
