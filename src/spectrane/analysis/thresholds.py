@@ -22,7 +22,8 @@ from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window, whole
 
-SIDES = ("both", "positive", "negative")
+ONE_SIDED = ("positive", "negative")
+SIDES = ("both", *ONE_SIDED)
 STATISTICS = ("t", "F", "z")
 F64 = NDArray[np.float64]
 

@@ -17,6 +17,8 @@ from spectrane.cli.common import (
     told_warnings,
 )
 from spectrane.cli.looks import limits_given
+from spectrane.model.look import NODATA_WHEN
+from spectrane.model.resampling import SPACINGS
 
 _FIELDS = ("name", "role", "wavelength", "unit", "scale", "offset", "nodata", "description")
 
@@ -24,7 +26,7 @@ _FIELDS = ("name", "role", "wavelength", "unit", "scale", "offset", "nodata", "d
 @click.command("amend")
 @click.argument("files", nargs=-1, required=True, metavar="FILE...")
 @click.option("--nodata", type=NoData(), help="Stored numbers that mean nothing, or none.")
-@click.option("--nodata-when", type=click.Choice(["any", "all"]), help="Hidden where any or all.")
+@click.option("--nodata-when", type=click.Choice(NODATA_WHEN), help="Hidden where any or all.")
 @click.option("--band", "bands", multiple=True, metavar="BAND:FIELD=VALUE,…",
               help="Fields of one band: name, role, wavelength, unit, scale, offset, nodata, "
               "description.")  # fmt: skip
@@ -42,7 +44,7 @@ _FIELDS = ("name", "role", "wavelength", "unit", "scale", "offset", "nodata", "d
 @click.option("--channels", help="Display default: natural, infrared, 1, or 4,3,2.")
 @click.option("--limits", multiple=True, help="Display default: percentile:2,98, LOW,HIGH, ….")
 @click.option("--invert", is_flag=True, help="Display default: a negative.")
-@click.option("--spacing", type=click.Choice(["resample", "nominal"]),
+@click.option("--spacing", type=click.Choice(SPACINGS),
               help="How a series of uneven slices is stacked from now on.")  # fmt: skip
 @click.option("--notes", help="A note to whoever opens it next.")
 @click.option("--inside", is_flag=True, help="In the file's own fields (TIFF, FITS, PNG).")

@@ -17,6 +17,8 @@ from spectrane.cli.common import (
     shared_options,
     told_warnings,
 )
+from spectrane.spatial.clipping import EXTENTS, KEEPS
+from spectrane.spatial.masks import LEAVES
 
 
 class Range(click.ParamType[Any]):
@@ -46,10 +48,10 @@ class Range(click.ParamType[Any]):
 @click.option("--area", type=Numbers(4, "X1,Y1,X2,Y2"), help="Map bounds.")
 @click.option("--rows", type=Numbers(2, "START,STOP"), help="Rows, from 0.")
 @click.option("--columns", type=Numbers(2, "START,STOP"), help="Columns, from 0.")
-@click.option("--keep", type=click.Choice(["centers", "touching"]), default="centers",
+@click.option("--keep", type=click.Choice(KEEPS), default="centers",
               help="Pixels whose centre lies inside, or that touch the shape.")  # fmt: skip
 @click.option("--outside", is_flag=True, help="Keep what lies outside instead.")
-@click.option("--extent", type=click.Choice(["shape", "full"]), default="shape",
+@click.option("--extent", type=click.Choice(EXTENTS), default="shape",
               help="The smallest rectangle that covers the shape, or the file's own.")  # fmt: skip
 @click.option("--antialias", is_flag=True, help="For display: alpha by the share of each pixel.")
 @click.option("--soft", type=float, default=0.0, help="For display: alpha over so many pixels.")
@@ -64,7 +66,7 @@ class Range(click.ParamType[Any]):
 @click.option("--least-area", type=click.IntRange(1), help="Leave out smaller connected areas.")
 @click.option("--grow", type=float, default=0.0, help="Grow the mask by pixels (below 0: shrink).")
 @click.option("--invert", is_flag=True, help="Keep what the mask does not choose.")
-@click.option("--mask-as", type=click.Choice(["nodata", "alpha", "band"]), default="nodata",
+@click.option("--mask-as", type=click.Choice([*LEAVES, "band"]), default="nodata",
               help="What becomes of the mask.")  # fmt: skip
 @click.option("--nodata", type=NoData(), help="Stored numbers that mean nothing, or none.")
 @click.option("--compress", help="TIFF: deflate, zstd, lzw or none.")

@@ -13,6 +13,8 @@ from typing import Any, TypeVar
 
 import click
 
+from spectrane.model.resampling import SPACINGS
+
 Command = TypeVar("Command", bound=Callable[..., Any])
 _PATIENCE = 1.0
 """Seconds before a person is told that something is going on."""
@@ -33,7 +35,7 @@ def opening_options(function: Command) -> Command:
         "--member", help="Which raster of the file or folder: its number from 1, or its name."
     )
     spacing = click.option(
-        "--spacing", type=click.Choice(["resample", "nominal"]),
+        "--spacing", type=click.Choice(SPACINGS),
         help="Of unevenly spaced slices: even ones by interpolation, or as if they were even.",
     )  # fmt: skip
     return member(spacing(function))

@@ -9,6 +9,7 @@ import click
 
 from spectrane.cli.common import Size, examples, shared_options, told_warnings
 from spectrane.cli.looks import area_options, computed, look_fields, look_options, view_of
+from spectrane.display.linked import MODES
 
 
 @click.command("compare")
@@ -19,7 +20,7 @@ from spectrane.cli.looks import area_options, computed, look_fields, look_option
 @click.option("--vary", multiple=True, metavar="FIELD=VALUE",
               help="One file: a panel for each, such as curve=sqrt.")  # fmt: skip
 @click.option("--histograms", is_flag=True, help="Histograms below the panels.")
-@click.option("--mode", type=click.Choice(["panels", "checker", "swipe"]), default="panels",
+@click.option("--mode", type=click.Choice(MODES), default="panels",
               help="Two rasters may be mixed instead.")  # fmt: skip
 @look_options
 @area_options

@@ -23,6 +23,7 @@ from spectrane.cli.common import (
 )
 from spectrane.cli.looks import computed, limits_given
 from spectrane.cli.raw import TYPES
+from spectrane.display.export import RESCALES
 from spectrane.model.resampling import RESAMPLINGS
 
 
@@ -32,7 +33,7 @@ from spectrane.model.resampling import RESAMPLINGS
 @click.option("--format", "ending", help="With --out-dir: the ending that names the format.")
 @click.option("--bands", help="Bands to write, in this order: 3,2,1 or nir,red.")
 @click.option("--type", "dtype", type=click.Choice(TYPES), help="Another type.")
-@click.option("--rescale", type=click.Choice(["none", "full", "limits"]),
+@click.option("--rescale", type=click.Choice(RESCALES),
               help="Numbers as they are (rounded, clamped, told) or stretched.")  # fmt: skip
 @click.option("--limits", multiple=True, help="With --rescale limits: percentile:2,98, LOW,HIGH.")
 @click.option("--nodata", type=NoData(), help="Stored numbers that mean nothing, or none.")

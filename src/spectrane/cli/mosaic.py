@@ -9,9 +9,11 @@ from typing import Any
 import click
 
 from spectrane.cli.common import NoData, examples, progress_bar, shared_options, told_warnings
+from spectrane.model.look import NODATA_WHEN
 from spectrane.model.resampling import RESAMPLINGS
-
-RULES = ["top", "bottom", "least", "greatest", "average", "feather", "seam"]
+from spectrane.spatial.aligning import KINDS
+from spectrane.spatial.mosaics.balancing import BALANCES
+from spectrane.spatial.mosaics.joining import RULES
 
 
 @click.command("mosaic")
@@ -20,15 +22,15 @@ RULES = ["top", "bottom", "least", "greatest", "average", "feather", "seam"]
 @click.option("--rule", type=click.Choice(RULES), default="top",
               help="What is taken where files lie on one another.")  # fmt: skip
 @click.option("--width", type=float, help="Pixels over which feather and seam fade.")
-@click.option("--balance", type=click.Choice(["gain", "gain+bias", "histogram"]),
+@click.option("--balance", type=click.Choice(BALANCES),
               help="Even out brightness over the overlaps.")  # fmt: skip
 @click.option(
     "--reference", type=click.IntRange(1), default=1, help="Histogram: the file to match."
 )
 @click.option("--order", help="What lies on top: argument, date, cloud, distance:X,Y.")
-@click.option("--align", type=click.Choice(["shift", "affine"]), help="Move each onto the others.")
+@click.option("--align", type=click.Choice(KINDS), help="Move each onto the others.")
 @click.option("--nodata", type=NoData(), help="Stored numbers that mean nothing, or none.")
-@click.option("--nodata-when", type=click.Choice(["any", "all"]), help="In any band, or in all.")
+@click.option("--nodata-when", type=click.Choice(NODATA_WHEN), help="In any band, or in all.")
 @click.option("--trim", type=float, default=0.0, help="Take so many pixels off each valid edge.")
 @click.option("--like", type=click.Path(), help="Onto the grid of this file.")
 @click.option("--crs", help="Onto a grid in this system: EPSG:CODE.")

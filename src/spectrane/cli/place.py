@@ -9,8 +9,7 @@ import click
 
 from spectrane.cli.common import Numbers, examples, progress_bar, shared_options, told_warnings
 from spectrane.model.resampling import RESAMPLINGS
-
-FITS = ["similarity", "affine", "projective", "polynomial"]
+from spectrane.spatial.fitting import FITS
 
 
 class Corners(click.ParamType[Any]):
@@ -42,7 +41,9 @@ class Corners(click.ParamType[Any]):
 @click.option("--points", type=click.Path(), help="Tie points: CSV with row, column, x, y.")
 @click.option("--crs", help="The system of the result: EPSG:CODE.")
 @click.option("--points-crs", help="The system of the positions, where it is another.")
-@click.option("--fit", type=click.Choice(FITS), help="How tie points are fitted; affine if unsaid.")
+@click.option(
+    "--fit", type=click.Choice(list(FITS)), help="How tie points are fitted; affine if unsaid."
+)
 @click.option("--pixel-size", type=float, help="Of a result that is resampled, in map units.")
 @click.option("--resample", type=click.Choice(RESAMPLINGS))
 @click.option("--compress", help="TIFF: deflate, zstd, lzw or none.")

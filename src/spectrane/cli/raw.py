@@ -8,6 +8,7 @@ from typing import Any
 import click
 
 from spectrane.cli.common import examples, shared_options
+from spectrane.formats.raw import INTERLEAVES, ORDERS
 
 TYPES = ("uint8", "uint16", "uint32", "uint64", "int8", "int16", "int32", "int64", "float16",
          "float32", "float64")  # fmt: skip
@@ -19,10 +20,10 @@ TYPES = ("uint8", "uint16", "uint32", "uint64", "int8", "int16", "int32", "int64
 @click.option("--columns", type=click.IntRange(min=1), help="Columns.")
 @click.option("--bands", type=click.IntRange(min=1), help="Bands; default 1.")
 @click.option("--type", "kind", type=click.Choice(TYPES), help="Type; default uint8.")
-@click.option("--order", type=click.Choice(["little", "big"]), default="little",
+@click.option("--order", type=click.Choice(ORDERS), default="little",
               help="Byte order.")  # fmt: skip
 @click.option("--header", type=click.IntRange(min=0), default=0, help="Bytes before the numbers.")
-@click.option("--interleave", type=click.Choice(["bsq", "bil", "bip"]), default="bsq",
+@click.option("--interleave", type=click.Choice(INTERLEAVES), default="bsq",
               help="Band by band, row by row, or pixel by pixel.")  # fmt: skip
 @click.option("--guess", is_flag=True, help="Rank the layouts that fit by how smooth they are.")
 @click.option("--preview", type=click.Path(), help="A picture (.png) of the best guesses.")

@@ -10,6 +10,8 @@ from typing import Any
 
 import click
 
+from spectrane.analysis.clusters import NEIGHBOURS
+from spectrane.analysis.thresholds import ONE_SIDED, STATISTICS
 from spectrane.cli.clip import Range
 from spectrane.cli.common import (
     Numbers,
@@ -22,8 +24,7 @@ from spectrane.cli.common import (
     told_warnings,
 )
 from spectrane.cli.looks import limits_given
-
-PLANES = ["axial", "coronal", "sagittal"]
+from spectrane.spatial.slicing import AXES, PLANES, PROJECTIONS, SIDES
 
 
 class Least(click.ParamType[Any]):
@@ -61,10 +62,10 @@ class Least(click.ParamType[Any]):
 @click.option("--span", type=Range(), help="Many: from LOW..HIGH mm; else what is not empty.")
 @click.option("--beside", type=click.Path(), help="A second volume, at the same mm, to its right.")
 @click.option("--slab", type=float, default=0.0, help="A thickness in mm that is projected.")
-@click.option("--project", type=click.Choice(["maximum", "minimum", "mean"]), default="maximum")
-@click.option("--side", type=click.Choice(["radiological", "neurological"]),
+@click.option("--project", type=click.Choice(PROJECTIONS), default="maximum")
+@click.option("--side", type=click.Choice(SIDES),
               default="radiological", help="Right on the left, or right.")  # fmt: skip
-@click.option("--axes", type=click.Choice(["patient", "own"]), default="patient",
+@click.option("--axes", type=click.Choice(AXES), default="patient",
               help="Planes of the patient, or along the volume's own axes.")  # fmt: skip
 @click.option("--frame", default="1", help="The frame that is shown: its number or name.")
 @click.option(
@@ -78,12 +79,12 @@ class Least(click.ParamType[Any]):
 @click.option("--threshold", help="Where the map is shown: 'abs(t) >= 5'.")
 @click.option("--p", "p_value", type=float, help="Or: where the statistic has p below this.")
 @click.option("--fdr", type=float, help="Or: at this false discovery rate.")
-@click.option("--statistic", default="t", type=click.Choice(["t", "F", "z"]))
+@click.option("--statistic", default="t", type=click.Choice(STATISTICS))
 @click.option("--statistic-frame", default="t", help="The map's frame with the statistic.")
 @click.option("--dof", help="Degrees of freedom of t, or two of F with a comma.")
-@click.option("--one-sided", type=click.Choice(["positive", "negative"]))
+@click.option("--one-sided", type=click.Choice(ONE_SIDED))
 @click.option("--least", type=Least(), default="0", help="Leave out smaller groups: 20, or 50mm3.")
-@click.option("--neighbours", type=click.Choice(["6", "18", "26"]), default="26",
+@click.option("--neighbours", type=click.Choice([str(n) for n in NEIGHBOURS]), default="26",
               help="Voxels of a group touch by faces, edges too, or corners too.")  # fmt: skip
 @click.option("--faded", type=click.FloatRange(0, 1, max_open=True), default=0.0,
               help="Show what fails too, this faint, outlined at the threshold.")  # fmt: skip

@@ -11,13 +11,14 @@ import click
 from spectrane.cli.common import Numbers, examples, progress_bar, shared_options, told_warnings
 from spectrane.cli.layering import layer_options, layers_of
 from spectrane.cli.looks import view_of
+from spectrane.pages.tiles import SCHEMES
 
 
 @click.command("tiles")
 @click.argument("files", nargs=-1, metavar="[FILE...]")
 @click.option("--output", "-o", type=click.Path(), required=True, help="The folder to write.")
 @layer_options
-@click.option("--scheme", type=click.Choice(["mercator", "geographic"]), default="mercator",
+@click.option("--scheme", type=click.Choice(list(SCHEMES)), default="mercator",
               help="Web Mercator, or longitude and latitude.")  # fmt: skip
 @click.option("--zooms", type=Numbers(2, "FIRST,LAST"), help="Zooms; those that fit if unsaid.")
 @click.option("--title", help="What the tiles show.")

@@ -19,6 +19,9 @@ from spectrane.model.source import Source
 from spectrane.model.view import View, fitted
 from spectrane.model.window import Window
 
+MODES = ("panels", "checker", "swipe")
+"""Rasters side by side; two in alternating squares; two divided at a line."""
+
 
 @dataclass(frozen=True)
 class Panel:

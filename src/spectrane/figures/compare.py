@@ -9,15 +9,13 @@ from typing import Any
 import numpy as np
 from matplotlib.figure import Figure
 
-from spectrane.display.linked import Panel, linked
+from spectrane.display.linked import MODES, Panel, linked
 from spectrane.display.shown_values import counted
 from spectrane.figures.paper import CHANNELS, INK, MUTED, sheet, styled
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look
 from spectrane.model.source import Source, flat_source_of
 from spectrane.model.view import View, view_of
-
-MODES = ("panels", "checker", "swipe")
 
 
 def compare(

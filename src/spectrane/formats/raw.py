@@ -21,6 +21,7 @@ from spectrane.model.errors import FormatError
 from spectrane.model.source import Source
 from spectrane.model.whole_files import written_whole
 
+ORDERS = ("little", "big")
 INTERLEAVES = ("bsq", "bil", "bip")
 
 
@@ -154,7 +155,7 @@ def _candidates(
             continue
         pixels = (size - header) // (item * count)
         for shape in _shapes(pixels, rows, columns):
-            orders = ("little",) if item == 1 else ("little", "big")
+            orders = ("little",) if item == 1 else ORDERS
             ways = ("bsq",) if count == 1 else INTERLEAVES
             for order, way in itertools.product(orders, ways):
                 key = (shape, kind, count, order, way)

@@ -21,6 +21,7 @@ from spectrane.spatial.shapes import polygons_of
 from spectrane.spatial.subset import Subset
 
 KEEPS = ("centers", "touching")
+EXTENTS = ("shape", "full")
 _LARGE = 4 << 20
 _STRIP = 1 << 24
 
@@ -163,7 +164,7 @@ def clip(
     """
     if keep not in KEEPS:
         raise LookError(f"keep {keep!r}: expected centers or touching")
-    if extent_of not in ("shape", "full"):
+    if extent_of not in EXTENTS:
         raise LookError(f"extent {extent_of!r}: expected shape or full")
     if not 0 <= soft < 1e5 or (soft and antialias):
         raise LookError(f"soft {soft}: expected pixels, 0 or more, and not with antialias")
@@ -208,7 +209,7 @@ def clip_to(source: Source, other: Source, outside: bool, extent_of: str) -> Sou
 
     Raises GridMismatch, which gives both extents, where nothing would be kept.
     """
-    if extent_of not in ("shape", "full"):
+    if extent_of not in EXTENTS:
         raise LookError(f"extent {extent_of!r}: expected shape or full")
     mask = mask_on(chooser(other), source)
     if outside:

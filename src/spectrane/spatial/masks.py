@@ -289,12 +289,16 @@ class Sized(MaskSource):
         return found
 
 
+LEAVES = ("nodata", "alpha")
+"""What becomes of the rest: no-data, or numbers that are transparent."""
+
+
 class Masked(FullSource):
     """A source with the pixels that a mask does not choose made invalid, or transparent."""
 
     def __init__(self, parent: Source, mask: Source, keep: str = "nodata") -> None:
-        if keep not in ("nodata", "alpha"):
-            raise LookError(f"mask kept as {keep!r}: expected nodata or alpha")
+        if keep not in LEAVES:
+            raise LookError(f"mask kept as {keep!r}: expected {' or '.join(LEAVES)}")
         self.parent, self.mask, self.keep = parent, mask_on(mask, parent), keep
         self.carry_from(parent)
         self.has_mask = True

@@ -21,7 +21,6 @@ _SAME_PLACE = 1e-3
 _MOST_LINES = 40
 _TIMES = ("TriggerTime", "NominalCardiacTriggerDelayTime", "FrameReferenceTime")
 """What tells times apart, in milliseconds."""
-SPACINGS = ("resample", "nominal")
 
 
 @dataclass(frozen=True)

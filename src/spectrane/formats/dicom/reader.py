@@ -6,7 +6,7 @@ import warnings
 from typing import TYPE_CHECKING
 
 from spectrane.engine.files import ByteFile
-from spectrane.formats.dicom.arranging import SPACINGS, arranged
+from spectrane.formats.dicom.arranging import arranged
 from spectrane.formats.dicom.evening import EvenedVolume
 from spectrane.formats.dicom.folder import Series, holds_images, series_in
 from spectrane.formats.dicom.head import begins, read_head
@@ -14,6 +14,7 @@ from spectrane.formats.dicom.planes import PlaneRecord, planes_of
 from spectrane.formats.dicom.source import DicomImage, DicomVolume
 from spectrane.model.errors import DataWarning, FormatError
 from spectrane.model.member import Member, find_member
+from spectrane.model.resampling import SPACINGS
 from spectrane.model.source import Source
 
 if TYPE_CHECKING:
