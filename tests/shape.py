@@ -1,4 +1,4 @@
-"""Hold the shape of the code: share of tests, length of functions and files.
+"""Hold the shape of the code: share of tests, length of functions and files, no circles.
 
 Run by ``make check``; prints what it finds and fails where a bound is broken.
 """
@@ -6,6 +6,7 @@ Run by ``make check``; prints what it finds and fails where a bound is broken.
 from __future__ import annotations
 
 import ast
+import graphlib
 import statistics
 import subprocess
 import sys
@@ -40,6 +41,34 @@ def code_lines(node: ast.AST, lines: list[str]) -> int:
     )
 
 
+def imports(path: Path, modules: dict[str, Path]) -> set[str]:
+    """Return the modules of ours that a file imports anywhere, also inside functions."""
+    found = set()
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.ImportFrom) and node.module:
+            for name in node.names:
+                inner = f"{node.module}.{name.name}"
+                found.add(inner if inner in modules else node.module)
+        elif isinstance(node, ast.Import):
+            found |= {name.name for name in node.names}
+    return found & modules.keys()
+
+
+def circles() -> list[str]:
+    """Return the modules that import one another round about."""
+    source = ROOT / "src"
+    modules = {".".join(path.relative_to(source).with_suffix("").parts): path
+               for path in source.rglob("*.py") if path.name != "__init__.py"}  # fmt: skip
+    sorter = graphlib.TopologicalSorter(
+        {name: imports(path, modules) - {name} for name, path in modules.items()}
+    )
+    try:
+        sorter.prepare()
+    except graphlib.CycleError as error:
+        return [f"a circle of imports: {' -> '.join(error.args[1])}"]
+    return []
+
+
 def main() -> int:
     files = python_files()
     lengths = {path: path.read_text().splitlines() for path in files}
@@ -61,6 +90,7 @@ def main() -> int:
                  if len(text) > LONGEST_FILE]  # fmt: skip
     if not LEAST_TESTS <= tests / total <= MOST_TESTS:
         problems.append(f"tests are {tests / total:.1%} of all Python lines; wanted 25 to 33")
+    problems += circles()
     if median > MEDIAN or ninth > NINTH:
         problems.append(f"functions too long: wanted median {MEDIAN}, nine in ten {NINTH}")
     for problem in problems:

@@ -10,9 +10,10 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from spectrane.analysis import statistics as _statistics
+from spectrane.engine.described import Described
 from spectrane.engine.memory import ArraySource, loaded, parts_first
 from spectrane.engine.threads import Progress, no_progress
-from spectrane.formats.registry import open_source
+from spectrane.formats.registry import members_of, open_source
 from spectrane.model.band import Band, BandName, bands_of, find_bands
 from spectrane.model.errors import FormatError, LookError, MetadataError
 from spectrane.model.faced import Faced
@@ -189,8 +190,6 @@ class Raster(Faced):
 
     def with_look(self, look: Look) -> Raster:
         """Return the raster with other display defaults."""
-        from spectrane.engine.described import Described
-
         return Raster(Described(self._source, look=look_of(look)))
 
     def statistics(
@@ -272,8 +271,6 @@ def open(path: str | os.PathLike[str], *, member: int | str | None = None) -> Ra
 def members(path: str | os.PathLike[str]) -> pandas.DataFrame:
     """Return the rasters inside a file, a row each; ``open(member=)`` takes number or name."""
     import pandas
-
-    from spectrane.formats.registry import members_of
 
     columns = ["member", "name", "rows", "columns", "bands", "type"]
     found = [(m.number, m.name, m.rows, m.columns, m.bands, m.dtype) for m in members_of(path)]

@@ -11,7 +11,7 @@ from typing import Any
 from spectrane.analysis.checks import findings
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.dicom.folder import is_one
-from spectrane.formats.registry import open_file, open_with, reader_of
+from spectrane.formats.registry import open_file, open_source, open_with, reader_of
 from spectrane.formats.sidecar import ENDING
 from spectrane.model.errors import FormatError, SpectraneError
 
@@ -101,8 +101,6 @@ def _looked_at(path: str) -> Found | None:
 
 
 def _facts(path: str, kind: str | None, reader: Any, file: Any) -> Found:
-    from spectrane.formats.registry import open_source
-
     with warnings.catch_warnings(record=True) as told:
         warnings.simplefilter("always")
         source = open_source(path) if reader is None else open_with(reader, file)

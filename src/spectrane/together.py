@@ -6,8 +6,10 @@ import os
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
+from spectrane.model.errors import GridMismatch
 from spectrane.model.source import flat_source_of
 from spectrane.raster import Raster
+from spectrane.spatial.described import with_nodata
 from spectrane.spatial.grids import grid_of
 
 if TYPE_CHECKING:
@@ -115,10 +117,10 @@ def _mosaic(
     nodata_when: str | None, trim: float, align: str | None,
 ) -> Mosaic:  # fmt: skip
     from spectrane.spatial.aligning import aligned
-    from spectrane.spatial.described import with_nodata
     from spectrane.spatial.masks import trimmed
+    from spectrane.spatial.mosaics.composing import Rule
     from spectrane.spatial.mosaics.inputs import ordered
-    from spectrane.spatial.mosaics.joining import Mosaic, Rule
+    from spectrane.spatial.mosaics.joining import Mosaic
 
     joined = Rule(rule, width, balance, reference - 1)
     sources = [flat_source_of(raster) for raster in rasters]
@@ -145,15 +147,13 @@ def overlaps(raster: Raster) -> pandas.DataFrame:
     """
     import pandas
 
-    from spectrane.model.errors import GridMismatch
     from spectrane.spatial.mosaics.balancing import overlap_rows, overlaps_of
     from spectrane.spatial.mosaics.joining import Mosaic
 
     source = raster._source
     if not isinstance(source, Mosaic):
         raise GridMismatch("overlaps: expected what mosaic returns")
-    source.settle()
-    kept = source.balance
+    kept = source.composition.settled.balance
     found = kept.overlaps if kept is not None else overlaps_of(source.laid, len(source.bands))
     corrections = None if kept is None else kept.corrections
     return pandas.DataFrame(overlap_rows(source.laid, source, found, corrections))

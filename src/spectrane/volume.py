@@ -10,21 +10,25 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from spectrane.analysis.statistics import band_statistics
+from spectrane.engine.described import Described
 from spectrane.engine.memory import parts_first
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.engine.volumes import VolumeSource
+from spectrane.formats.registry import writer_for
 from spectrane.model.band import Band, BandName, find_bands, numbered
 from spectrane.model.errors import FormatError, GridMismatch, MetadataError
 from spectrane.model.faced import Faced
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look, look_of
-from spectrane.model.nodata import NoDataRule
+from spectrane.model.nodata import NoDataRule, nodata_value
 from spectrane.model.physical import physical as to_physical
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import deep_source_of
 from spectrane.model.view import half_open
 from spectrane.model.window import Window, relative, whole
 from spectrane.raster import Raster
+from spectrane.spatial.subset import Subset
 
 if TYPE_CHECKING:
     import pandas
@@ -129,15 +133,11 @@ class Volume(Faced):
 
     def crop(self, *, i: Span = None, j: Span = None, k: Span = None) -> Volume:
         """Return a part: half-open pairs of voxel indices."""
-        from spectrane.spatial.subset import Subset
-
         bands = range(len(self._source.bands))
         return Volume(Subset(self._source, bands, self._window(i, j, k)))
 
     def select(self, frames: BandName | Iterable[BandName]) -> Volume:
         """Return some frames, in the order named."""
-        from spectrane.spatial.subset import Subset
-
         indices = find_bands(self._source.bands, frames)
         return Volume(Subset(self._source, indices, whole(self._source.shape)))
 
@@ -175,7 +175,6 @@ class Volume(Faced):
         Between voxels nothing is mixed then. Raises MetadataError for other numbers.
         """
         from spectrane.analysis.labels import labels_in
-        from spectrane.engine.described import Described
         from spectrane.model.labels import label_classes
 
         classes = label_classes(labels_in(self._source), names)
@@ -183,8 +182,6 @@ class Volume(Faced):
 
     def with_look(self, look: Look) -> Volume:
         """Return the volume with other display defaults."""
-        from spectrane.engine.described import Described
-
         return Volume(Described(self._source, look=look_of(look)))
 
     def profile(self, points: Any = None, *, region: Volume | None = None) -> pandas.DataFrame:
@@ -218,8 +215,6 @@ class Volume(Faced):
         return found.rename(columns={"band": "frame"}).set_index("frame")
 
     def _statistics(self, frames: Any) -> list[BandStatistics]:
-        from spectrane.analysis.statistics import band_statistics
-
         indices = find_bands(self._source.bands, frames)
         return band_statistics(self._source, indices, None, no_progress)
 
@@ -234,8 +229,6 @@ class Volume(Faced):
         progress: Progress | None = None, **options: Any,
     ) -> None:  # fmt: skip
         """Write the voxels to a ``.nii`` or ``.nii.gz`` file."""
-        from spectrane.formats.registry import writer_for
-
         name = os.fspath(path).lower()
         writer = writer_for(path)
         if not name.endswith((".nii", ".nii.gz")):
@@ -292,8 +285,6 @@ def volume_from_array(
     (the first). Raises MetadataError where they do not fit.
     """
     from dataclasses import replace
-
-    from spectrane.model.nodata import nodata_value
 
     values = np.asarray(array)
     values = values[np.newaxis] if values.ndim == 3 else values

@@ -24,7 +24,8 @@ from spectrane.model.errors import AccessError, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
 from spectrane.pages.tiles import tiles
-from spectrane.spatial.mosaics.joining import Mosaic, Rule
+from spectrane.spatial.mosaics.composing import Rule
+from spectrane.spatial.mosaics.joining import Mosaic
 
 
 def kinds(rng):

@@ -15,8 +15,9 @@ from spectrane.model.grid import Grid
 from spectrane.model.window import whole
 from spectrane.spatial.mosaics import weights
 from spectrane.spatial.mosaics.balancing import balanced, overlap_rows, overlaps_of
+from spectrane.spatial.mosaics.composing import Rule
 from spectrane.spatial.mosaics.inputs import ordered
-from spectrane.spatial.mosaics.joining import Mosaic, Rule
+from spectrane.spatial.mosaics.joining import Mosaic
 from spectrane.spatial.mosaics.seams import Seam
 
 BASE = Grid.from_corner((60, 100), x=1000, y=2000, pixel_size=10, crs="EPSG:32727")
@@ -139,16 +140,22 @@ def test_known_gains_and_biases_are_found(rng, kind):
     mosaic = Mosaic([*made, far], Rule("average", balance=kind))
     with pytest.warns(DataWarning, match="overlap no other raster"):
         found = everything(mosaic)
-    gains = np.array([one.gain[0] for one in mosaic.balance.corrections])
+    balance = mosaic.composition.settled.balance
+    gains = np.array([one.gain[0] for one in balance.corrections])
     assert gains[:3].mean() == pytest.approx(1)
-    assert mosaic.balance.corrections[3].gain == (1.0,)
-    assert sum(one.bias[0] for one in mosaic.balance.corrections) == pytest.approx(0, abs=1e-6)
+    assert balance.corrections[3].gain == (1.0,)
+    assert sum(one.bias[0] for one in balance.corrections) == pytest.approx(0, abs=1e-6)
     level = np.array([g for g, _ in changes]) * gains[:3]
     np.testing.assert_allclose(level, level[0], rtol=1e-6)
     inner = found.values[0, -60:, :]
     slope = np.polyfit(truth.ravel(), inner.ravel(), 1)
     np.testing.assert_allclose(inner, np.polyval(slope, truth), atol=1e-3)
-    rows = overlap_rows(mosaic.laid, mosaic, mosaic.balance.overlaps, mosaic.balance.corrections)
+    rows = overlap_rows(
+        mosaic.laid,
+        mosaic,
+        balance.overlaps,
+        balance.corrections,
+    )
     assert [(r["first"], r["pixels"]) for r in rows] == [("an array in memory", 900)] * 2
     assert abs(rows[0]["before"]) > 100
     assert all(abs(r["after"]) < 1e-6 for r in rows)
@@ -184,8 +191,7 @@ def test_the_seam_runs_where_the_rasters_agree(rng):
         crossing = np.flatnonzero(found[row] > 1200)[0]
         assert abs(crossing - (50 + 6 * np.sin(row / 9))) < 4
     wide = Mosaic(made, Rule("seam", 12))
-    wide.settle()
-    assert np.diff(wide.seams[1].weights, axis=1).max() < 1 / 11
+    assert np.diff(wide.composition.settled.seams[1].weights, axis=1).max() < 1 / 11
 
 
 def test_a_seam_in_a_corner_and_an_island(rng):

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.analysis.thresholds import Kept
+from spectrane.engine.derived import Derived
 from spectrane.engine.volumes import VolumeSource
 from spectrane.model.errors import LookError
 from spectrane.model.pixels import Pixels
@@ -82,16 +83,13 @@ def clusters(
             for k, (voxels, peak, places) in enumerate(found, 1)]  # fmt: skip
 
 
-class OfSize(VolumeSource):
+class OfSize(Derived, VolumeSource):
     """What a test keeps, without groups that are too small."""
 
     def __init__(
         self, kept: Kept, *, least: float, in_mm3: bool = False, neighbours: int = 26
     ) -> None:
-        self.kept = kept
-        self.carry_from(kept)
-        self.bands, self.dtype, self.grid = kept.bands, kept.dtype, kept.grid
-        self.block_shape, self.has_mask = kept.block_shape, True
+        super().__init__(kept, has_mask=True)
         size = abs(float(np.linalg.det(kept.grid.matrix[:3, :3])))
         labels, _ = labelled(kept.passed(whole(kept.shape)), neighbours)
         counts = np.bincount(labels.ravel()) * (size if in_mm3 else 1.0)
@@ -102,8 +100,4 @@ class OfSize(VolumeSource):
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from the tested volume, masked."""
         large = self._large[relative(window, whole(self.shape))]
-        return self.kept.read(bands, window).only(large)
-
-    def close(self) -> None:
-        """Let go of the file."""
-        self.kept.close()
+        return self.parent.read(bands, window).only(large)

@@ -16,6 +16,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
 from spectrane.model.band import Band, find_band
 from spectrane.model.errors import BandError, LookError, nearest
@@ -211,16 +212,14 @@ def _band_index(bands: Sequence[Band], name: str, bare: bool) -> int:
         raise
 
 
-class Computed(FullSource):
+class Computed(Derived, FullSource):
     """Bands computed from another source's, block by block, in float32 (or float64)."""
 
     def __init__(self, parent: Source, given: Mapping[str, str], unit: str | None = None) -> None:
         if not isinstance(given, Mapping):
             raise LookError(f"compute {given!r}: expected {{name: expression}}, such as "
                             "{'dryness': '(swir16 - nir) / (swir16 + nir)'}")  # fmt: skip
-        self.parent = parent
-        self.carry_from(parent)
-        self.look = None
+        super().__init__(parent, look=None, alpha=None, nodata_when="any")
         self.expressions = [parsed(text, parent.bands) for text in given.values()]
         small = parent.dtype.itemsize <= 2 or parent.dtype == np.float32
         self.dtype = np.dtype(np.float32 if small else np.float64)
@@ -228,8 +227,6 @@ class Computed(FullSource):
             Band(name, unit=unit, description=one.text)
             for name, one in zip(given, self.expressions, strict=True)
         )
-        self.has_mask, self.alpha, self.nodata_when = parent.has_mask, None, "any"
-        self.grid, self.block_shape = parent.grid, parent.block_shape
         if not self.bands:
             raise LookError("compute: say at least one band: {name: expression}")
 
@@ -249,7 +246,3 @@ class Computed(FullSource):
             plane = physical(pixels.values[place], self.parent.bands[index], np.float64)
             planes[index] = np.where(valid[place], plane, np.nan)
         return Pixels(np.stack([one.value(planes) for one in chosen]).astype(self.dtype))
-
-    def close(self) -> None:
-        """Let go of the parent's file."""
-        self.parent.close()

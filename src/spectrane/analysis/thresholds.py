@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.analysis.expressions import parsed
+from spectrane.engine.derived import Derived
 from spectrane.engine.volumes import VolumeSource
 from spectrane.model.band import find_band
 from spectrane.model.errors import LookError
@@ -124,7 +125,7 @@ class Threshold:
             return np.asarray(np.abs(values) >= level)
 
 
-class Kept(VolumeSource):
+class Kept(Derived, VolumeSource):
     """A volume with every voxel invalid that fails a test on the volume's own voxels.
 
     ``test`` is an expression over its frames (``"abs(t) >= 5"``) or a ``Threshold``; an invalid
@@ -133,10 +134,8 @@ class Kept(VolumeSource):
     """
 
     def __init__(self, parent: Source, test: Threshold | str, *, inverted: bool = False) -> None:
-        self.parent, self.test, self.inverted = parent, test, inverted
-        self.carry_from(parent)
-        self.bands, self.dtype, self.grid = parent.bands, parent.dtype, parent.grid
-        self.block_shape, self.has_mask = parent.block_shape, True
+        super().__init__(parent, has_mask=True)
+        self.test, self.inverted = test, inverted
         self.expression = parsed(test, parent.bands) if isinstance(test, str) else None
         self.tested = -1 if isinstance(test, str) else find_band(parent.bands, test.measure)
         self._level: float | None = None
@@ -169,7 +168,3 @@ class Kept(VolumeSource):
         """Answer from the parent, with what fails made invalid."""
         passed = self.passed(window)
         return self.parent.read(bands, window).only(~passed if self.inverted else passed)
-
-    def close(self) -> None:
-        """Let go of the parent's file."""
-        self.parent.close()

@@ -17,7 +17,8 @@ from spectrane.cli.common import (
     told_warnings,
 )
 from spectrane.cli.looks import limits_given
-from spectrane.model.look import NODATA_WHEN
+from spectrane.model.errors import LookError
+from spectrane.model.look import NODATA_WHEN, Look
 from spectrane.model.resampling import SPACINGS
 
 _FIELDS = ("name", "role", "wavelength", "unit", "scale", "offset", "nodata", "description")
@@ -94,8 +95,6 @@ def _corrections(file: str, options: dict[str, Any]) -> dict[str, Any]:
         found["bands"] = bands
     look: dict[str, Any] = {}
     if options["look_file"]:
-        from spectrane.model.look import Look
-
         look = Look.load(options["look_file"]).to_dict()
     if options["channels"] is not None:
         look["channels"] = options["channels"]
@@ -110,9 +109,6 @@ def _corrections(file: str, options: dict[str, Any]) -> dict[str, Any]:
 
 
 def _checked(look: dict[str, Any]) -> Any:
-    from spectrane.model.errors import LookError
-    from spectrane.model.look import Look
-
     try:
         return Look.from_dict(look)
     except LookError as error:

@@ -18,7 +18,7 @@ from spectrane.cli.common import (
     told_warnings,
 )
 from spectrane.spatial.clipping import EXTENTS, KEEPS
-from spectrane.spatial.masks import LEAVES
+from spectrane.spatial.masks import LEAVES, mask_on
 
 
 class Range(click.ParamType[Any]):
@@ -177,7 +177,5 @@ def _tests(raster: Any, options: dict[str, Any], stack: contextlib.ExitStack) ->
         chosen.append(mask(raster, bits=options["bits"], band=band))
     if options["mask_file"] is not None:
         other = stack.enter_context(spectrane.raster.open(options["mask_file"]))
-        from spectrane.spatial.masks import mask_on
-
         chosen.append(Mask(mask_on(other._source, raster._source)))
     return chosen

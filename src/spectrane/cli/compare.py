@@ -8,8 +8,17 @@ from typing import Any
 import click
 
 from spectrane.cli.common import Size, examples, shared_options, told_warnings
-from spectrane.cli.looks import area_options, computed, look_fields, look_options, view_of
+from spectrane.cli.looks import (
+    area_options,
+    computed,
+    limits_given,
+    look_fields,
+    look_options,
+    view_of,
+)
 from spectrane.display.linked import MODES
+from spectrane.model.errors import LookError
+from spectrane.model.look import Look
 
 
 @click.command("compare")
@@ -61,8 +70,6 @@ def command(files: tuple[str, ...], **options: Any) -> None:
 def _layers(rasters: list[Any], fields: dict[str, Any], options: dict[str, Any]) -> list[Any]:
     from dataclasses import replace
 
-    from spectrane.model.look import Look
-
     looks = [Look.load(path) for path in options["looks"]]
     if options["look_file"]:
         looks = looks or [Look.load(options["look_file"])] * len(rasters)
@@ -91,10 +98,6 @@ def fitting(raster: Any, look: Any) -> Any:
 
 
 def _varied(base: dict[str, Any], text: str) -> Any:
-    from spectrane.cli.looks import limits_given
-    from spectrane.model.errors import LookError
-    from spectrane.model.look import Look
-
     name, equals, value = text.partition("=")
     name = name.strip().replace("-", "_")
     given: Any = limits_given([value]) if name == "limits" else value.strip()

@@ -24,7 +24,9 @@ from spectrane.cli.common import (
 from spectrane.cli.looks import computed, limits_given
 from spectrane.cli.raw import TYPES
 from spectrane.display.export import RESCALES
+from spectrane.model.look import Look
 from spectrane.model.resampling import RESAMPLINGS
+from spectrane.model.whole_files import written_whole
 
 
 @click.command("export")
@@ -93,7 +95,6 @@ def _pairs(files: tuple[str, ...], options: dict[str, Any]) -> dict[str, str]:
 
 
 def _one(file: str, target: str, options: dict[str, Any]) -> None:
-    from spectrane.model.look import Look
     from spectrane.opening import open as open_any
     from spectrane.volume import Volume
 
@@ -191,8 +192,6 @@ def _preview(raster: Any, target: str, options: dict[str, Any]) -> None:
     import spectrane.raster
     from spectrane.display.side_by_side import side_by_side
     from spectrane.formats.png.encoding import encode_png
-    from spectrane.model.look import Look
-    from spectrane.model.whole_files import written_whole
 
     with spectrane.raster.open(target) as after:
         pictures, captions = [], []

@@ -11,6 +11,7 @@ import click
 from spectrane.cli.common import Numbers
 from spectrane.cli.looks import area_options, computed, look_fields, look_options
 from spectrane.kernels.blending import MODES
+from spectrane.model.look import Look
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
@@ -72,7 +73,6 @@ def _rasters(
     import spectrane.raster
     from spectrane.cli.compare import fitting
     from spectrane.display.layers import Layer
-    from spectrane.model.look import Look
 
     count = len(files)
     fields = look_fields(options)

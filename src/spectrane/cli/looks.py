@@ -9,8 +9,9 @@ import click
 
 from spectrane.cli.common import NoData, Numbers
 from spectrane.model.curves import Curve
+from spectrane.model.errors import LookError
 from spectrane.model.limits import Limits
-from spectrane.model.look import LIMITS_FROM, NODATA_WHEN
+from spectrane.model.look import LIMITS_FROM, NODATA_WHEN, Look
 from spectrane.model.resampling import RESAMPLINGS
 from spectrane.model.roles import PRESETS
 from spectrane.model.rules import forms
@@ -76,9 +77,6 @@ def computed(raster: Any, options: dict[str, Any], *, among: int = 1) -> Any:
 
 def look_fields(options: dict[str, Any]) -> dict[str, Any]:
     """Return the fields of the look that the options name; wrong ones are wrong usage."""
-    from spectrane.model.errors import LookError
-    from spectrane.model.look import Look
-
     given = {name: options[name] for name in _FIELDS if options[name] is not None}
     given |= {name: True for name in ("shared", "invert", "exact") if options[name]}
     if options["limits"]:
@@ -105,8 +103,6 @@ def _region(text: str) -> dict[str, Any]:
 def look_for(raster: Any, options: dict[str, Any], fields: dict[str, Any]) -> Any:
     """Return the look of a raster: options over a look file over what the file keeps."""
     from dataclasses import replace
-
-    from spectrane.model.look import Look
 
     kept = Look.load(options["look_file"]) if options["look_file"] else raster.look or Look()
     if not options["look_file"] and {"limits", "colormap"} & fields.keys():
@@ -138,7 +134,6 @@ def area_options(function: Command) -> Command:
 
 def view_of(options: dict[str, Any], size: Any = None) -> Any:
     """Return the view that the options say."""
-    from spectrane.model.errors import LookError
     from spectrane.model.view import View
 
     rows, columns = (

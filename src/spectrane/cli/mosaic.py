@@ -11,9 +11,11 @@ import click
 from spectrane.cli.common import NoData, examples, progress_bar, shared_options, told_warnings
 from spectrane.model.look import NODATA_WHEN
 from spectrane.model.resampling import RESAMPLINGS
+from spectrane.model.whole_files import check_target, written_whole
 from spectrane.spatial.aligning import KINDS
+from spectrane.spatial.grids import suggested, union
 from spectrane.spatial.mosaics.balancing import BALANCES
-from spectrane.spatial.mosaics.joining import RULES
+from spectrane.spatial.mosaics.composing import RULES
 
 
 @click.command("mosaic")
@@ -55,7 +57,6 @@ def command(files: tuple[str, ...], **options: Any) -> None:
     finished when it is given again.
     """
     import spectrane.raster
-    from spectrane.model.whole_files import check_target
     from spectrane.together import mosaic, overlaps
 
     quiet = options["quiet"]
@@ -86,7 +87,6 @@ def command(files: tuple[str, ...], **options: Any) -> None:
 def _grid(rasters: list[Any], options: dict[str, Any], stack: contextlib.ExitStack) -> Any:
     """Return the grid asked for: that of a file, or one that covers all rasters in a system."""
     import spectrane.raster
-    from spectrane.spatial.grids import suggested, union
 
     if options["like"] is not None:
         if options["crs"] or options["pixel_size"]:
@@ -100,8 +100,6 @@ def _grid(rasters: list[Any], options: dict[str, Any], stack: contextlib.ExitSta
 
 
 def _write_table(rows: Any, options: dict[str, Any]) -> None:
-    from spectrane.model.whole_files import written_whole
-
     with written_whole(options["table"], overwrite=options["overwrite"]) as file:
         file.write(rows.to_csv(index=False).encode())
 

@@ -11,6 +11,7 @@ import click
 from spectrane.cli.common import Size, examples, shared_options, told_warnings
 from spectrane.cli.layering import layer_options, layers_of
 from spectrane.cli.looks import view_of
+from spectrane.model.whole_files import check_target
 
 
 @click.command("overlay")
@@ -31,7 +32,6 @@ def command(files: tuple[str, ...], **options: Any) -> None:
 
     Each has its own look; grids and systems may differ. A layer file keeps it all for next time.
     """
-    from spectrane.model.whole_files import check_target
     from spectrane.together import stack as draw
 
     check_target(options["output"], overwrite=options["overwrite"])

@@ -9,6 +9,7 @@ import click
 
 from spectrane.cli.common import Numbers, Size, examples, print_table, shared_options, told_warnings
 from spectrane.cli.looks import computed, look_fields, look_for, look_options
+from spectrane.model.whole_files import written_whole
 
 
 @click.command("probe")
@@ -138,8 +139,6 @@ def _draw_profile(table: Any, options: dict[str, Any]) -> None:
 
 def _tell(table: Any, options: dict[str, Any]) -> None:
     if options["csv_path"]:
-        from spectrane.model.whole_files import written_whole
-
         with written_whole(options["csv_path"], overwrite=options["overwrite"]) as file:
             file.write(table.to_csv(index=False).encode())
     if options["as_json"]:

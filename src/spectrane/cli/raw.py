@@ -8,7 +8,12 @@ from typing import Any
 import click
 
 from spectrane.cli.common import examples, shared_options
+from spectrane.formats import raw
 from spectrane.formats.raw import INTERLEAVES, ORDERS
+from spectrane.formats.sidecar_schema import RawTable
+from spectrane.model.errors import ExistingFile, FormatError
+from spectrane.model.look import Look
+from spectrane.model.whole_files import check_target, written_whole
 
 TYPES = ("uint8", "uint16", "uint32", "uint64", "int8", "int16", "int32", "int64", "float16",
          "float32", "float64")  # fmt: skip
@@ -49,8 +54,6 @@ def command(file: str, **options: Any) -> None:
 
 
 def _table(options: dict[str, Any]) -> Any:
-    from spectrane.formats.sidecar_schema import RawTable
-
     return RawTable(
         rows=options["rows"], columns=options["columns"], bands=options["bands"] or 1,
         type=options["kind"] or "uint8", order=options["order"], header=options["header"],
@@ -61,7 +64,6 @@ def _table(options: dict[str, Any]) -> Any:
 def _keep(file: str, table: Any, options: dict[str, Any]) -> None:
     from spectrane.formats import raw, sidecar
     from spectrane.formats.keeping import write_sidecar
-    from spectrane.model.errors import ExistingFile
 
     opened = raw.file_of(file)
     raw.check_size(opened.name, opened.size, table)
@@ -80,9 +82,6 @@ def _keep(file: str, table: Any, options: dict[str, Any]) -> None:
 
 
 def _guess(file: str, options: dict[str, Any]) -> None:
-    from spectrane.formats import raw
-    from spectrane.model.errors import FormatError
-
     opened = raw.file_of(file)
     found = raw.guesses(
         opened, rows=options["rows"], columns=options["columns"], bands=options["bands"],
@@ -113,10 +112,7 @@ def _guess(file: str, options: dict[str, Any]) -> None:
 def _preview(opened: Any, found: list[Any], options: dict[str, Any]) -> None:
     from spectrane.display.render import render
     from spectrane.display.side_by_side import side_by_side
-    from spectrane.formats import raw
     from spectrane.formats.png.encoding import encode_png
-    from spectrane.model.look import Look
-    from spectrane.model.whole_files import check_target, written_whole
 
     check_target(options["preview"], overwrite=options["overwrite"])
     look = Look(channels=1, limits="percentile:2,98")

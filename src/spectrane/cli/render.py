@@ -17,6 +17,7 @@ from spectrane.cli.common import (
     told_warnings,
 )
 from spectrane.cli.looks import area_options, computed, look_fields, look_for, look_options, view_of
+from spectrane.model.whole_files import check_target
 
 
 @click.command("render")
@@ -69,7 +70,6 @@ def _draw(
     file: str, target: str, fields: dict[str, Any], view: Any, options: dict[str, Any]
 ) -> None:
     import spectrane.raster
-    from spectrane.model.whole_files import check_target
 
     quiet = options["quiet"]
     check_target(target, overwrite=options["overwrite"])

@@ -11,7 +11,7 @@ from typing import Any
 import click
 
 from spectrane.analysis.clusters import NEIGHBOURS
-from spectrane.analysis.thresholds import ONE_SIDED, STATISTICS
+from spectrane.analysis.thresholds import ONE_SIDED, STATISTICS, Threshold
 from spectrane.cli.clip import Range
 from spectrane.cli.common import (
     Numbers,
@@ -24,6 +24,9 @@ from spectrane.cli.common import (
     told_warnings,
 )
 from spectrane.cli.looks import limits_given
+from spectrane.model.look import Look
+from spectrane.model.patient import turned_by
+from spectrane.model.whole_files import check_target
 from spectrane.spatial.slicing import AXES, PLANES, PROJECTIONS, SIDES
 
 
@@ -112,8 +115,6 @@ def command(volume: str, **options: Any) -> None:
     --point the values of every frame there are told.
     """
     from spectrane.display.volume_layers import groups
-    from spectrane.model.patient import turned_by
-    from spectrane.model.whole_files import check_target
     from spectrane.opening import open as open_any
     from spectrane.opening import probe
 
@@ -158,7 +159,6 @@ def command(volume: str, **options: Any) -> None:
 
 def _anatomy(opened: Any, options: dict[str, Any]) -> Any:
     from spectrane.display.volume_layers import VolumeLayer
-    from spectrane.model.look import Look
 
     given: dict[str, Any] = {"invert": True} if options["invert"] else {}
     given |= {"colormap": options["colormap"]} if options["colormap"] else {}
@@ -189,7 +189,6 @@ def _labels(opened: Any, options: dict[str, Any]) -> Any:
 
 def _map(opened: Any, options: dict[str, Any]) -> Any:
     from spectrane.display.volume_layers import VolumeLayer
-    from spectrane.model.look import Look
 
     least, in_mm3 = options["least"]
     limits = limits_given([options["map_limits"]]) if options["map_limits"] else "symmetric:99"
@@ -205,8 +204,6 @@ def _crossing(options: dict[str, Any]) -> list[dict[str, Any]]:
 
 
 def _threshold(options: dict[str, Any]) -> Any:
-    from spectrane.analysis.thresholds import Threshold
-
     ways = [options[name] for name in ("threshold", "p_value", "fdr")]
     if sum(way is not None for way in ways) > 1:
         raise click.UsageError("say one of --threshold, --p and --fdr")

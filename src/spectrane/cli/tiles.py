@@ -11,7 +11,7 @@ import click
 from spectrane.cli.common import Numbers, examples, progress_bar, shared_options, told_warnings
 from spectrane.cli.layering import layer_options, layers_of
 from spectrane.cli.looks import view_of
-from spectrane.pages.tiles import SCHEMES
+from spectrane.pages.tiles import SCHEMES, tiles
 
 
 @click.command("tiles")
@@ -36,8 +36,6 @@ def command(files: tuple[str, ...], **options: Any) -> None:
 
     Empty tiles are left out. A run that was killed goes on when it is given again.
     """
-    from spectrane.pages.tiles import tiles
-
     quiet, zooms = options["quiet"], options["zooms"]
     with (
         told_warnings(quiet or options["as_json"]) as told,

@@ -6,8 +6,6 @@ joint's gap lies at z = 0. Values are Hounsfield units: air -1000, water 0, bone
 
 from __future__ import annotations
 
-from pathlib import Path
-
 import numpy as np
 from numpy.random import default_rng
 from numpy.typing import NDArray
@@ -118,20 +116,3 @@ def effect(seed: int) -> Volume:
     frames = np.where(bone, frames, np.nan).astype(np.float32)
     named = [Frame("change", "HU"), Frame("t"), Frame("contrast", "HU")]
     return volume_from_array(frames, affine=affine, frames=named)
-
-
-def write_study(folder: Path, seed: int, scale: float, overwrite: bool) -> list[tuple[Path, str]]:
-    """Write the study's volumes into a folder; return their paths and what they are."""
-    from spectrane.demo.series import write_series
-
-    found = []
-    scan = computed_tomography(seed, scale)
-    for name, volume, what in (
-        ("fetlock.nii.gz", scan, "a horse's joint, Hounsfield units"),
-        ("fetlock_effect.nii.gz", effect(seed), "change, t and contrast, coarser and turned"),
-    ):
-        volume.save(folder / name, overwrite=overwrite)
-        found.append((folder / name, what))
-    count = write_series(folder / "fetlock_ct", scan, seed, overwrite)
-    what = f"the same scan in {count} files: shuffled, one twice, the gantry leaning"
-    return [*found, (folder / "fetlock_ct", what)]

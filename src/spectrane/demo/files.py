@@ -10,9 +10,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.demo.aerial import photograph, write_shapes
-from spectrane.demo.fetlock import write_study
 from spectrane.demo.land import HEIGHT, WIDTH, Cover, Land, make_land
 from spectrane.demo.spectra import BANDS, see
+from spectrane.demo.study import write_study
 from spectrane.demo.troubled import (
     depth,
     thermal,

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from spectrane.display.layers import Layer, PlannedLayer
 from spectrane.display.plan import RenderPlan
 from spectrane.display.volume_layers import VolumeLayer, planned_volume, tested, volume_layer
+from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.look import Look
@@ -26,20 +27,17 @@ _EMPTY = 0.002
 """A slice of which less than this is above the lower limit counts as empty."""
 
 
-class _Failing(FullSource):
+class _Failing(Derived, FullSource):
     """What a slice shows that another one, the tested one, does not."""
 
     def __init__(self, every: Source, kept: Source) -> None:
-        self.every, self.kept = every, kept
-        self.carry_from(every)
-        self.bands, self.dtype, self.grid = every.bands, every.dtype, every.grid
-        self.block_shape, self.has_mask = every.block_shape, True
+        super().__init__(every, kept, has_mask=True)
 
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer what fails alone."""
-        passing = self.kept.read(bands, window)
+        passing = self.parents[1].read(bands, window)
         shown = passing.validity.all(axis=0)
-        return self.every.read(bands, window).only(np.asarray(~shown))
+        return self.parent.read(bands, window).only(np.asarray(~shown))
 
 
 @dataclass(frozen=True)

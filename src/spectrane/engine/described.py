@@ -7,6 +7,7 @@ from typing import Any
 
 from numpy.typing import NDArray
 
+from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
 from spectrane.model.band import Band
 from spectrane.model.grid import Grid
@@ -16,7 +17,7 @@ from spectrane.model.source import Source
 from spectrane.model.window import Window
 
 
-class Described(FullSource):
+class Described(Derived, FullSource):
     """A source whose bands, place, look or metadata are described anew.
 
     Where no-data is another than the file's, its overviews are left alone: they were averaged
@@ -28,17 +29,15 @@ class Described(FullSource):
         nodata_when: str | None = None, *, grid: Grid | None = None, look: Look | None = None,
         metadata: Mapping[str, Any] | None = None,
     ) -> None:  # fmt: skip
-        self.parent = parent
-        self.bands = parent.bands if bands is None else tuple(bands)
-        same = [b.nodata for b in self.bands] == [b.nodata for b in parent.bands]
+        bands = parent.bands if bands is None else tuple(bands)
+        same = [b.nodata for b in bands] == [b.nodata for b in parent.bands]
         self.same_nodata = same and nodata_when in (None, parent.nodata_when)
-        self.dtype, self.block_shape = parent.dtype, parent.block_shape
-        self.carry_from(parent)
-        self.state = parent.state
-        self.grid, self.look = grid or parent.grid, look or parent.look
-        self.metadata = parent.metadata if metadata is None else metadata
-        self.nodata_when = nodata_when or parent.nodata_when
-        self.overviews = parent.overviews if self.same_nodata else ()
+        super().__init__(
+            parent, bands=bands, grid=grid or parent.grid, look=look or parent.look,
+            nodata_when=nodata_when or parent.nodata_when, state=parent.state,
+            metadata=parent.metadata if metadata is None else metadata,
+            overviews=parent.overviews if self.same_nodata else (),
+        )  # fmt: skip
 
     def read(
         self,
@@ -70,7 +69,3 @@ class Described(FullSource):
         return Pixels(
             pixels.values, mask=pixels.mask, rules=rules, alpha=pixels.alpha, when=self.nodata_when
         )
-
-    def close(self) -> None:
-        """Let go of the parent's file."""
-        self.parent.close()

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine import cache
+from spectrane.engine.derived import EVERYTHING
 from spectrane.engine.files import ByteFile
 from spectrane.engine.full import FullSource
 from spectrane.model.band import Band, numbered
@@ -122,7 +123,8 @@ def loaded(source: Source) -> ArraySource:
     held = ArraySource(
         pixels.values, grid=source.grid, bands=source.bands, mask=pixels.mask, alpha=pixels.alpha
     )
-    held.carry_from(source)
+    for name in set(EVERYTHING) - {"grid", "block_shape", "bands", "dtype"}:
+        setattr(held, name, getattr(source, name))
     return held
 
 

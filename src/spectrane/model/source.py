@@ -23,16 +23,6 @@ RESAMPLINGS = ("nearest", "area", "majority", "bilinear", "cubic", "lagrange", "
 """The ways to answer a read at another size."""
 
 
-_CARRIED = (
-    "nodata_when", "has_mask", "alpha", "look", "format", "name", "metadata", "axes", "members",
-    "orientation", "windows", "identity",
-)  # fmt: skip
-
-
-_FOUND = ("_limits_found", "_curves_found")
-"""What was found once about a source stays in its process."""
-
-
 class Source(ABC):
     """Pixels that have not been read yet: a file, or something made from other sources.
 
@@ -59,11 +49,6 @@ class Source(ABC):
     windows: tuple[DisplayWindow, ...] = ()  # the file's own, the first of which is its default
     identity: tuple[str, ...] = ()  # which elements of the metadata say who somebody is
     orientation: int = 1  # as TIFF 6.0 numbers the ways a first row and column may lie
-
-    def carry_from(self, parent: Source) -> None:
-        """Take over what a source made from another one does not change."""
-        for name in _CARRIED:
-            setattr(self, name, getattr(parent, name))
 
     @property
     def shape(self) -> tuple[int, ...]:
@@ -92,9 +77,6 @@ class Source(ABC):
     @abstractmethod
     def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:
         """Walk the natural blocks that a window touches, each once and cut to the window."""
-
-    def __getstate__(self) -> dict[str, Any]:
-        return {name: value for name, value in self.__dict__.items() if name not in _FOUND}
 
     def close(self) -> None:  # noqa: B027 - most sources hold no file
         """Let go of files; reading again opens them again."""

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
 from spectrane.engine.pyramid import Level, Whole
 from spectrane.model.errors import GridMismatch, LookError
@@ -40,17 +41,14 @@ class Edge:
     soft: float = 0.0
 
 
-class Within(FullSource):
+class Within(Derived, FullSource):
     """Another source with all pixels outside polygons invalid; its extent stays."""
 
     def __init__(self, parent: Source, polygons: Polygons, edge: Edge = Edge()) -> None:
-        self.parent, self.polygons, self.edge = parent, polygons, edge
-        self.carry_from(parent)
-        self.has_mask = True
-        if edge.antialias or edge.soft:
-            self.alpha = parent.alpha or "straight"
-        self.bands, self.dtype, self.grid = parent.bands, parent.dtype, parent.grid
-        self.block_shape = parent.block_shape
+        faded = edge.antialias or edge.soft
+        alpha = parent.alpha or ("straight" if faded else None)
+        super().__init__(parent, has_mask=True, alpha=alpha)
+        self.polygons, self.edge = polygons, edge
 
     def resolutions(self) -> Sequence[Level]:
         """Return the full resolution, and the parent's overviews cut at their own pixels."""
@@ -76,10 +74,6 @@ class Within(FullSource):
         if self.edge.antialias or self.edge.soft:
             return _faded(pixels, cover(self.polygons, window, self.edge), self.dtype)
         return pixels.only(self.zone(window))
-
-    def close(self) -> None:
-        """Let go of the parent's file."""
-        self.parent.close()
 
 
 def kept(polygons: Polygons, window: Window, edge: Edge) -> NDArray[np.bool_]:

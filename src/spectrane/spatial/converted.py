@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine.derived import Derived
 from spectrane.engine.described import Described
 from spectrane.engine.full import FullSource
 from spectrane.model.band import Band
@@ -26,7 +27,7 @@ TYPES = ("uint8", "uint16", "uint32", "uint64", "int8", "int16", "int32", "int64
 Range = tuple[float, float]
 
 
-class Converted(FullSource):
+class Converted(Derived, FullSource):
     """Another source's numbers in another type.
 
     With ``ranges`` (stored low and high per band) they are stretched to the type's whole range,
@@ -37,10 +38,8 @@ class Converted(FullSource):
     def __init__(
         self, parent: Source, dtype: np.dtype[Any], ranges: Sequence[Range] | None = None
     ) -> None:
-        self.parent, self.dtype, self.ranges = parent, dtype, ranges
-        self._hides = hides(parent)
-        self.carry_from(parent)
-        self.grid, self.block_shape = parent.grid, parent.block_shape
+        super().__init__(parent, dtype=dtype)
+        self.ranges, self._hides = ranges, hides(parent)
         self.bands = tuple(self._band(band) for band in parent.bands)
         self.clamped = 0
         self._lock = threading.Lock()
@@ -143,10 +142,6 @@ class Converted(FullSource):
             with self._lock:
                 self.clamped += missed
         return np.asarray(result)
-
-    def close(self) -> None:
-        """Let go of the parent's file."""
-        self.parent.close()
 
 
 def hides(source: Source) -> bool:

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
 from spectrane.model.errors import GridMismatch
 from spectrane.model.pixels import Pixels
@@ -14,7 +15,7 @@ from spectrane.model.window import Window, extent
 from spectrane.spatial.grids import offset_on
 
 
-class Joined(FullSource):
+class Joined(Derived, FullSource):
     """Bands of sources whose pixels coincide, in the order given."""
 
     def __init__(self, parents: Sequence[Source]) -> None:
@@ -28,14 +29,12 @@ class Joined(FullSource):
                     f"({one.shape} at {one.grid.bounds}; {first.shape} at {first.grid.bounds}); "
                     "regrid it first"
                 )
-        self.parents = tuple(parents)
-        self.carry_from(first)
-        self.bands = tuple(band for one in parents for band in one.bands)
-        self.grid, self.block_shape = first.grid, first.block_shape
-        self.dtype = np.result_type(*[one.dtype for one in parents])
-        self.has_mask = any(one.has_mask or one.alpha for one in parents)
-        self.nodata_when, self.alpha, self.look = "any", None, None
-        self.metadata = {}
+        super().__init__(
+            *parents, bands=tuple(band for one in parents for band in one.bands),
+            dtype=np.result_type(*[one.dtype for one in parents]),
+            has_mask=any(one.has_mask or one.alpha for one in parents),
+            nodata_when="any", alpha=None, look=None, metadata={},
+        )  # fmt: skip
 
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from each source that holds a band asked for."""
@@ -50,8 +49,3 @@ class Joined(FullSource):
                 mask[places] = pixels.validity
             start += len(one.bands)
         return Pixels(values, mask=None if mask.all() else mask)
-
-    def close(self) -> None:
-        """Let go of all files."""
-        for one in self.parents:
-            one.close()

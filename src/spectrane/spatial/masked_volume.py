@@ -7,6 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine.derived import Derived
 from spectrane.engine.volumes import VolumeSource
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
@@ -14,7 +15,7 @@ from spectrane.model.window import Window, extent
 from spectrane.spatial.volumetric import RegriddedVolume
 
 
-class MaskedVolume(VolumeSource):
+class MaskedVolume(Derived, VolumeSource):
     """A volume kept where a mask is valid and not 0 (with ``inverted``: where it is not).
 
     The mask's first frame counts; on another grid, the voxel nearest to each centre decides, and
@@ -22,13 +23,11 @@ class MaskedVolume(VolumeSource):
     """
 
     def __init__(self, parent: Source, mask: Source, *, inverted: bool = False) -> None:
-        self.parent, self.inverted = parent, inverted
         same = mask.grid.shape == parent.grid.shape and np.allclose(
             mask.grid.matrix, parent.grid.matrix, atol=1e-6)  # fmt: skip
-        self.mask = mask if same else RegriddedVolume(mask, parent.grid, "nearest")
-        self.carry_from(parent)
-        self.bands, self.dtype, self.grid = parent.bands, parent.dtype, parent.grid
-        self.block_shape, self.has_mask = parent.block_shape, True
+        near = mask if same else RegriddedVolume(mask, parent.grid, "nearest")
+        super().__init__(parent, near, has_mask=True)
+        self.mask, self.inverted = near, inverted
 
     def zone(self, window: Window) -> NDArray[np.bool_]:
         """Return which voxels of a window the mask chooses."""
@@ -40,8 +39,3 @@ class MaskedVolume(VolumeSource):
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from the parent, with what is not chosen made invalid."""
         return self.parent.read(bands, window).only(self.zone(window))
-
-    def close(self) -> None:
-        """Let go of the files."""
-        self.parent.close()
-        self.mask.close()

@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine.derived import PLACE, Derived
 from spectrane.engine.full import FullSource
 from spectrane.model.band import Band
 from spectrane.model.errors import BandError, GridMismatch, LookError
@@ -29,13 +30,11 @@ _FURTHEST = 1024
 """Pixels by which a mask may be grown at once: the margin that every window is read with."""
 
 
-class MaskSource(FullSource):
+class MaskSource(Derived, FullSource):
     """One boolean band on the grid of another source."""
 
-    def __init__(self, parent: Source) -> None:
-        self.parent = parent
-        self.bands, self.dtype, self.grid = _MASK, np.dtype(bool), parent.grid
-        self.block_shape, self.name, self.format = parent.block_shape, parent.name, parent.format
+    def __init__(self, *parents: Source) -> None:
+        super().__init__(*parents, keep=PLACE, bands=_MASK, dtype=np.dtype(bool))
 
     def chosen(self, window: Window) -> Chosen:
         """Return which pixels of a window are chosen."""
@@ -44,10 +43,6 @@ class MaskSource(FullSource):
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer the mask."""
         return Pixels(self.chosen(window)[np.newaxis])
-
-    def close(self) -> None:
-        """Let go of the parent's file."""
-        self.parent.close()
 
 
 @dataclass(frozen=True)
@@ -153,13 +148,13 @@ class Joined(MaskSource):
     """Two masks: where both are (``and``), or either is (``or``)."""
 
     def __init__(self, parent: Source, other: Source, how: str) -> None:
-        super().__init__(parent)
-        self.other, self.how = mask_on(other, parent), how
+        super().__init__(parent, mask_on(other, parent))
+        self.how = how
 
     def chosen(self, window: Window) -> Chosen:
         """Return both or either."""
         join = np.logical_and if self.how == "and" else np.logical_or
-        planes = (one.read([0], window) for one in (self.parent, self.other))
+        planes = (one.read([0], window) for one in self.parents)
         return np.asarray(join(*(p.values[0].astype(bool) & _valid(p) for p in planes)))
 
 
@@ -293,19 +288,15 @@ LEAVES = ("nodata", "alpha")
 """What becomes of the rest: no-data, or numbers that are transparent."""
 
 
-class Masked(FullSource):
+class Masked(Derived, FullSource):
     """A source with the pixels that a mask does not choose made invalid, or transparent."""
 
     def __init__(self, parent: Source, mask: Source, keep: str = "nodata") -> None:
         if keep not in LEAVES:
             raise LookError(f"mask kept as {keep!r}: expected {' or '.join(LEAVES)}")
-        self.parent, self.mask, self.keep = parent, mask_on(mask, parent), keep
-        self.carry_from(parent)
-        self.has_mask = True
-        if keep == "alpha":
-            self.alpha = parent.alpha or "straight"
-        self.bands, self.dtype, self.grid = parent.bands, parent.dtype, parent.grid
-        self.block_shape = parent.block_shape
+        alpha = parent.alpha or ("straight" if keep == "alpha" else None)
+        super().__init__(parent, mask_on(mask, parent), has_mask=True, alpha=alpha)
+        self.mask, self.keep = self.parents[1], keep
 
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from the parent, masked."""
@@ -327,11 +318,6 @@ class Masked(FullSource):
         return Pixels(
             pixels.values, mask=pixels.mask, rules=pixels.rules, alpha=alpha, when=pixels.when
         )
-
-    def close(self) -> None:
-        """Let go of the files."""
-        self.parent.close()
-        self.mask.close()
 
 
 def mask_on(mask: Source, source: Source) -> Source:

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
 from spectrane.engine.pyramid import AT_ONCE, Level, Whole
 from spectrane.engine.threads import in_parallel, row_parts
@@ -41,7 +42,7 @@ _SHOWN_WHOLE = 4 << 20
 _SMALLEST = 256
 
 
-class Regridded(FullSource):
+class Regridded(Derived, FullSource):
     """Another source's values at the pixel centres of a grid of one's own.
 
     Integers come back in the stored type, rounded half up; a valid value that would round to the
@@ -52,11 +53,11 @@ class Regridded(FullSource):
         self, parent: Source, grid: Grid, resample: str, *, tolerance: float = TOLERANCE,
         place: Grid | None = None, warp: Warp | None = None,
     ) -> None:  # fmt: skip
-        self.parent, self.resample = parent, resample
-        self.carry_from(parent)
-        self.bands, self.dtype, self.grid = parent.bands, parent.dtype, grid
-        self.block_shape = tuple(min(512, n) for n in grid.shape)
-        self.has_mask, self.orientation = True, 1
+        super().__init__(
+            parent, grid=grid, block_shape=tuple(min(512, n) for n in grid.shape), has_mask=True,
+            orientation=1,
+        )  # fmt: skip
+        self.resample = resample
         self.mapping = Mapping(grid, place or parent.grid, tolerance, warp)
         self.scales = self.mapping.scales()
 
@@ -210,10 +211,6 @@ class Regridded(FullSource):
             mask[index] = ~np.isnan(plane)
             values[index] = stored_values(plane, mask[index], self.dtype, self.bands[band].rule)
         return Pixels(values, mask=mask, alpha=alpha)
-
-    def close(self) -> None:
-        """Let go of the parent's file."""
-        self.parent.close()
 
 
 def _pieces(window: Window) -> list[Window]:

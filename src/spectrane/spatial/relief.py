@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine.derived import PLACE, Derived
 from spectrane.engine.full import FullSource
 from spectrane.model.band import Band
 from spectrane.model.errors import LookError
@@ -43,7 +44,7 @@ class Sun:
             )
 
 
-class Relief(FullSource):
+class Relief(Derived, FullSource):
     """A band of heights, lit: one band of 0...1 in float32."""
 
     def __init__(
@@ -55,13 +56,11 @@ class Relief(FullSource):
         if not suns:
             raise LookError("relief: expected at least one sun")
         parent.check_bands([band])
-        self.parent, self.band, self.suns = parent, band, tuple(suns)
-        self.exaggeration = float(exaggeration)
-        self.bands = (Band("relief", description="relief shading"),)
-        self.grid, self.block_shape = parent.grid, parent.block_shape
-        self.dtype, self.has_mask = np.dtype(np.float32), True
-        self.name, self.format = parent.name, parent.format
-        self.look = Look(limits=(0, 1))
+        super().__init__(
+            parent, keep=PLACE, bands=(Band("relief", description="relief shading"),),
+            dtype=np.dtype(np.float32), has_mask=True, look=Look(limits=(0, 1)),
+        )  # fmt: skip
+        self.band, self.suns, self.exaggeration = band, tuple(suns), float(exaggeration)
 
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Light one window; slopes at its edge see the pixels beyond."""
@@ -104,7 +103,7 @@ class Relief(FullSource):
         system = self.grid.crs if self.grid.placed else None
         if system is not None and system.is_geographic:
             at = np.arange(*window[0]) + 0.5
-            latitude = self.grid.affine[1][1] * at + self.grid.affine[1][2]
+            _, latitude = self.grid.to_map(0.0, at)
             shrink = np.maximum(np.cos(np.radians(latitude)), 1e-6)
             step = dx * _METRES_PER_DEGREE * shrink
             return step[:, np.newaxis], dy * _METRES_PER_DEGREE
@@ -112,10 +111,6 @@ class Relief(FullSource):
         if system is not None:
             factor = float(system.axis_info[0].unit_conversion_factor or 1.0)
         return np.full((rows, 1), dx * factor), dy * factor
-
-    def close(self) -> None:
-        """Let go of the parent's file."""
-        self.parent.close()
 
 
 def slopes(height: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
 from spectrane.engine.pyramid import cut_blocks
 from spectrane.model.grid import Grid
@@ -15,16 +16,14 @@ from spectrane.model.source import Source, answer_size
 from spectrane.model.window import Window, extent, intersection, relative, shifted, whole
 
 
-class Shifted(FullSource):
+class Shifted(Derived, FullSource):
     """Another source on a larger, smaller or moved extent; what it does not cover is invalid."""
 
     def __init__(self, parent: Source, grid: Grid, offset: tuple[int, int]) -> None:
-        self.parent, self.offset = parent, offset
-        self.carry_from(parent)
-        self.bands, self.dtype, self.grid = parent.bands, parent.dtype, grid
-        self.block_shape = parent.block_shape
         covered = intersection(shifted(whole(parent.shape), offset), whole(grid.shape))
-        self.has_mask = parent.has_mask or covered != whole(grid.shape)
+        partly = covered != whole(grid.shape)
+        super().__init__(parent, grid=grid, has_mask=parent.has_mask or partly)
+        self.offset = offset
 
     def read(
         self,
@@ -71,7 +70,3 @@ class Shifted(FullSource):
         back = shifted(window, [-d for d in self.offset])
         for part, pixels in self.parent.blocks(bands, back):
             yield shifted(part, self.offset), pixels
-
-    def close(self) -> None:
-        """Let go of the parent's file."""
-        self.parent.close()

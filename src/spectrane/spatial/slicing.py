@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine.derived import Derived
 from spectrane.engine.described import Described
 from spectrane.engine.full import FullSource
 from spectrane.engine.threads import in_parallel, row_parts
@@ -93,7 +94,11 @@ def voxels_to_cut(volume: Source, frame: int, window: Window) -> NDArray[Any]:
     return np.ascontiguousarray(cube.transpose(2, 1, 0))
 
 
-class Slice(FullSource):
+_OF_VOLUMES = ("dtype", "has_mask", "look", "name", "format", "windows")
+"""What a slice keeps of its volume."""
+
+
+class Slice(Derived, FullSource):
     """A plane through a volume at a millimetre, on square pixels; or a slab of them.
 
     Values are trilinear, those of labels the nearest voxel's.
@@ -108,6 +113,7 @@ class Slice(FullSource):
             raise LookError(f"projection {project!r}: expected {', '.join(PROJECTIONS)}")
         if not 0 <= slab < 1e5:
             raise LookError(f"slab {slab}: expected millimetres, 0 or more")
+        super().__init__(volume, keep=_OF_VOLUMES, has_mask=True)
         self.volume, self.plane, self.project = volume, plane, project
         self.frames = tuple(frames) or tuple(range(len(volume.bands)))
         low, high = reach(volume.grid)
@@ -119,9 +125,6 @@ class Slice(FullSource):
                 f"{low[across]:g} to {high[across]:g} mm"
             )
         self.bands = tuple(volume.bands[k] for k in self.frames)
-        self.dtype, self.has_mask = volume.dtype, True
-        self.look, self.name, self.format = volume.look, volume.name, volume.format
-        self.windows = volume.windows
         self.grid = self._grid(low, high)
         self.block_shape = self.grid.shape
         side = self.grid.pixel_size[0]
@@ -243,10 +246,6 @@ class Slice(FullSource):
             window.append((first, last))
         return tuple(window)
 
-    def close(self) -> None:
-        """Let go of the volume's file."""
-        self.volume.close()
-
 
 def _nearest(
     volume: NDArray[Any], origin: F64, down: F64, across: F64, values: NDArray[Any],
@@ -257,12 +256,13 @@ def _nearest(
     put(found, values, mask)
 
 
-class StoredPlane(FullSource):
+class StoredPlane(Derived, FullSource):
     """One stored plane of a volume, its voxels as they are, turned the way it is looked at."""
 
     def __init__(
         self, volume: Source, plane: Plane, index: int, *, frames: Sequence[int] = ()
     ) -> None:
+        super().__init__(volume, keep=_OF_VOLUMES)
         self.volume, self.plane = volume, plane
         self.frames = tuple(frames) or tuple(range(len(volume.bands)))
         axes = aligned_axes(volume.grid)
@@ -276,9 +276,6 @@ class StoredPlane(FullSource):
             )
         self.index = int(index)
         self.bands = tuple(volume.bands[k] for k in self.frames)
-        self.dtype, self.has_mask = volume.dtype, volume.has_mask
-        self.look, self.name, self.format = volume.look, volume.name, volume.format
-        self.windows = volume.windows
         self.back = tuple(self._backward(axis, way) for axis, way in (plane.columns, plane.rows))
         self.grid = self._grid()
         self.block_shape = self.grid.shape
@@ -317,10 +314,6 @@ class StoredPlane(FullSource):
             mask = np.broadcast_to(mask, (len(mask), *pixels.values.shape[1:]))
             mask = mask.transpose(order)[..., 0][turn]
         return Pixels(pixels.values.transpose(order)[..., 0][turn], mask=mask, rules=pixels.rules)
-
-    def close(self) -> None:
-        """Let go of the volume's file."""
-        self.volume.close()
 
 
 def cut(

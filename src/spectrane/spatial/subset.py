@@ -5,30 +5,30 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
+from spectrane.engine.derived import Derived
 from spectrane.model.look import Look
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source, answer_size
 from spectrane.model.window import Window, extent, shifted
 
 
-class Subset(Source):
+class Subset(Derived):
     """Bands and a window of another source; a part of a part keeps one list and one window."""
 
+    indices: tuple[int, ...]
+    window: Window
+
     def __init__(self, parent: Source, indices: Sequence[int], window: Window) -> None:
-        self.parent: Source
-        self.indices: tuple[int, ...]
-        self.window: Window
         if isinstance(parent, Subset):
             indices = [parent.indices[index] for index in indices]
             window = shifted(window, [start for start, _ in parent.window])
             parent = parent.parent
-        self.parent, self.indices, self.window = parent, tuple(indices), window
-        self.bands = tuple(parent.bands[index] for index in self.indices)
-        self.grid = parent.grid.cropped(window)
-        self.dtype = parent.dtype
-        self.block_shape = parent.block_shape
+        self.indices, self.window = tuple(indices), window
+        super().__init__(
+            parent, bands=tuple(parent.bands[index] for index in self.indices),
+            grid=parent.grid.cropped(window),
+        )  # fmt: skip
         self.overviews = tuple(self._scaled(shape) for shape in parent.overviews)
-        self.carry_from(parent)
         self.look = self._kept_look()
 
     def _scaled(self, shape: tuple[int, ...]) -> tuple[int, ...]:
@@ -65,10 +65,6 @@ class Subset(Source):
         back = [-start for start, _ in self.window]
         for part, pixels in self.parent.blocks(self._up(bands), self._moved(self.checked(window))):
             yield shifted(part, back), pixels
-
-    def close(self) -> None:
-        """Let go of the parent's file."""
-        self.parent.close()
 
     def _up(self, bands: Sequence[int]) -> list[int]:
         return [self.indices[band] for band in bands]

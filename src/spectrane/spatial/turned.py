@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine.derived import Derived
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source, answer_size
 from spectrane.model.window import Window
@@ -21,19 +22,17 @@ TURNS: dict[int, tuple[bool, bool, bool]] = {
 }  # fmt: skip
 
 
-class Turned(Source):
+class Turned(Derived):
     """Another source with its rows and columns as a person should see them (TIFF 6.0, tag 274)."""
 
     def __init__(self, parent: Source) -> None:
-        self.parent = parent
         self.swap, self.rows_back, self.columns_back = TURNS[parent.orientation]
-        self.bands, self.dtype = parent.bands, parent.dtype
-        self.carry_from(parent)
-        self.orientation = 1
         turn = slice(None, None, -1 if self.swap else 1)
+        super().__init__(
+            parent, orientation=1, block_shape=parent.block_shape[turn],
+            overviews=tuple(shape[turn] for shape in parent.overviews),
+        )  # fmt: skip
         rows, columns = parent.shape[turn]
-        self.block_shape = parent.block_shape[turn]
-        self.overviews = tuple(shape[turn] for shape in parent.overviews)
         self.grid = replace(parent.grid, shape=(rows, columns), affine=self._affine(rows, columns))
 
     def _affine(self, rows: int, columns: int) -> tuple[tuple[float, ...], ...]:
@@ -92,10 +91,6 @@ class Turned(Source):
             back = zip(turned, self.shape, (self.rows_back, self.columns_back), strict=True)
             place = tuple((n - b, n - a) if flip else (a, b) for (a, b), n, flip in back)
             yield place, self._turned(pixels)
-
-    def close(self) -> None:
-        """Let go of the parent's file."""
-        self.parent.close()
 
 
 def upright(source: Source) -> Source:

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from spectrane.engine.derived import Derived
 from spectrane.engine.threads import in_parallel
 from spectrane.engine.volumes import VolumeSource
 from spectrane.kernels.slicing import nearest, put, trilinear
@@ -21,7 +22,7 @@ from spectrane.spatial.slicing import kernel_for, voxels_to_cut
 KERNELS = ("trilinear", "nearest")
 
 
-class RegriddedVolume(VolumeSource):
+class RegriddedVolume(Derived, VolumeSource):
     """A volume's values at the voxel centres of another grid; outside it nothing is valid.
 
     ``resample`` None is ``nearest`` for labels, which have no between, else ``trilinear``.
@@ -33,9 +34,8 @@ class RegriddedVolume(VolumeSource):
             raise LookError(f"resample {resample!r}: expected {' or '.join(KERNELS)}")
         if resample != "nearest" and parent.categories:
             raise LookError(f"resample {resample}: labels have no between; expected nearest")
-        self.parent, self.grid, self.resample = parent, grid, resample
-        self.carry_from(parent)
-        self.bands, self.dtype, self.has_mask = parent.bands, parent.dtype, True
+        super().__init__(parent, grid=grid, has_mask=True)
+        self.resample = resample
         i, j, k = grid.shape
         self.block_shape = (i, j, max(1, min(k, (1 << 20) // max(1, i * j))))
         apart = axis_apart(grid, parent.grid)
@@ -81,7 +81,3 @@ class RegriddedVolume(VolumeSource):
         wanted = tuple((int(np.floor(low)) - 1, int(np.floor(high)) + 3)
                        for low, high in zip(places.min(0), places.max(0), strict=True))  # fmt: skip
         return intersection(wanted, whole(self.parent.shape))
-
-    def close(self) -> None:
-        """Let go of the parent's file."""
-        self.parent.close()

@@ -4,16 +4,14 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.formats.cf.arrays import Variable, beside
 from spectrane.model.errors import DataWarning
 from spectrane.model.grid import Grid
-
-if TYPE_CHECKING:
-    from spectrane.formats.cf.variables import Variable
 
 Axis = tuple[NDArray[np.float64], dict[str, Any]] | None
 _UNEVEN = 1e-3
@@ -115,8 +113,6 @@ def named_planes(
     read: Any, arrays: Mapping[str, Variable], variable: Variable
 ) -> list[tuple[str, float | None]]:
     """Name the planes of leading dimensions by their coordinates; wavelengths in nm where told."""
-    from spectrane.formats.cf.variables import beside
-
     labels: list[list[str]] = []
     waves: list[float | None] = [None] * variable.bands
     lead = len(variable.shape) - 2
@@ -166,8 +162,6 @@ def _date(value: float, units: str) -> str:
 def _wavelengths(
     read: Any, arrays: Mapping[str, Variable], variable: Variable, dimension: str, count: int
 ) -> list[float | None] | None:
-    from spectrane.formats.cf.variables import beside
-
     for name in dict.fromkeys((dimension, "wavelength", "radiation_wavelength")):
         found = beside(arrays, variable, name)
         if found is None or found.shape != (count,) or found.dtype.kind not in "iuf":

@@ -10,7 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine.files import ByteFile
-from spectrane.formats.cf.variables import ArraySourceOnDisk, Variable, members_of, opened
+from spectrane.formats.cf.arrays import Variable
+from spectrane.formats.cf.variables import ArraySourceOnDisk, members_of, opened
 from spectrane.model.errors import AccessError, FormatError
 from spectrane.model.member import Member
 from spectrane.model.source import Source

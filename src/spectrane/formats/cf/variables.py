@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from typing import Any, Protocol
 
 import numpy as np
@@ -13,12 +13,13 @@ from numpy.typing import NDArray
 from spectrane.engine.files import ByteFile
 from spectrane.engine.full import FullSource
 from spectrane.engine.pyramid import cut_blocks
+from spectrane.formats.cf.arrays import Variable, beside, rasters
 from spectrane.formats.cf.coordinates import grid_from_axes, named_planes
 from spectrane.model.band import Band
 from spectrane.model.errors import DataWarning, FormatError
 from spectrane.model.grid import Grid
 from spectrane.model.look import Class, Look
-from spectrane.model.member import Member
+from spectrane.model.member import Member, find_member
 from spectrane.model.pixels import Pixels
 from spectrane.model.window import Window, extent
 
@@ -34,42 +35,6 @@ class Storage(Protocol):
 
     def read(self, name: str, where: tuple[slice, ...]) -> NDArray[Any]:
         """Return a part of an array as stored."""
-
-
-@dataclass(frozen=True)
-class Variable:
-    """One stored array: its dimensions' names, attributes, and chunks."""
-
-    name: str
-    shape: tuple[int, ...]
-    dtype: np.dtype[Any]
-    dimensions: tuple[str, ...]
-    attributes: dict[str, Any] = field(default_factory=dict)
-    chunks: tuple[int, ...] | None = None
-    fill: Any = None
-
-    @property
-    def is_raster(self) -> bool:
-        """Whether it has rows and columns of numbers."""
-        numeric = self.dtype.kind in "biuf" and self.dtype.itemsize <= 8
-        return numeric and len(self.shape) >= 2 and min(self.shape) >= 1
-
-    @property
-    def bands(self) -> int:
-        """How many planes the leading dimensions make."""
-        return int(np.prod(self.shape[:-2], dtype=object))
-
-
-def rasters(arrays: Mapping[str, Variable]) -> list[Variable]:
-    """Return the arrays that are rasters, leaving out bounds and coordinates of others."""
-    helpers = {
-        str(variable.attributes[key]) for variable in arrays.values() for key in ("bounds",)
-        if key in variable.attributes
-    }  # fmt: skip
-    found = [v for v in arrays.values() if v.is_raster and v.name.split("/")[-1] not in helpers]
-    coordinates = {name for v in found for name in str(v.attributes.get("coordinates", "")).split()}
-    plain = [v for v in found if v.name.split("/")[-1] not in coordinates]
-    return plain or found
 
 
 def members_of(arrays: Mapping[str, Variable]) -> list[Member]:
@@ -262,16 +227,6 @@ def _axis(
     return values * scale + offset, found.attributes
 
 
-def beside(arrays: Mapping[str, Variable], variable: Variable, name: str) -> Variable | None:
-    """Return the array of a name in the variable's group, or in one above it."""
-    parts = variable.name.split("/")[:-1]
-    while True:
-        found = arrays.get("/".join([*parts, name]))
-        if found is not None or not parts:
-            return found
-        parts.pop()
-
-
 def _mapping(arrays: Mapping[str, Variable], variable: Variable) -> dict[str, Any]:
     name = str(variable.attributes.get("grid_mapping", "")).split(":")[0].split()
     found = beside(arrays, variable, name[0]) if name else None
@@ -283,8 +238,6 @@ def opened(
     make: Callable[..., ArraySourceOnDisk] = ArraySourceOnDisk,
 ) -> ArraySourceOnDisk:  # fmt: skip
     """Open one raster array of a storage."""
-    from spectrane.model.member import find_member
-
     arrays = storage.arrays()
     found = rasters(arrays)
     if not found:

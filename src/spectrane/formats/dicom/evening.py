@@ -7,6 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine.derived import Derived
 from spectrane.engine.volumes import VolumeSource
 from spectrane.model.grid import Grid
 from spectrane.model.physical import as_stored
@@ -15,21 +16,19 @@ from spectrane.model.source import Source
 from spectrane.model.window import Window
 
 
-class EvenedVolume(VolumeSource):
+class EvenedVolume(Derived, VolumeSource):
     """A volume along k, evenly; ``depths`` (mm, from 0) are where the stored planes lie.
 
     The source's affine tells the even step. A voxel is invalid where its nearer neighbour is.
     """
 
     def __init__(self, stack: Source, depths: NDArray[np.float64], step: float) -> None:
-        self.stack, self.depths, self.step = stack, depths, step
-        self.carry_from(stack)
-        self.bands, self.dtype = stack.bands, stack.dtype
+        super().__init__(stack, has_mask=True)
+        self.depths, self.step = depths, step
         i, j, _ = stack.shape
         count = int(np.floor(depths[-1] / step + 0.01)) + 1
         self.grid = Grid((i, j, count), stack.grid.affine, placed=stack.grid.placed)
         self.block_shape = (i, j, max(1, min(count, stack.block_shape[2])))
-        self.has_mask = True
         self.metadata = {**stack.metadata, "evened": f"from {len(depths)} planes to {count}"}
 
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
@@ -40,7 +39,7 @@ class EvenedVolume(VolumeSource):
         below = above - 1
         share = (wanted - self.depths[below]) / (self.depths[above] - self.depths[below])
         low, high = int(below.min()), int(above.max()) + 1
-        pixels = self.stack.read(bands, (across, down, (low, high)))
+        pixels = self.parent.read(bands, (across, down, (low, high)))
         valid = pixels.validity
         one, other = pixels.values[..., below - low], pixels.values[..., above - low]
         here, there = valid[..., below - low], valid[..., above - low]
@@ -51,7 +50,3 @@ class EvenedVolume(VolumeSource):
         mixed = one * (1 - weight) + other * weight
         kept = np.where(share < 0.5, here, there)
         return Pixels(as_stored(np.where(kept, mixed, 0), self.dtype), mask=kept)
-
-    def close(self) -> None:
-        """Let go of the files."""
-        self.stack.close()

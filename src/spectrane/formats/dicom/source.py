@@ -120,7 +120,7 @@ class DicomVolume(VolumeSource):
                 plane.head.file.close()
 
     def __getstate__(self) -> dict[str, Any]:
-        return super().__getstate__() | {"_readers": {}}
+        return {**vars(self), "_readers": {}}
 
 
 def _take_meaning(source: Any, meaning: Meaning, planes: Sequence[PlaneRecord]) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from spectrane.engine.files import open_bytes
 from spectrane.formats.keeping import sidecar_table, to_toml
 from spectrane.formats.png.chunks import SIDECAR_KEYWORD, chunk_places
 from spectrane.formats.png.encoding import text_chunk
@@ -13,8 +14,6 @@ from spectrane.model.source import Source
 
 def amend_png(path: str, changed: Source, table: dict[str, Any]) -> dict[str, Any]:
     """Put what is known into a text chunk; the old one, if any, is replaced."""
-    from spectrane.engine.files import open_bytes
-
     file = open_bytes(path)
     text = to_toml(sidecar_table(changed) | ({"notes": table["notes"]} if "notes" in table else {}))
     new = text_chunk(SIDECAR_KEYWORD, text)

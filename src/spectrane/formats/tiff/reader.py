@@ -73,7 +73,7 @@ def open_file(file: ByteFile, member: int = 1) -> TiffSource:
     directories, images = _pages(file, taken)
     if not 1 <= member <= len(images):
         raise FormatError(f"{file.name}: no image {member}; it holds {len(images)}")
-    source = TiffSource(file)
+    source = TiffSource(file, open_file)
     source.member, source.members = member, len(images)
     main = images[member - 1]
     _set_samples(source, main)

@@ -218,8 +218,8 @@ class TiffSource(FullSource):
     notes: str = ""
     stale_overviews: bool = False
 
-    def __init__(self, file: ByteFile) -> None:
-        self.file = file
+    def __init__(self, file: ByteFile, opened_by: Callable[[ByteFile, int], TiffSource]) -> None:
+        self.file, self.opened_by = file, opened_by  # another process opens it alike
         self.name = file.name
         self.levels: list[Resolution] = []
         self.member = 1
@@ -241,6 +241,4 @@ class TiffSource(FullSource):
         self.file.close()
 
     def __reduce__(self) -> tuple[Any, ...]:
-        from spectrane.formats.tiff.reader import open_file
-
-        return open_file, (self.file, self.member)
+        return self.opened_by, (self.file, self.member)

@@ -11,6 +11,8 @@ from typing import Any
 
 import numpy as np
 
+from spectrane.engine.derived import Derived
+from spectrane.engine.described import Described
 from spectrane.engine.full import FullSource
 from spectrane.model.band import Band
 from spectrane.model.errors import BandError, DataWarning, GridMismatch, LookError, MetadataError
@@ -44,14 +46,11 @@ class Laid:
         return self.source.read(bands, inner, size, "area" if size else "nearest")
 
 
-class Rescaled(FullSource):
+class Rescaled(Derived, FullSource):
     """Another source's stored numbers under another scale and offset: physical values stay."""
 
     def __init__(self, parent: Source, bands: Sequence[Band], dtype: np.dtype[Any]) -> None:
-        self.parent, self.dtype = parent, dtype
-        self.carry_from(parent)
-        self.grid, self.block_shape, self.bands = parent.grid, parent.block_shape, tuple(bands)
-        self.has_mask = True
+        super().__init__(parent, dtype=dtype, bands=tuple(bands), has_mask=True)
 
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer in the new numbers."""
@@ -71,10 +70,6 @@ class Rescaled(FullSource):
             stored = np.where(valid[k], stored, 0)
             out[k] = as_stored(stored, self.dtype)
         return Pixels(out, mask=valid, alpha=pixels.alpha)
-
-    def close(self) -> None:
-        """Let go of the parent's file."""
-        self.parent.close()
 
 
 def laid_out(
@@ -153,8 +148,6 @@ def _with_bands(source: Source, first: Source, dtype: np.dtype[Any]) -> Source:
         wanted.append(moved)
     if plain:
         return source
-    from spectrane.engine.described import Described
-
     target = [replace(band, nodata=None) for band in first.bands]
     return Rescaled(Described(source, wanted), target, dtype)
 

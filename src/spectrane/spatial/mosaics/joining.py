@@ -2,119 +2,56 @@
 
 from __future__ import annotations
 
-import threading
-import warnings
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from typing import Any
 
-import numpy as np
-from numpy.typing import NDArray
-
+from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
-from spectrane.engine.pyramid import Level, Whole
-from spectrane.model.errors import DataWarning, LookError
+from spectrane.engine.once import Once
+from spectrane.engine.pyramid import Level, Whole, cut_blocks
+from spectrane.model.errors import LookError
 from spectrane.model.grid import Grid
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
-from spectrane.model.window import Window, area, extent, intersection, relative, whole
-from spectrane.spatial.mosaics.balancing import BALANCES, Balance, balanced
-from spectrane.spatial.mosaics.inputs import Laid, laid_out
-from spectrane.spatial.mosaics.seams import Seam, find_seams
-from spectrane.spatial.mosaics.weights import continued, feather_weights
-from spectrane.spatial.regridded import Regridded, stored_values
+from spectrane.model.window import Window, area, whole
+from spectrane.spatial.mosaics.composing import TOP, Composition, Rule, Settled
+from spectrane.spatial.mosaics.inputs import laid_out
 
-RULES = ("top", "bottom", "least", "greatest", "average", "feather", "seam")
-WIDTHS = {"feather": 64.0, "seam": 16.0}
-"""Pixels over which a feather rises unless another width is asked for."""
-_PIECE = 1 << 20
 _SHOWN_WHOLE = 4 << 20
 _SMALLEST = 256
 
 
-@dataclass(frozen=True)
-class Rule:
-    """How valid pixels that lie on one another become one."""
-
-    name: str = "top"
-    width: float | None = None
-    balance: str | None = None
-    reference: int = 0
-
-    def __post_init__(self) -> None:
-        """Check names and numbers."""
-        if self.name not in RULES:
-            raise LookError(f"rule {self.name!r}: expected {', '.join(RULES)}")
-        if self.balance is not None and self.balance not in BALANCES:
-            raise LookError(f"balance {self.balance!r}: expected {', '.join(BALANCES)}")
-        if self.width is not None and self.name not in WIDTHS:
-            raise LookError(f"width means nothing for rule {self.name}; it is for feather and seam")
-        if not 0 < self.across < 1e5:
-            raise LookError(f"width {self.width}: expected pixels above 0")
-
-    @property
-    def across(self) -> float:
-        """The feather's width in pixels."""
-        return WIDTHS.get(self.name, 1.0) if self.width is None else float(self.width)
-
-
-class Mosaic(FullSource):
+class Mosaic(Derived, FullSource):
     """Rasters on one grid, the first the lowest; balances and seams are found at the first read."""
 
     def __init__(
-        self, sources: Sequence[Source], rule: Rule = Rule(), *, grid: Grid | None = None,
+        self, sources: Sequence[Source], rule: Rule = TOP, *, grid: Grid | None = None,
         resample: str | None = None,
     ) -> None:  # fmt: skip
-        laid, self.grid, self.bands, self.dtype = laid_out(sources, grid, resample)
-        self.rule, self.laid = rule, laid
-        self.carry_from(sources[0])
-        self.name, self.state, self.metadata = "", None, {}
-        self.members, self.orientation, self.format = 1, 1, "mosaic"
-        self.nodata_when, self.alpha, self.has_mask = "any", None, True
-        self.block_shape = tuple(min(512, n) for n in self.grid.shape)
-        self.metadata = {"mosaic": {"inputs": [one.name for one in laid], "rule": rule.name,
-                                    "balance": rule.balance}}  # fmt: skip
+        laid, grid, bands, dtype = laid_out(sources, grid, resample)
+        inputs = {"inputs": [one.name for one in laid], "rule": rule.name, "balance": rule.balance}
+        super().__init__(
+            sources[0], *(one.source for one in laid), grid=grid, bands=bands, dtype=dtype, name="",
+            block_shape=tuple(min(512, n) for n in grid.shape), metadata={"mosaic": inputs},
+            members=1, orientation=1, format="mosaic", nodata_when="any", alpha=None, has_mask=True,
+        )  # fmt: skip
+        self.rule, self.laid = rule, tuple(laid)
         if rule.reference and not 0 <= rule.reference < len(laid):
             raise LookError(f"reference {rule.reference}: there are {len(laid)} rasters")
-        self._settle()
+        self._composed: Once[Composition] = Once()
 
-    def _settle(self) -> None:
-        self.balance: Balance | None = None
-        self.seams: list[Seam | None] | None = None
-        self._settled = False
-        self._lock = threading.RLock()
-        windows = [one.window for one in self.laid]
-        self._beside = [continued(windows, k) for k in range(len(windows))]
+    @property
+    def composition(self) -> Composition:
+        """How the rasters become one; found once. Warns of rasters that overlap no other."""
+        return self._composed.get(self._compose)
 
-    def __getstate__(self) -> dict[str, Any]:
-        self.settle()  # what was found goes along, so that no process finds it anew
-        return {k: v for k, v in super().__getstate__().items() if k != "_lock"}
+    def _compose(self) -> Composition:
+        settled = Settled.of(self.laid, self.bands, self.rule)
+        return Composition(self.laid, self.bands, self.dtype, self.rule, settled)
 
-    def __setstate__(self, state: dict[str, Any]) -> None:
-        self.__dict__.update(state)
-        self._lock = threading.RLock()
-
-    def settle(self) -> None:
-        """Find balance and seams once. Warns of rasters that overlap no other."""
-        with self._lock:
-            if self._settled:
-                return
-            bands = len(self.bands)
-            if self.rule.balance is not None:
-                self.balance = balanced(self.laid, bands, self.rule.balance, self.rule.reference)
-                self._tell_alone(self.balance)
-            if self.rule.name == "seam":
-                self.seams = find_seams(self.laid, bands, self.rule.across, self._corrected)
-            self._settled = True
-
-    def _tell_alone(self, balance: Balance) -> None:
-        if balance.alone:
-            names = ", ".join(self.laid[k].name for k in balance.alone[:5])
-            more = f" and {len(balance.alone) - 5} more" if len(balance.alone) > 5 else ""
-            warnings.warn(
-                f"{names}{more}: overlap no other raster, so that nothing tells their balance; "
-                "they are left as they are", DataWarning, stacklevel=4,
-            )  # fmt: skip
+    def __getstate__(self) -> Any:
+        assert self.composition  # what was found goes along, so that no process finds it anew
+        return super().__getstate__()
 
     def resolutions(self) -> Sequence[Level]:
         """Return the full resolution, and for large mosaics smaller ones made from the inputs."""
@@ -122,7 +59,6 @@ class Mosaic(FullSource):
         shape = self.shape
         if area(whole(shape)) <= _SHOWN_WHOLE:
             return levels
-        self.settle()
         while max(shape) > _SMALLEST:
             shape = tuple(-(-n // 2) for n in shape)
             scale = tuple(n / m for n, m in zip(self.shape, shape, strict=True))
@@ -131,230 +67,24 @@ class Mosaic(FullSource):
 
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer a window, piece by piece."""
-        self.settle()
-        values = np.zeros((len(bands), *extent(window)), self.dtype)
-        mask = np.zeros(values.shape, bool)
-        for piece in _pieces(window, len(bands)):
-            where = (slice(None), *relative(piece, window))
-            self._fill(bands, piece, values[where], mask[where])
-        return Pixels(values, mask=mask)
-
-    def _fill(
-        self, bands: Sequence[int], window: Window, values: NDArray[Any], mask: NDArray[np.bool_]
-    ) -> None:
-        meeting = [k for k, one in enumerate(self.laid)
-                   if intersection(one.window, window) is not None]  # fmt: skip
-        if self.rule.name in ("top", "bottom"):
-            order = meeting[::-1] if self.rule.name == "top" else meeting
-            self._lay(bands, window, order, values, mask)
-            return
-        join = {"least": self._extreme, "greatest": self._extreme, "average": self._weighted,
-                "feather": self._weighted, "seam": self._layered}[self.rule.name]  # fmt: skip
-        found, valid = join(bands, window, meeting)
-        mask[...] = valid
-        for k, band in enumerate(bands):
-            values[k] = self._stored(found[k], valid[k], band)
-
-    def _lay(
-        self, bands: Sequence[int], window: Window, order: Sequence[int], values: NDArray[Any],
-        mask: NDArray[np.bool_],
-    ) -> None:  # fmt: skip
-        """Take the first valid pixel in an order; stop when nothing is missing."""
-        for which in order:
-            part, pixels = self._read(bands, window, which)
-            where = relative(part, window)
-            valid = pixels.validity
-            for k, band in enumerate(bands):
-                free = valid[k] & ~mask[k][where]
-                if not free.any():
-                    continue
-                plane = self._corrected(which, pixels.values[k], band)
-                plain = plane.dtype == self.dtype and self.bands[band].nodata is None
-                new = plane if plain else self._stored(plane, valid[k], band)
-                values[k][where][free] = new[free]
-                mask[k][where] |= free
-            if mask.all():
-                return
-
-    def _stored(self, plane: NDArray[Any], valid: NDArray[np.bool_], band: int) -> NDArray[Any]:
-        return stored_values(plane, valid, self.dtype, self.bands[band].rule)
-
-    def _read(self, bands: Sequence[int], window: Window, which: int) -> tuple[Window, Pixels]:
-        part = intersection(self.laid[which].window, window)
-        assert part is not None
-        return part, self.laid[which].read(bands, part)
-
-    def _corrected(self, which: int, plane: NDArray[Any], band: int) -> NDArray[Any]:
-        if self.balance is None:
-            return plane
-        one = self.bands[band]
-        return self.balance.corrections[which].apply(plane, band, one.scale, one.offset)
-
-    def _extreme(
-        self, bands: Sequence[int], window: Window, meeting: Sequence[int]
-    ) -> tuple[NDArray[Any], NDArray[np.bool_]]:
-        least = self.rule.name == "least"
-        dtype = self.dtype if self.balance is None else np.dtype(np.float64)
-        out = np.zeros((len(bands), *extent(window)), dtype)
-        mask = np.zeros(out.shape, bool)
-        for which in meeting:
-            part, pixels = self._read(bands, window, which)
-            valid = pixels.validity
-            for k, band in enumerate(bands):
-                where = relative(part, window)
-                best, seen = out[k][where], mask[k][where]
-                plane = self._corrected(which, pixels.values[k], band).astype(dtype, copy=False)
-                # In physical values: a negative scale turns what is less.
-                lower = least == (self.bands[band].scale > 0)
-                take = valid[k] & ((plane < best if lower else plane > best) | ~seen)
-                best[take] = plane[take]
-                seen |= valid[k]
-        return out, mask
-
-    def _weighted(
-        self, bands: Sequence[int], window: Window, meeting: Sequence[int]
-    ) -> tuple[NDArray[Any], NDArray[np.bool_]]:
-        sums = np.zeros((len(bands), *extent(window)), self._wide)
-        weights = np.zeros(sums.shape, np.float32)
-        for which in meeting:
-            part, values, weight = self._with_weights(bands, window, which)
-            where = relative(part, window)
-            for k, band in enumerate(bands):
-                plane = self._corrected(which, values[k], band)
-                safe = np.where(weight[k] > 0, plane, 0)
-                sums[k][where] += safe * weight[k]
-                weights[k][where] += weight[k]
-        mask = weights > 0
-        return sums / np.where(mask, weights, 1), mask
-
-    @property
-    def _wide(self) -> np.dtype[Any]:
-        small = self.dtype.itemsize <= 2 or self.dtype == np.float32
-        return np.dtype(np.float32 if small else np.float64)
-
-    def _with_weights(
-        self, bands: Sequence[int], window: Window, which: int
-    ) -> tuple[Window, NDArray[Any], NDArray[np.float32]]:
-        """Return what a raster holds of a window, and how much each pixel counts."""
-        own = self.laid[which].window
-        if self.rule.name == "average":
-            part, pixels = self._read(bands, window, which)
-            valid = pixels.validity
-            return part, pixels.values, valid.astype(np.float32)
-        width = self.rule.across
-        margin = int(np.ceil(width)) + 1
-        seen = intersection(tuple((a - margin, b + margin) for a, b in window), own)
-        inner = intersection(window, own)
-        assert seen is not None
-        assert inner is not None
-        part = inner
-        pixels = self.laid[which].read(bands, seen)
-        where = relative(part, seen)
-        values = pixels.values[(slice(None), *where)]
-        valid = pixels.valid
-        planes = [feather_weights(np.broadcast_to(one, extent(seen)), seen, part, own,
-                                  self._beside[which], width) for one in valid]  # fmt: skip
-        weight = np.broadcast_to(np.stack(planes), values.shape)
-        return part, values, weight
-
-    def _layered(
-        self, bands: Sequence[int], window: Window, meeting: Sequence[int]
-    ) -> tuple[NDArray[Any], NDArray[np.bool_]]:
-        """Lay rasters on one another, each fading into what is below along its seam."""
-        out = np.zeros((len(bands), *extent(window)), self._wide)
-        mask = np.zeros(out.shape, bool)
-        assert self.seams is not None
-        for which in meeting:
-            part, pixels = self._read(bands, window, which)
-            where = relative(part, window)
-            valid = pixels.validity
-            seam = self.seams[which]
-            share = np.float32(1) if seam is None else seam.at(part)
-            for k, band in enumerate(bands):
-                plane = self._corrected(which, pixels.values[k], band)
-                below, seen = out[k][where], mask[k][where]
-                weight = np.where(seen, share, np.float32(1)) * valid[k]
-                safe = np.where(valid[k], plane, 0)
-                below[...] = below * (1 - weight) + safe * weight
-                seen |= valid[k]
-        return out, mask
-
-    def close(self) -> None:
-        """Let go of all files."""
-        for one in self.laid:
-            one.source.close()
-
-
-def _pieces(window: Window, bands: int) -> list[Window]:
-    """Cut a window into parts side by side of about a million pixels, on whole blocks."""
-    rows, (left, right) = window
-    step = max(512, _PIECE // (max(1, rows[1] - rows[0])) // 512 * 512)
-    first = left // step * step
-    return [(rows, (max(left, c), min(right, c + step))) for c in range(first, right, step)]
+        return self.composition.answer(bands, window)
 
 
 class _Smaller:
-    """A mosaic at a reduced size, made from its inputs at that size."""
+    """A mosaic at a reduced size, made from its inputs at that size when it is read."""
 
     def __init__(self, mosaic: Mosaic, shape: tuple[int, ...], scale: tuple[float, ...]) -> None:
         self.mosaic, self.shape, self.scale = mosaic, shape, scale
-        self._made: Mosaic | None = None
+        self._made: Once[Composition] = Once()
 
-    def _level(self) -> Mosaic:
-        if self._made is None:
-            full = self.mosaic
-            made = Mosaic.__new__(Mosaic)
-            made.__dict__.update({k: v for k, v in full.__dict__.items() if k != "_lock"})
-            made.grid = full.grid.resized(self.shape)
-            made.laid = [self._lay(one) for one in full.laid]
-            made.rule = full.rule
-            if full.rule.name == "feather":
-                made.rule = replace(full.rule, width=max(1e-3, full.rule.across / self.scale[0]))
-            made._settle()
-            made.balance, made._settled = full.balance, True
-            made.seams = None if full.seams is None else [self._seam(s) for s in full.seams]
-            self._made = made
-        return self._made
-
-    def _lay(self, one: Laid) -> Laid:
-        """Return a raster on this level's pixels, from its own overviews where it has any."""
-        window = tuple((int(np.floor(a / s)), int(np.ceil(b / s)))
-                       for (a, b), s in zip(one.window, self.scale, strict=True))  # fmt: skip
-        grid = self.mosaic.grid.resized(self.shape).cropped(window)
-        base = one.source
-        if isinstance(base, Regridded):
-            made = Regridded(base.parent, grid, "area", place=base.mapping.source,
-                             warp=base.mapping.warp)  # fmt: skip
-        else:
-            made = Regridded(base, grid, "area")
-        return Laid(made, window, one.name)
-
-    def _seam(self, seam: Seam | None) -> Any:
-        return None if seam is None else _SmallSeam(seam, self.scale)
+    def _composition(self) -> Composition:
+        grid = self.mosaic.grid.resized(self.shape)
+        return self._made.get(lambda: self.mosaic.composition.smaller(grid, self.scale))
 
     def read(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer one window of this level."""
-        return self._level().at_full(bands, window)
+        return self._composition().answer(bands, window)
 
     def blocks(self, bands: Sequence[int], window: Window) -> Any:
         """Walk this level."""
-        return self._level().blocks(bands, window)
-
-
-@dataclass(frozen=True)
-class _SmallSeam:
-    """A seam asked for at a reduced size."""
-
-    seam: Seam
-    scale: tuple[float, ...]
-
-    def at(self, window: Window) -> NDArray[np.float32]:
-        """Return the weights at the middles of a window's pixels."""
-        full = tuple((int(a * s), max(int(a * s) + 1, int(np.ceil(b * s))))
-                     for (a, b), s in zip(window, self.scale, strict=True))  # fmt: skip
-        weights = self.seam.at(full)
-        rows, columns = (
-            np.minimum(((np.arange(a, b) + 0.5) * s - f).astype(np.intp), n - 1)
-            for (a, b), s, (f, _), n in zip(window, self.scale, full, weights.shape, strict=True)
-        )
-        return weights[np.ix_(rows, columns)]
+        return cut_blocks(self, bands, window, self.mosaic.block_shape)
