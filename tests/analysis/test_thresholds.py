@@ -101,3 +101,19 @@ def test_groups_are_told_by_size_peak_and_place(study):
 def test_thresholds_that_make_no_sense_are_refused(given, message):
     with pytest.raises(sp.LookError, match=message):
         Threshold("t", **given)
+
+
+RATES = [  # p of each value, in no order; the rate; how many pass
+    ([0.03, 0.045, 0.5, 0.9], 0.1, 2),  # the first lies above its own line, the second below
+    ([0.9, 0.024, 0.5, 0.6], 0.1, 1), ([0.026, 0.9, 0.5, 0.6], 0.1, 0),
+    ([0.03, 0.045, np.nan, np.nan], 0.1, 2), ([0.06, 0.07, 0.08, 0.09], 0.1, 4),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("p", "rate", "passing"), RATES)
+def test_the_line_of_the_false_discovery_rate_runs_over_all_valid_values(p, rate, passing):
+    """The greatest p at or below rate times its rank among them, whatever those before it do."""
+    values = stats.norm.isf(np.array(p))
+    test = sp.Threshold("z", fdr=rate, side="positive", statistic="z")
+    kept = values >= test.level(values) - 1e-9
+    assert kept.sum() == passing

@@ -8,11 +8,13 @@ from tests.conftest import natural
 
 from spectrane.engine import pyramid
 from spectrane.engine.memory import ArraySource
+from spectrane.engine.pyramid import read_resized
 from spectrane.engine.threads import in_parallel, row_parts
 from spectrane.model.band import Band
 from spectrane.model.errors import LookError, MetadataError, ResourceError
+from spectrane.model.pixels import Pixels
 from spectrane.model.source import check_answer
-from spectrane.model.window import whole
+from spectrane.model.window import extent, whole
 
 
 def cover(low, high, count, length):
@@ -136,3 +138,33 @@ def test_threads_share_work_and_failures():
 
     with pytest.raises(ValueError, match="item"):
         in_parallel([1, 2, 3], lambda: fail, threads=3)
+
+
+class Counted:
+    """A level that notes that it was read."""
+
+    def __init__(self, shape, scale, seen):
+        self.shape, self.scale, self.seen = shape, (scale, scale), seen
+
+    def read(self, bands, window):
+        self.seen.append(self.scale[0])
+        return Pixels(np.zeros((1, *extent(window)), np.uint8))
+
+
+@pytest.mark.parametrize(("wanted", "used"), [
+    (100, 8.0), (99, 8.0), (101, 4.0), (200, 4.0), (201, 1.0), (399, 1.0)])  # fmt: skip
+@pytest.mark.parametrize("kernel", ["area", "bilinear"])
+def test_an_overview_serves_down_to_its_own_pixels_and_a_thousandth_more(wanted, used, kernel):
+    seen = []
+    levels = [Counted((800, 800), 1.0, seen), Counted((200, 200), 4.0, seen),
+              Counted((100, 100), 8.0 if wanted != 100 else 8.007, seen)]  # fmt: skip
+    read_resized(levels, [0], ((0, 800), (0, 800)), (wanted, wanted), kernel)
+    assert {round(scale) for scale in seen} == {used}
+
+
+@pytest.mark.parametrize(("scale", "serves"), [(8.007, True), (8.009, False)])
+def test_the_thousandth_is_one(scale, serves):
+    seen = []
+    levels = [Counted((800, 800), 1.0, seen), Counted((100, 100), scale, seen)]
+    read_resized(levels, [0], ((0, 800), (0, 800)), (100, 100), "area")
+    assert (seen[0] == scale) == serves

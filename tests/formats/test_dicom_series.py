@@ -83,6 +83,16 @@ def test_copies_are_left_out_and_told(folder):
     assert volume.shape == (1, 4, 3, 5)
 
 
+@pytest.mark.parametrize(("gap", "even"), [(1.009, True), (0.991, True), (1.011, False)])
+def test_gaps_within_a_hundredth_are_even(folder, gap, even):
+    path = folder([plane(k) for k in (0, 1, 1 + gap, 2 + gap, 3 + gap)])
+    if even:
+        assert sp.open(path).spacing[2] == pytest.approx(2 * (3 + gap) / 4)
+    else:
+        with pytest.raises(sp.FormatError, match="gaps from 2 to"):
+            sp.open(path)
+
+
 GAPS = [
     ([0, 1, 2, 4, 5], "1 is missing, between"),
     ([0, 1, 3, 6, 7], "3 are missing, between"),

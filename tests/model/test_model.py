@@ -95,6 +95,18 @@ def test_bounds_snap_outward(bounds, window):
     assert grid.window_of(bounds) == window
 
 
+@pytest.mark.parametrize(("off", "snapped"), [(0, True), (9e-7, True), (-9e-7, True),
+                                              (2e-6, False), (-2e-6, False)])  # fmt: skip
+def test_bounds_within_a_millionth_of_a_pixel_are_on_its_edge(off, snapped):
+    grid = Grid.from_corner((20, 30), x=500000, y=7000000, pixel_size=1, crs="EPSG:32727")
+    wanted = ((3, 9), (4, 11))
+    x_min, y_min, x_max, y_max = grid.cropped(wanted).bounds
+    found = grid.window_of((x_min - off, y_min - off, x_max + off, y_max + off))
+    assert (found == wanted) == (snapped or off < 0)
+    inner = grid.window_of((x_min + off, y_min + off, x_max - off, y_max - off))
+    assert (inner == wanted) == (snapped or off > 0)
+
+
 def test_wrong_grids_are_told():
     with pytest.raises(MetadataError, match="no area"):
         Grid((4, 4), ((0, 0, 1), (0, 0, 1), (0, 0, 1)))

@@ -328,3 +328,12 @@ def test_rasters_that_cannot_be_joined_are_refused(rng, utm):
         Mosaic([here], grid=utm)
     assert overlaps_of(Mosaic([here]).laid, 1) == []
     assert balanced(Mosaic([here]).laid, 1, "gain").corrections[0].gain == (1.0,)
+
+
+@pytest.mark.parametrize(("rule", "best"), [("least", np.min), ("greatest", np.max)])
+@pytest.mark.parametrize("scale", [-0.5, 2.0])
+def test_least_and_greatest_are_of_physical_values(rng, rule, best, scale):
+    stored = rng.integers(1, 99, (2, 60, 100))
+    made = [part(one, (0, 60), (0, 100), scale=scale, offset=7) for one in stored]
+    found = everything(Mosaic(made, Rule(rule))).values[0] * scale + 7
+    np.testing.assert_array_equal(found, best(stored * scale + 7, axis=0))

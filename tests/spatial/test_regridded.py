@@ -225,3 +225,20 @@ def test_large_grids_are_shown_small_from_smaller_ones(rng):
     middle = made.grid.resized((100, 100))
     c, r = exact_positions(middle, grid, 50, 50)
     assert found.values[0, 50, 50] == pytest.approx(r + c - 1, abs=0.5)
+
+
+@pytest.mark.parametrize("first", [-180.0, 0.0, 150.0, -270.0])
+def test_longitudes_are_taken_round_the_middle_of_the_source(first):
+    """A grid whose x runs on beyond 180, or from 0, is met by a map that knows no such numbers."""
+    width = 80 if first == 150.0 else 360
+    source = Grid.from_corner((60, width), x=first, y=30, pixel_size=1, crs="EPSG:4326")
+    target = Grid.from_corner((9, 9), x=-4e6, y=2e6, pixel_size=1e6, crs="EPSG:3832")
+    columns, rows = np.meshgrid(np.arange(9) + 0.5, np.arange(9) + 0.5)
+    x, y = target.to_map(columns, rows)
+    lon, lat = pyproj.Transformer.from_crs(3832, 4326, always_xy=True).transform(x, y)
+    found, down = Mapping(target, source).exact(columns, rows)
+    middle = first + width / 2
+    wanted = lon + 360 * np.round((middle - lon) / 360) - first
+    np.testing.assert_allclose(found % 360, wanted % 360, atol=1e-6)
+    assert (np.abs(found - width / 2) <= 180).all()
+    np.testing.assert_allclose(down, 30 - lat, atol=1e-6)
