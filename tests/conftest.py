@@ -50,6 +50,11 @@ def natural(rng, shape, dtype):
     return (walk * factor % min(span.max, 10**9) + middle // 2).astype(dtype)
 
 
+def values_of(source):
+    """Return all stored numbers of a source, (bands, rows, columns)."""
+    return source.read(range(len(source.bands)), tuple((0, n) for n in source.shape)).values
+
+
 @pytest.fixture(scope="session")
 def made(tmp_path_factory):
     """The demo data, made once for all tests of commands."""

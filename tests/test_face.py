@@ -12,7 +12,6 @@ import spectrane as sp
 
 def test_every_public_name_is_there():
     assert sp.__all__ == sorted(sp.__all__)
-    assert set(sp.__all__) == set(sp._HOME_OF)
     for name in sp.__all__:
         assert getattr(sp, name).__doc__, name
     assert set(sp.__all__) <= set(dir(sp))

@@ -13,6 +13,7 @@ from spectrane.display.linked import linked
 from spectrane.display.shown_values import shown_values
 from spectrane.figures.paper import save
 from spectrane.model.errors import FormatError, GridMismatch, LookError
+from spectrane.model.source import source_of
 
 
 def words(figure):
@@ -34,7 +35,7 @@ def scene(rng, utm):
 @pytest.mark.filterwarnings("ignore:.*cut off")
 def test_shown_values_count_what_is_there(scene):
     look = sp.Look(limits=(80, 120))
-    one = shown_values(scene._source, look, sp.View())[0]
+    one = shown_values(source_of(scene), look, sp.View())[0]
     values = scene.pixels("red").compressed()
     assert one.counts.sum() == pytest.approx(values.size, abs=20)  # 0.1 % lie off the axis
     assert one.invalid == 7 * 90
@@ -74,7 +75,7 @@ def test_panels_lie_at_the_same_place(scene, rng):
     other = sp.from_array(coarse, grid=grid)
     look = sp.Look(limits="type")
     first, second = linked(
-        [("a", scene._source, look), ("b", other._source, look)],
+        [("a", source_of(scene), look), ("b", source_of(other), look)],
         sp.View(bounds=(x + 200, y - 500, x + 600, y - 200)), (30, 40),
     )  # fmt: skip
     assert first.rgba.shape == second.rgba.shape == (30, 40, 4)
@@ -96,7 +97,7 @@ def test_panels_in_other_systems_are_linked_too(scene):
     columns = np.tile(np.arange(200, dtype="u1"), (200, 1))
     look = sp.Look(limits="type")
     panels = linked(
-        [("a", scene._source, look), ("b", sp.from_array(columns, grid=grid)._source, look)],
+        [("a", source_of(scene), look), ("b", source_of(sp.from_array(columns, grid=grid)), look)],
         sp.View(), (70, 90),
     )  # fmt: skip
     assert abs(int(panels[1].rgba[35, 45, 0]) - 100) <= 1

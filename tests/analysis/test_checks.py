@@ -9,6 +9,7 @@ import spectrane as sp
 from spectrane.analysis.checks import findings
 from spectrane.analysis.sampling import sample_of
 from spectrane.model.grid import Grid
+from spectrane.model.source import source_of
 
 
 @pytest.fixture
@@ -22,7 +23,7 @@ def plain(rng, utm):
 def codes(array, look=None, **options):
     raster = sp.from_array(array, **options)
     raster = raster if look is None else raster.with_look(look)
-    return [one.code for one in findings(raster._source)]
+    return [one.code for one in findings(source_of(raster))]
 
 
 def test_a_good_raster_has_none(plain):
@@ -32,7 +33,7 @@ def test_a_good_raster_has_none(plain):
 def test_a_filled_edge(plain):
     plain["array"][:, :, :9] = 0
     assert codes(**plain) == ["fill"]
-    found = findings(sp.from_array(**plain)._source)[0]
+    found = findings(source_of(sp.from_array(**plain)))[0]
     assert "10% of the pixels, from the edges inward, are exactly 0" in found.message
     assert found.fix.endswith("--nodata 0")
     assert codes(**plain, nodata=0) == []
@@ -50,7 +51,7 @@ def test_what_is_no_fill(plain):
 def test_stored_order(plain):
     plain["bands"] = plain["bands"][::-1]
     assert codes(**plain) == ["order"]
-    found = findings(sp.from_array(**plain)._source)[0]
+    found = findings(source_of(sp.from_array(**plain)))[0]
     assert "red, green, blue are bands 3,2,1" in found.message
 
 
@@ -109,7 +110,7 @@ def test_what_the_header_claims(rng, tmp_path):
         extra = [("DATAMIN", claim[0]), ("DATAMAX", claim[1])]
         (tmp_path / "a.fits").write_bytes(fits_builder.image(data, extra=extra))
         with sp.open(tmp_path / "a.fits") as raster:
-            assert [one.code for one in findings(raster._source)] == wanted
+            assert [one.code for one in findings(source_of(raster))] == wanted
 
 
 def test_a_large_raster_is_sampled_and_not_read(tmp_path, utm, monkeypatch):
@@ -118,7 +119,7 @@ def test_a_large_raster_is_sampled_and_not_read(tmp_path, utm, monkeypatch):
     sp.from_array(array).save(tmp_path / "plain.tif", overviews=False)
     sp.from_array(array).save(tmp_path / "small.tif")
     for name, most in (("plain.tif", 16 * 256 * 256), ("small.tif", 300 * 300)):
-        source = sp.open(tmp_path / name)._source
+        source = source_of(sp.open(tmp_path / name))
         sample = sample_of(source)
         assert not sample.complete
         assert sum(part.values[0].size for part in sample.parts) <= most

@@ -9,6 +9,7 @@ from scipy import stats
 import spectrane as sp
 from spectrane.analysis.clusters import OfSize, clusters, labelled
 from spectrane.analysis.thresholds import Kept, Threshold
+from spectrane.model.source import source_of
 
 AFFINE = np.diag([2.0, 2.0, 3.0, 1.0])
 
@@ -41,7 +42,7 @@ def test_levels_are_those_of_the_distributions(study, given, level):
         both = np.abs(t) >= level if test.side == "both" and test.statistic != "F" else t >= level
     kept = study.slice("axial", at=6.0)  # the volume itself is not changed by a test
     np.testing.assert_array_equal(
-        Kept(study._source, test).passed(((0, 10), (0, 11), (0, 12))), both
+        Kept(source_of(study), test).passed(((0, 10), (0, 11), (0, 12))), both
     )
     assert kept.shape[0] == 2
 
@@ -52,15 +53,15 @@ def test_false_discovery_rate_is_that_of_benjamini_and_hochberg(study):
     p = np.sort(2 * stats.t.sf(np.abs(values), 30))
     passing = p <= 0.05 * np.arange(1, len(p) + 1) / len(p)
     wanted = stats.t.isf(p[np.flatnonzero(passing)[-1]] / 2, 30)
-    kept = Kept(study._source, test)
+    kept = Kept(source_of(study), test)
     assert kept.level() == pytest.approx(wanted)
     assert kept.passed(((0, 10), (0, 11), (0, 12))).sum() == passing.sum()
     quiet = sp.volume_from_array(np.zeros((4, 4, 4), "f4"), affine=AFFINE)
-    assert Kept(quiet._source, Threshold(1, fdr=0.05, dof=30)).level() == np.inf
+    assert Kept(source_of(quiet), Threshold(1, fdr=0.05, dof=30)).level() == np.inf
 
 
 def test_expressions_test_the_same_and_invalid_hides(study):
-    by_text = Kept(study._source, "abs(t) >= 5")
+    by_text = Kept(source_of(study), "abs(t) >= 5")
     pixels = by_text.read([0], ((0, 10), (0, 11), (0, 12)))
     assert pixels.valid.sum() == 18 + 2
     assert not pixels.valid[0, 0, 0, 0]
@@ -68,7 +69,7 @@ def test_expressions_test_the_same_and_invalid_hides(study):
 
 
 def test_groups_are_told_by_size_peak_and_place(study):
-    kept = Kept(study._source, Threshold("t", at=5.0))
+    kept = Kept(source_of(study), Threshold("t", at=5.0))
     first, second = clusters(kept, 0)
     assert (first.voxels, first.volume, first.peak) == (18, 18 * 12.0, pytest.approx(90))
     assert (first.center_x, first.center_y, first.center_z) == pytest.approx((6, 6, 7.5))

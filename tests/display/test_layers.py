@@ -6,6 +6,7 @@ import json
 
 import numpy as np
 import pytest
+from tests.conftest import values_of
 
 import spectrane as sp
 from spectrane.display.layer_file import read_layers
@@ -141,7 +142,7 @@ def test_relief_is_the_cosine_to_the_sun(utm, azimuth):
         (3 * max(0, normal @ sun) + max(0, other)) / 4,
         atol=1e-6,
     )
-    holed = ArraySource(np.where(np.eye(70, 90)[None] > 0, np.nan, plane._values), grid=utm)
+    holed = ArraySource(np.where(np.eye(70, 90)[None] > 0, np.nan, values_of(plane)), grid=utm)
     found = Relief(holed).read([0], ((0, 70), (0, 90)))
     np.testing.assert_array_equal(found.valid[0], np.eye(70, 90) == 0)
 

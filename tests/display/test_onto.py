@@ -6,6 +6,7 @@ import pickle
 
 import numpy as np
 import pytest
+from tests.conftest import values_of
 
 import spectrane as sp
 from spectrane.display import limits
@@ -38,10 +39,10 @@ def test_limits_are_those_of_the_whole_raster(source, utm):
     look = Look(limits="minmax")
     drawn = drawn_onto(source, look, part)
     assert [(s.low, s.high) for s in drawn.scales] == [
-        (band[band > 0].min(), band.max()) for band in source._values
+        (band[band > 0].min(), band.max()) for band in values_of(source)
     ]
     seen = drawn_onto(source, Look(limits="minmax", limits_from="view"), part)
-    cut = source._values[:, :20, 30:60]
+    cut = values_of(source)[:, :20, 30:60]
     assert [(s.low, s.high) for s in seen.scales] == [(b.min(), b.max()) for b in cut]
     whole = sp.render(sp.Raster(source), look)
     np.testing.assert_array_equal(drawn.rgba, whole.rgba[:20, 30:60])

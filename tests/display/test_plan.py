@@ -21,6 +21,7 @@ from spectrane.engine.memory import ArraySource
 from spectrane.model.curves import Curve
 from spectrane.model.limits import Limits
 from spectrane.model.look import Look
+from spectrane.model.source import source_of
 from spectrane.pages.tiles import SCHEMES, TileDrawer
 from spectrane.spatial.described import with_nodata
 
@@ -198,7 +199,7 @@ def test_looks_that_mix_neighbours_agree_view_by_view(rng, utm, adjusted, channe
     picture = sp.render(raster, look)
     np.testing.assert_array_equal(sp.render([sp.Layer(raster, look)]).rgba, picture.rgba)
     shown = picture.rgba[..., 3] > 0
-    for k, one in enumerate(shown_values(raster._source, look, sp.View())):
+    for k, one in enumerate(shown_values(source_of(raster), look, sp.View())):
         seen = picture.rgba[..., k][shown]
         np.testing.assert_array_equal(one.levels, np.bincount(seen, minlength=256))
     for row, column in ((0, 0), (35, 44), (69, 89), (20, 3)):
@@ -218,7 +219,7 @@ def test_a_kept_look_goes_everywhere_alike():
         warnings.simplefilter("ignore", sp.DataWarning)
         picture = sp.render(raster, Look(channels=1))
         table = sp.probe((raster, Look(channels=1)), row=10, column=10)
-        one = shown_values(raster._source, Look(channels=1), sp.View())[0]
+        one = shown_values(source_of(raster), Look(channels=1), sp.View())[0]
     assert picture.rgba[10, 10, 0] == table["level"][0] == 133
     assert table["color"][0] == "#858585" == picture.legend().color(float(array[10, 10]))
     assert (one.low, one.high) == (100, 300)
@@ -297,7 +298,7 @@ def test_answers_are_bounded_and_views_do_not_pile_up(rng):
     for k in range(60):
         look = Look(limits="minmax", limits_from="view", curve="equalise")
         sp.render(raster, look, view=sp.View(rows=(k, k + 500)))
-    assert answers._held <= answers.limit
+    assert answers.held <= answers.limit
     small = Answers(limit=2000)
     keys = [type("Asked", (), {})() for _ in range(9)]
     assert [small.find(key, "q", lambda k=k: k) for k, key in enumerate(keys)] == list(range(9))

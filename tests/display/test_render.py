@@ -7,7 +7,7 @@ import warnings
 import numpy as np
 import pytest
 from PIL import Image
-from tests.conftest import DTYPES, natural
+from tests.conftest import DTYPES, natural, values_of
 
 from spectrane.display import limits
 from spectrane.display.render import render
@@ -248,7 +248,7 @@ def test_a_view_is_the_same_part_of_the_whole(rng, utm):
     assert part.grid.bounds == bounds
     seen = render(source, Look(channels=1, limits="minmax", limits_from="view"),
                   view=View(rows=(0, 5)))  # fmt: skip
-    rows = source._values[0, :5]
+    rows = values_of(source)[0, :5]
     assert (seen.scales[0].low, seen.scales[0].high) == (rows.min(), rows.max())
 
 
@@ -270,9 +270,9 @@ def test_sizes(rng):
     assert render_quietly(source, size=(50, 100)).rgba.shape == (50, 100, 4)
     assert render_quietly(source, size=(800, 1280)).rgba.shape == (640, 1280, 4)
     enlarged = render_quietly(source, Look(limits=(0, 255)), size=(300, 600))
-    np.testing.assert_array_equal(enlarged.rgba[1::3, 1::3, 0], source._values[0])
+    np.testing.assert_array_equal(enlarged.rgba[1::3, 1::3, 0], values_of(source)[0])
     shrunk = render_quietly(source, Look(limits=(0, 255)), size=(50, 100))
-    means = source._values[0].reshape(50, 2, 100, 2).mean((1, 3))
+    means = values_of(source)[0].reshape(50, 2, 100, 2).mean((1, 3))
     np.testing.assert_array_equal(shrunk.rgba[..., 0], shade(means, 0, 255))
 
 
@@ -286,7 +286,9 @@ def test_limits_of_large_rasters_come_from_a_part_and_say_so(rng, monkeypatch):
     assert (about.exact, exact.exact) == (False, True)
     assert (about.low, about.high) == pytest.approx((exact.low, exact.high), rel=0.02)
     assert "about" in str(about)
-    assert (exact.low, exact.high) == pytest.approx(tuple(np.percentile(source._values, [2, 98])))
+    assert (exact.low, exact.high) == pytest.approx(
+        tuple(np.percentile(values_of(source), [2, 98]))
+    )
 
 
 @pytest.mark.parametrize(

@@ -129,8 +129,8 @@ def test_neighbouring_ranges_are_fetched_together(tmp_path, ranges, fetched):
     (tmp_path / "a").write_bytes(data)
     file = open_bytes(tmp_path / "a")
     asked = []
-    plain = file._fetch
-    file._fetch = lambda these: asked.extend(these) or plain(these)
+    plain = file.fetch
+    file.fetch = lambda these: asked.extend(these) or plain(these)
     assert file.read_ranges(ranges) == [data[o : o + n] for o, n in ranges]
     assert asked == fetched
 
@@ -169,8 +169,8 @@ def test_few_files_are_open_at_once_however_many_are_read(tmp_path, monkeypatch)
         made.append(files.LocalFile(path))
     for _ in range(2):
         assert [one.read(3, 1)[0] for one in made] == list(range(12))
-    assert sum(one._file is not None for one in made) <= 3
-    with made[0]._reading() as number:
+    assert sum(one.open for one in made) <= 3
+    with made[0].reading() as number:
         assert not made[0].rest()
         assert os.pread(number, 1, 0) == b"\0"
     (tmp_path / "5.bin").write_bytes(b"other")

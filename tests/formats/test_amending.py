@@ -11,6 +11,7 @@ from tests.tiff_builder import image, tiff
 import spectrane as sp
 from spectrane.formats.tiff import amending
 from spectrane.model.errors import FormatError, MetadataError
+from spectrane.model.source import source_of
 
 CHANGES = {
     "nodata": {"nodata": 0},
@@ -35,7 +36,7 @@ def scene(tmp_path, rng):
 def facts(path):
     with sp.open(path) as raster:
         return (raster.bands, raster.grid, raster.look, raster.metadata.get("notes"),
-                raster._source.nodata_when)  # fmt: skip
+                source_of(raster).nodata_when)  # fmt: skip
 
 
 @pytest.mark.parametrize("inside", [False, True])

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 import resource
-import time
 import warnings
 import zipfile
 
@@ -98,7 +97,6 @@ def mutated(data, changes):
 
 
 def tried(path):
-    began = time.process_time()
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     try:
         with warnings.catch_warnings():
@@ -113,7 +111,6 @@ def tried(path):
         assert str(error)
     cache.blocks.clear()
     assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 256 << 10
-    assert time.process_time() - began < 10  # a hang fails; a slow machine does not
 
 
 @pytest.mark.parametrize("name", PLAIN)

@@ -15,6 +15,7 @@ from spectrane.engine.files import HeldFile
 from spectrane.engine.inflating import InflatedFile
 from spectrane.formats.nifti.header import TYPES
 from spectrane.formats.nifti.writer import quaternion
+from spectrane.model.source import source_of
 
 AFFINE = np.array([[-2.0, 0, 0, 90], [0, 2, 0, -126], [0, 0, 3, -72], [0, 0, 0, 1]])
 
@@ -88,7 +89,7 @@ def test_every_number_type_in_either_order(tmp_path, rng, datatype, order, versi
         np.testing.assert_array_equal(volume.affine, AFFINE)
         part = volume.voxels(i=(1, 4), j=(2, 3), k=(0, 2), physical=False)
         np.testing.assert_array_equal(part, cube[1:4, 2:3, 0:2])
-        again = pickle.loads(pickle.dumps(volume._source))
+        again = pickle.loads(pickle.dumps(source_of(volume)))
         np.testing.assert_array_equal(again.read([0], ((0, 5), (0, 4), (0, 3))).values[0], cube)
 
 
@@ -178,7 +179,7 @@ def test_pairs_and_gzip(tmp_path, rng):
     (tmp_path / "c.nii.gz").write_bytes(gzip.compress(head() + cube.T.tobytes()))
     packed = sp.open(tmp_path / "c.nii.gz")
     np.testing.assert_array_equal(packed.voxels(j=(1, 3)), cube[:, 1:3])
-    np.testing.assert_array_equal(pickle.loads(pickle.dumps(packed._source)).read(
+    np.testing.assert_array_equal(pickle.loads(pickle.dumps(source_of(packed))).read(
         [0], ((0, 5), (0, 4), (2, 3))).values[0], cube[..., 2:])  # fmt: skip
 
 
@@ -191,10 +192,10 @@ def test_gzip_is_read_at_any_place_without_inflating_twice(rng, monkeypatch):
     for offset, length in ((150_000, 300), (10, 20), (89_990, 40), (199_990, 10)):
         assert inside.read(offset, length) == data[offset : offset + length]
     assert inside.size == 200_000
-    assert 10 < len(inside._points) < 60
+    assert 10 < inside.marks < 60
     taken = []
-    plain = HeldFile._fetch
-    monkeypatch.setattr(HeldFile, "_fetch", lambda self, ranges: taken.append(ranges) or plain(
+    plain = HeldFile.fetch
+    monkeypatch.setattr(HeldFile, "fetch", lambda self, ranges: taken.append(ranges) or plain(
         self, ranges))  # fmt: skip
     inside.read(150_000, 100)
     assert sum(length for ranges in taken for _, length in ranges) < 12_000

@@ -12,6 +12,7 @@ from tests.tiff_builder import image, tiff
 
 import spectrane as sp
 from spectrane.model.errors import FormatError
+from spectrane.model.source import source_of
 
 
 @pytest.fixture
@@ -174,7 +175,7 @@ def test_orientation_is_applied_when_drawn(opened, rng, orientation):
     part = upright.pixels(rows=(1, 4), columns=(2, 5))[0]
     np.testing.assert_array_equal(part, wanted[1:4, 2:5])
     gathered = np.zeros_like(wanted)
-    source = upright._source
+    source = source_of(upright)
     for window, pixels in source.blocks([0], ((0, wanted.shape[0]), (0, wanted.shape[1]))):
         gathered[tuple(slice(*pair) for pair in window)] = pixels.values[0]
     np.testing.assert_array_equal(gathered, wanted)

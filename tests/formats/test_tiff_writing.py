@@ -321,8 +321,8 @@ def test_writing_holds_few_blocks_of_others():
     for k in range(9):
         held.put(k, np.zeros(100, "u1"))
     with held.narrowed(250):
-        assert held._held == 200
+        assert held.held == 200
         held.put("new", np.zeros(100, "u1"))
-        assert held._held == 200
+        assert held.held == 200
         assert held.get("new") is not None
     assert held.limit == 1000

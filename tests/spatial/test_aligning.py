@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 from scipy import ndimage
+from tests.conftest import values_of
 
 from spectrane.engine.memory import ArraySource
 from spectrane.model.band import Band
@@ -66,8 +67,8 @@ def test_an_affine_is_found_and_taken_out():
         assert np.abs(np.array(found.matrix) @ (c, r, 1) - wanted)[:2].max() < 0.25
     flat = regrid(moved(moving, fixed, found), big).read([0], whole(big.shape))
     inner = (slice(60, -60), slice(60, -60))
-    off = (flat.values[0] - fixed._values[0])[inner]
-    before = (moving._values[0] - fixed._values[0])[inner]
+    off = (flat.values[0] - values_of(fixed)[0])[inner]
+    before = (values_of(moving)[0] - values_of(fixed)[0])[inner]
     assert np.std(off) < 0.2 * np.std(before)
 
 
@@ -80,7 +81,7 @@ def test_rasters_in_other_systems_are_moved_too():
         y_up=True,
         placed=True,
     )
-    other = regrid(ArraySource(fixed._values, grid=wrong), crs="EPSG:32728")
+    other = regrid(ArraySource(values_of(fixed), grid=wrong), crs="EPSG:32728")
     found = align(other, fixed)
     assert (found.columns, found.rows) == (pytest.approx(-4, abs=0.15), pytest.approx(3, abs=0.15))
     again = align(moved(other, fixed, found), fixed)
@@ -96,7 +97,7 @@ def test_what_shows_nothing_in_common_is_told(rng):
     assert done[1].grid == GRID
     assert not rows[0]["taken out"]
     far = ArraySource(
-        fixed._values,
+        values_of(fixed),
         grid=Grid.from_corner((200, 260), x=480510, y=7360000, pixel_size=2, crs="EPSG:32727"),
     )
     with pytest.raises(GridMismatch, match="at least 24 x 24"):

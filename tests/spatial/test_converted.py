@@ -8,12 +8,13 @@ import pytest
 import spectrane as sp
 from spectrane.display.export import converted
 from spectrane.model.errors import LookError, MetadataError
+from spectrane.model.source import source_of
 from spectrane.spatial.converted import conversion
 
 
 def changed(array, dtype, rescale=None, look=None, **options):
     raster = sp.from_array(np.atleast_2d(array), **options)
-    source = converted(raster._source, dtype, rescale, look)
+    source = converted(source_of(raster), dtype, rescale, look)
     return sp.Raster(source), source
 
 

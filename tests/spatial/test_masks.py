@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 from scipy import ndimage
+from tests.conftest import values_of
 
 from spectrane.engine.memory import ArraySource
 from spectrane.model.band import Band
@@ -40,9 +41,9 @@ def source(rng, utm):
 )
 def test_values_ranges_and_bits(source, band, asked, wanted):
     mask = masks.ByTest(source, band, asked)
-    np.testing.assert_array_equal(whole_mask(mask), wanted(source._values[band]))
+    np.testing.assert_array_equal(whole_mask(mask), wanted(values_of(source)[band]))
     np.testing.assert_array_equal(
-        mask.read([0], ((9, 20), (3, 50))).values[0], wanted(source._values[band])[9:20, 3:50]
+        mask.read([0], ((9, 20), (3, 50))).values[0], wanted(values_of(source)[band])[9:20, 3:50]
     )
 
 
@@ -73,7 +74,7 @@ def test_masks_are_combined_and_laid_on_other_grids(source, utm):
     np.testing.assert_array_equal(whole_mask(masks.Inverted(low)), ~a)
     coarse = ArraySource(np.arange(35 * 45).reshape(1, 35, 45) % 3 == 0, grid=utm.resized((35, 45)))
     on = masks.mask_on(coarse, source)
-    np.testing.assert_array_equal(whole_mask(on), coarse._values[0].repeat(2, 0).repeat(2, 1))
+    np.testing.assert_array_equal(whole_mask(on), values_of(coarse)[0].repeat(2, 0).repeat(2, 1))
     with pytest.raises(BandError, match="one band"):
         masks.mask_on(source, source)
     loose = ArraySource(np.ones((1, 3, 3), bool))
@@ -120,7 +121,9 @@ def test_a_mask_is_kept_as_nodata_or_alpha_and_trims(source):
     clear = masks.Masked(source, mask, "alpha").read([1], ((0, 70), (0, 90)))
     np.testing.assert_array_equal(clear.alpha, np.where(plain, 65535, 0))
     trimmed = masks.trimmed(source, 1).read([0, 1], ((0, 70), (0, 90)))
-    shown = (source._values[0] > 0) & (ndimage.distance_transform_edt(source._values[0] > 0) > 1)
+    shown = (values_of(source)[0] > 0) & (
+        ndimage.distance_transform_edt(values_of(source)[0] > 0) > 1
+    )
     np.testing.assert_array_equal(trimmed.shown, shown)
     with pytest.raises(LookError, match="nodata or alpha"):
         masks.Masked(source, mask, "band")

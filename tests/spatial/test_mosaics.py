@@ -7,6 +7,7 @@ import pickle
 import numpy as np
 import pytest
 from scipy import ndimage
+from tests.conftest import values_of
 
 from spectrane.engine.memory import ArraySource
 from spectrane.model.band import Band
@@ -96,7 +97,7 @@ def test_feathering_weighs_by_distance_to_the_valid_edge(three, width):
             round((2000 - source.grid.bounds[3]) / 10),
             round((source.grid.bounds[0] - 1000) / 10),
         )
-        valid = source._values[0] > 0
+        valid = values_of(source)[0] > 0
         weight = np.zeros((60, 100))
         weight[row : row + valid.shape[0], column : column + valid.shape[1]] = np.where(
             valid, np.minimum(1, distance(valid) / width), 0
@@ -133,7 +134,7 @@ def test_known_gains_and_biases_are_found(rng, kind):
     ]
     apart = part(truth, (0, 5), (0, 5))
     far = ArraySource(
-        apart._values.astype("f8"),
+        values_of(apart).astype("f8"),
         bands=[Band("grey")],
         grid=Grid.from_corner((5, 5), x=1000, y=2500, pixel_size=10, crs="EPSG:32727"),
     )
@@ -232,7 +233,7 @@ def test_inputs_differ_in_grid_type_bands_scale_and_nodata(rng, utm):
     found = everything(mosaic)
     stored = np.floor(values[[2, 0]][:, :, 40:] * 0.01 + 0.5)
     np.testing.assert_allclose(found.values[:, :, 90:], np.where(stored == 0, 1, stored), atol=0)
-    np.testing.assert_array_equal(found.values[:, :, :50], first._values[:, :, :50])
+    np.testing.assert_array_equal(found.values[:, :, :50], values_of(first)[:, :, :50])
     third = ArraySource(values[:2].astype("f4"), grid=utm, bands=[Band("a", "green"), Band("b")])
     with pytest.raises(BandError, match=r"has no band like r \(red\)"):
         Mosaic([first, third])
@@ -318,7 +319,7 @@ def test_rules_that_make_no_sense_are_refused(given, message):
 def test_rasters_that_cannot_be_joined_are_refused(rng, utm):
     here = part(scene(rng), (0, 60), (0, 60))
     with pytest.raises(GridMismatch, match="has no place on a map"):
-        Mosaic([here, ArraySource(here._values)])
+        Mosaic([here, ArraySource(values_of(here))])
     with pytest.raises(GridMismatch, match="there are no rasters"):
         Mosaic([])
     with (

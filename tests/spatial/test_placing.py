@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pyproj
 import pytest
+from tests.conftest import values_of
 
 from spectrane.engine.memory import ArraySource
 from spectrane.model.errors import GridMismatch, LookError
@@ -69,7 +70,7 @@ def test_misses_are_told_in_pixels_and_map_units_and_the_worst_is_named(picture)
     assert placement.rms == pytest.approx(np.sqrt(np.mean([m.miss**2 for m in placement.misses])))
     assert made.grid.rotated
     assert made.metadata["placement"]["worst"] == "p3"
-    np.testing.assert_array_equal(made.read([0], ((0, 100), (0, 200))).values, picture._values)
+    np.testing.assert_array_equal(made.read([0], ((0, 100), (0, 200))).values, values_of(picture))
 
 
 @pytest.mark.parametrize("kind", ["polynomial", "projective"])
@@ -83,7 +84,7 @@ def test_what_is_not_affine_is_regridded(picture, kind):
     for row, column in ((50, 40), (20, 150), (70, 100)):
         px, py = true_map(kind, column + 0.5, row + 0.5)
         r, c = made.grid.locate(x=float(px), y=float(py))
-        near = picture._values[0, row - 2 : row + 3, column - 2 : column + 3]
+        near = values_of(picture)[0, row - 2 : row + 3, column - 2 : column + 3]
         assert found.values[0, r, c] in near
 
 

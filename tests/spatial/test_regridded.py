@@ -8,6 +8,7 @@ import warnings
 import numpy as np
 import pyproj
 import pytest
+from tests.conftest import values_of
 from tests.kernels.test_gathering import at_point
 
 from spectrane.engine.memory import ArraySource
@@ -53,7 +54,7 @@ def test_each_pixel_is_the_kernel_at_its_place(source, name, kind):
     }[kind]
     made = regrid(source, target, resample=name, tolerance=0)
     found = made.read([0], ((0, target.rows), (0, target.columns)))
-    plane = np.where(source._values[0] == 0, np.nan, source._values[0]).astype("f8")
+    plane = np.where(values_of(source)[0] == 0, np.nan, values_of(source)[0]).astype("f8")
     for row in range(0, target.rows, 7):
         for column in range(0, target.columns, 5):
             c, r = exact_positions(target, source.grid, row, column)
@@ -66,7 +67,7 @@ def test_each_pixel_is_the_kernel_at_its_place(source, name, kind):
 
 def test_nearest_and_majority_keep_classes(source, utm):
     classes = ArraySource(
-        (source._values[:1] % 5).astype("u1"),
+        (values_of(source)[:1] % 5).astype("u1"),
         grid=utm,
         bands=[Band("class", nodata=0)],
         look=Look(classes={1: ("#000000", "x")}),
@@ -75,10 +76,10 @@ def test_nearest_and_majority_keep_classes(source, utm):
     assert made.resample == "nearest"
     found = made.read([0], ((0, 60), (0, 80)))
     c, r = exact_positions(ROTATED, utm, 11, 17)
-    assert found.values[0, 11, 17] == classes._values[0, int(r), int(c)]
+    assert found.values[0, 11, 17] == values_of(classes)[0, int(r), int(c)]
     coarse = regrid(classes, pixel_size=40)
     assert coarse.resample == "majority"
-    block = classes._values[0, 4:8, 8:12]
+    block = values_of(classes)[0, 4:8, 8:12]
     counts = np.bincount(block[block > 0].ravel())
     assert coarse.read([0], ((1, 2), (2, 3))).values[0, 0, 0] == counts.argmax()
     with pytest.raises(LookError, match="names of classes"):
@@ -105,7 +106,7 @@ def test_pixels_that_coincide_are_not_resampled(source, utm):
     made = regrid(source, moved)
     assert isinstance(made, Shifted)
     found = made.read([0], ((0, 55), (0, 110)))
-    np.testing.assert_array_equal(found.values[0, 5:, :80], source._values[0, :50, 10:])
+    np.testing.assert_array_equal(found.values[0, 5:, :80], values_of(source)[0, :50, 10:])
     assert not found.valid[0, :5].any()
     assert not found.valid[0, :, 80:].any()
     assert regrid(source, utm) is source

@@ -12,6 +12,7 @@ import spectrane as sp
 from spectrane.kernels import slicing
 from spectrane.model.patient import aligned_axes, reach
 from spectrane.model.physical import as_stored
+from spectrane.model.source import source_of
 from spectrane.spatial.slicing import PLANES, Plane
 
 
@@ -86,14 +87,14 @@ def test_an_oblique_plane_is_gathered_from_memory_without_copying_the_volume(tmp
     held.save(tmp_path / "turned.nii.gz")
     plain = sp.volume_from_array(values, affine=turn, nodata=-999)  # with no-data it is copied
     with sp.open(tmp_path / "turned.nii") as mapped, sp.open(tmp_path / "turned.nii.gz") as packed:
-        assert mapped._source.in_memory(0) is not None
-        assert packed._source.in_memory(0) is plain._source.in_memory(0) is None
+        assert source_of(mapped).in_memory(0) is not None
+        assert source_of(packed).in_memory(0) is source_of(plain).in_memory(0) is None
         low, high = (one[2] for one in reach(held.grid))
         for at in np.linspace(low + 1, high - 1, 5):
             for one, other in ((held, plain), (mapped, packed)):
                 wanted = other.slice("axial", at=at).pixels()
                 np.testing.assert_array_equal(one.slice("axial", at=at).pixels(), wanted)
-    assert np.shares_memory(held._source.in_memory(0), values)
+    assert np.shares_memory(source_of(held).in_memory(0), values)
 
 
 def point(cube, place):
@@ -205,7 +206,7 @@ def test_regridding_and_cropping_keep_the_millimetres():
     low, high = reach(part.grid)
     assert (low >= reach(volume.grid)[0] - 1e-9).all()
     assert part.slice("axial", at=float(high[2]) - 1).shape[0] == 1
-    window = there._source.read([0], ((1, 3), (2, 4), (1, 2)))
+    window = source_of(there).read([0], ((1, 3), (2, 4), (1, 2)))
     np.testing.assert_allclose(window.values[0], there.voxels()[1:3, 2:4, 1:2])
 
 
@@ -241,8 +242,8 @@ def test_a_file_is_read_only_where_the_slice_lies(tmp_path, rng):
     sp.volume_from_array(cube, affine=np.diag([1, 1, 2, 1])).save(tmp_path / "a.nii")
     volume = sp.open(tmp_path / "a.nii")
     seen = []
-    plain = volume._source._voxels
-    volume._source._voxels = lambda frame, window: seen.append(window) or plain(frame, window)
+    plain = source_of(volume).voxels
+    source_of(volume).voxels = lambda frame, window: seen.append(window) or plain(frame, window)
     volume.slice("axial", at=20.0).pixels()
     assert seen == [((0, 20), (0, 30), (10, 12))]
     picture = sp.render(volume.slice("axial", index=10), sp.Look(limits=(0, 1000)))

@@ -6,7 +6,7 @@ import pickle
 
 import numpy as np
 import pytest
-from tests.conftest import natural
+from tests.conftest import natural, values_of
 
 from spectrane.engine.memory import ArraySource, loaded
 from spectrane.formats.registry import open_source
@@ -48,7 +48,7 @@ def test_a_part_of_a_part_keeps_one_window_and_reads_nothing(watched):
     assert watched.reads == []
     got = second.read([0], ((1, 3), (2, 6)))
     assert watched.reads == [([0], ((16, 18), (32, 36)))]
-    np.testing.assert_array_equal(got.values[0], watched._values[0, 16:18, 32:36])
+    np.testing.assert_array_equal(got.values[0], values_of(watched)[0, 16:18, 32:36])
     assert second.grid.center(row=0, column=0) == watched.grid.center(row=15, column=30)
     with pytest.raises(GridMismatch, match="the raster has rows 0 to 20"):
         second.read([0], ((0, 21), (0, 5)))

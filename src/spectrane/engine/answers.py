@@ -30,7 +30,7 @@ class Answers:
 
     def __init__(self, limit: int = LIMIT) -> None:
         self.limit = limit
-        self._held = 0
+        self.held = 0
         self._found: OrderedDict[tuple[int, Hashable], tuple[Any, int]] = OrderedDict()
         self._numbers: weakref.WeakKeyDictionary[Any, int] = weakref.WeakKeyDictionary()
         self._next = itertools.count()
@@ -52,10 +52,10 @@ class Answers:
         with self._lock:
             before = self._found.pop(key, (None, 0))[1]
             self._found[key] = (answer, size)
-            self._held += size - before
-            while self._held > self.limit:
+            self.held += size - before
+            while self.held > self.limit:
                 _, (_, dropped) = self._found.popitem(last=False)
-                self._held -= dropped
+                self.held -= dropped
         return answer
 
     def _number(self, source: object) -> int:
@@ -68,7 +68,7 @@ class Answers:
         """Forget everything."""
         with self._lock:
             self._found.clear()
-            self._held = 0
+            self.held = 0
 
 
 answers = Answers()

@@ -24,7 +24,7 @@ class BlockCache:
 
     def __init__(self, limit: int = 256 << 20) -> None:
         self.limit = limit
-        self._held = 0
+        self.held = 0
         self._blocks: OrderedDict[Hashable, NDArray[Any]] = OrderedDict()
         self._lock = threading.Lock()
 
@@ -42,7 +42,7 @@ class BlockCache:
             return
         with self._lock:
             old = self._blocks.pop(key, None)
-            self._held += block.nbytes - (old.nbytes if old is not None else 0)
+            self.held += block.nbytes - (old.nbytes if old is not None else 0)
             self._blocks[key] = block
             self._drop()
 
@@ -59,15 +59,15 @@ class BlockCache:
             self.limit = before
 
     def _drop(self) -> None:
-        while self._held > self.limit:
+        while self.held > self.limit:
             _, dropped = self._blocks.popitem(last=False)
-            self._held -= dropped.nbytes
+            self.held -= dropped.nbytes
 
     def clear(self) -> None:
         """Forget everything."""
         with self._lock:
             self._blocks.clear()
-            self._held = 0
+            self.held = 0
 
 
 blocks = BlockCache()

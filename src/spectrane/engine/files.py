@@ -34,7 +34,8 @@ class ByteFile:
 
     _head: bytes | None = None
 
-    def _fetch(self, ranges: Sequence[Range]) -> list[bytes]:
+    def fetch(self, ranges: Sequence[Range]) -> list[bytes]:
+        """Return the bytes of ranges inside the file; a subclass says how."""
         raise NotImplementedError
 
     @property
@@ -61,7 +62,7 @@ class ByteFile:
         for offset, length in ranges:
             self._check(offset, length)
         joined, places = _joined(ranges)
-        pieces = self._fetch(joined)
+        pieces = self.fetch(joined)
         for (offset, length), piece in zip(joined, pieces, strict=True):
             if len(piece) != length:
                 raise AccessError(
@@ -150,15 +151,16 @@ class LocalFile(ByteFile):
         """Path, size and time of the last change."""
         return (os.path.abspath(self.name), *self._state)
 
-    def _fetch(self, ranges: Sequence[Range]) -> list[bytes]:
-        with self._reading() as file:
+    def fetch(self, ranges: Sequence[Range]) -> list[bytes]:
+        """Return the bytes of ranges inside the file."""
+        with self.reading() as file:
             try:
                 return [os.pread(file, length, offset) for offset, length in ranges]
             except OSError as error:
                 raise AccessError(f"{self.name}: {error.strerror}") from error
 
     @contextlib.contextmanager
-    def _reading(self) -> Iterator[int]:
+    def reading(self) -> Iterator[int]:
         """Yield the open file, which does not rest meanwhile."""
         with self._lock:
             self._readers += 1
@@ -207,10 +209,15 @@ class LocalFile(ByteFile):
         """Return the whole file mapped into memory; checked anew that it has not changed."""
         import mmap
 
-        with self._reading() as file:
+        with self.reading() as file:
             if self._map is None:
                 self._map = memoryview(mmap.mmap(file, 0, access=mmap.ACCESS_READ))
             return self._map
+
+    @property
+    def open(self) -> bool:
+        """Whether the file is open just now."""
+        return self._file is not None
 
     def close(self) -> None:
         """Let go of the file; reading again opens it again."""
@@ -245,7 +252,8 @@ class HeldFile(ByteFile):
         """The name and what is held."""
         return (self.name, self.size, hash(self._data))
 
-    def _fetch(self, ranges: Sequence[Range]) -> list[bytes]:
+    def fetch(self, ranges: Sequence[Range]) -> list[bytes]:
+        """Return the bytes of ranges inside the file."""
         return [self._data[offset : offset + length] for offset, length in ranges]
 
 
@@ -290,7 +298,8 @@ class RemoteFile(ByteFile):
             return self._head[offset : offset + length]
         return super().read(offset, length)
 
-    def _fetch(self, ranges: Sequence[Range]) -> list[bytes]:
+    def fetch(self, ranges: Sequence[Range]) -> list[bytes]:
+        """Return the bytes of ranges inside the file."""
         filesystem, path = self._filesystem()
         starts = [offset for offset, _ in ranges]
         ends = [offset + length for offset, length in ranges]

@@ -80,7 +80,13 @@ class InflatedFile(ByteFile):
         if offset < 0 or length < 0 or offset + length > _LARGEST:
             raise FormatError(f"{self.name}: {length} bytes at {offset} make no sense")
 
-    def _fetch(self, ranges: Sequence[Range]) -> list[bytes]:
+    @property
+    def marks(self) -> int:
+        """How many places are kept from which inflating can go on."""
+        return len(self._points)
+
+    def fetch(self, ranges: Sequence[Range]) -> list[bytes]:
+        """Return the bytes of ranges inside the file."""
         found = []
         with self._lock:
             for offset, length in ranges:

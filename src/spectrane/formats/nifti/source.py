@@ -94,10 +94,10 @@ class NiftiSource(VolumeSource):
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer a window of some frames; views of the file's order, never transposed in memory."""
         if self.colors:
-            raw = self._voxels(0, window).view(np.uint8)
+            raw = self.voxels(0, window).view(np.uint8)
             cube = raw.reshape(*raw.shape[:-1], -1, len(self.colors))
             return Pixels(np.stack([cube[..., band].T for band in bands]))
-        planes = [self._numbers(self._voxels(band, window)).T for band in bands]
+        planes = [self._numbers(self.voxels(band, window)).T for band in bands]
         out = planes[0][np.newaxis] if len(planes) == 1 else np.stack(planes)
         return Pixels(out)
 
@@ -117,7 +117,7 @@ class NiftiSource(VolumeSource):
         }  # fmt: skip
         return np.asarray(pick[self.part](value), self.dtype)
 
-    def _voxels(self, frame: int, window: Window) -> NDArray[Any]:
+    def voxels(self, frame: int, window: Window) -> NDArray[Any]:
         """Return (k, j, i) of one frame as they lie in the file."""
         ni, nj, nk = self.shape
         (i0, i1), (j0, j1), (k0, k1) = window
