@@ -3,7 +3,7 @@ PYTHON ?= python3
 BIN := .venv/bin
 READY := .venv/.ready
 
-.PHONY: demo test check bench docs screenshots clean
+.PHONY: demo test check lowest bench docs screenshots clean
 
 $(READY): pyproject.toml
 	$(PYTHON) -m venv .venv
@@ -25,6 +25,20 @@ check: $(READY)
 	$(BIN)/python tests/shape.py
 	$(BIN)/python docs/tables.py --check
 
+# The oldest versions that pyproject.toml declares, as wheels, and a sample of the tests on them.
+SAMPLE := tests/cli tests/display tests/model tests/analysis tests/spatial tests/test_face.py \
+	tests/test_figures.py tests/formats/test_cf.py tests/formats/test_tiff_reading.py \
+	tests/formats/test_tiff_writing.py tests/formats/test_nifti.py tests/engine/test_running.py
+
+lowest:
+	$(PYTHON) -m venv --clear .venv-lowest
+	$(PYTHON) tests/lowest.py > .venv-lowest/pins.txt
+	.venv-lowest/bin/python -m pip install --quiet --only-binary :all: -r .venv-lowest/pins.txt \
+		pytest pytest-timeout hypothesis hatchling editables
+	.venv-lowest/bin/python -m pip install --quiet --no-deps --no-build-isolation --editable .
+	.venv-lowest/bin/python -m pytest -o filterwarnings=default $(SAMPLE) \
+		-k "not (pillow and zstd)"  # which old Pillow has no codec for
+
 bench: $(READY)
 	$(BIN)/python -m benchmarks --write docs/performance.md
 
@@ -35,4 +49,4 @@ screenshots: $(READY)
 	$(BIN)/python docs/screenshots.py
 
 clean:
-	rm -rf .venv demo build dist
+	rm -rf .venv .venv-lowest demo build dist

@@ -12,6 +12,7 @@ import click
 from spectrane.cli.common import (
     NoData,
     Numbers,
+    ParamType,
     examples,
     progress_bar,
     shared_options,
@@ -21,7 +22,7 @@ from spectrane.spatial.clipping import EXTENTS, KEEPS
 from spectrane.spatial.masks import LEAVES, mask_on
 
 
-class Range(click.ParamType[Any]):
+class Range(ParamType):
     """``LOW..HIGH``, either of which may be left out."""
 
     name = "LOW..HIGH"

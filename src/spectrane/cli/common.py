@@ -9,11 +9,16 @@ import sys
 import threading
 import warnings
 from collections.abc import Callable, Iterator, Sequence
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
 from spectrane.model.resampling import SPACINGS
+
+if TYPE_CHECKING:
+    ParamType = click.ParamType[Any]
+else:  # what is only generic for type checkers in some versions
+    ParamType = click.ParamType
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 _PATIENCE = 1.0
@@ -84,7 +89,7 @@ def for_each(
         raise SystemExit(1)
 
 
-class Size(click.ParamType[Any]):
+class Size(ParamType):
     """``COLUMNSxROWS``, given as (rows, columns)."""
 
     name = "COLUMNSxROWS"
@@ -106,7 +111,7 @@ def print_table(table: Any) -> None:
     click.echo(printable(table.to_string(index=False, na_rep="", float_format="{:.6g}".format)))
 
 
-class Numbers(click.ParamType[Any]):
+class Numbers(ParamType):
     """A fixed number of numbers with commas between them."""
 
     def __init__(self, count: int, name: str, most: int | None = None) -> None:
@@ -126,7 +131,7 @@ class Numbers(click.ParamType[Any]):
         return numbers
 
 
-class NoData(click.ParamType[Any]):
+class NoData(ParamType):
     """``none``, or numbers and LOW..HIGH ranges with commas between them."""
 
     name = "VALUE[,LOW..HIGH]"

@@ -7,12 +7,19 @@ from typing import Any
 
 import click
 
-from spectrane.cli.common import Numbers, examples, progress_bar, shared_options, told_warnings
+from spectrane.cli.common import (
+    Numbers,
+    ParamType,
+    examples,
+    progress_bar,
+    shared_options,
+    told_warnings,
+)
 from spectrane.model.resampling import RESAMPLINGS
 from spectrane.spatial.fitting import FITS
 
 
-class Corners(click.ParamType[Any]):
+class Corners(ParamType):
     """Two or four map positions with blanks or semicolons between them."""
 
     name = "X,Y X,Y [X,Y X,Y]"

@@ -15,6 +15,7 @@ from spectrane.analysis.thresholds import ONE_SIDED, STATISTICS, Threshold
 from spectrane.cli.clip import Range
 from spectrane.cli.common import (
     Numbers,
+    ParamType,
     Size,
     examples,
     opening_of,
@@ -30,7 +31,7 @@ from spectrane.model.whole_files import check_target
 from spectrane.spatial.slicing import AXES, PLANES, PROJECTIONS, SIDES
 
 
-class Least(click.ParamType[Any]):
+class Least(ParamType):
     """A size in voxels, or in mm³."""
 
     name = "N[mm3]"
