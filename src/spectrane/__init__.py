@@ -5,12 +5,12 @@ Names are loaded when first used, so that importing costs next to nothing.
 
 from __future__ import annotations
 
-import importlib
-from typing import TYPE_CHECKING, Any
-
 from spectrane.model import version
 
+TYPE_CHECKING = False  # typing itself takes longer to load than all that is loaded here
 if TYPE_CHECKING:
+    from typing import Any
+
     from spectrane.analysis.description import Description
     from spectrane.analysis.histogram import Histogram
     from spectrane.analysis.spectra import Spectra
@@ -159,6 +159,8 @@ __all__ = [
 
 
 def __getattr__(name: str) -> Any:
+    import importlib
+
     if name in ("figures", "pages"):  # packages of their own, which bring more with them
         return importlib.import_module(f"spectrane.{name}")
     if name not in _HOME_OF:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -160,6 +158,9 @@ class Colormap:
         try:
             if name.endswith(".toml"):
                 return cls.from_dict(tomllib.loads(text))
+            import csv  # no other way of making a map needs it
+            import io
+
             rows = [row for row in csv.reader(io.StringIO(text)) if row]
             numbers = [[int(v) for v in row] for row in rows if row[0].strip().isdecimal()]
             entries = np.array([row + [255] * (4 - len(row)) for row in numbers])

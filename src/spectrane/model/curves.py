@@ -6,7 +6,6 @@ A new one is a subclass of ``Curve`` with a name, and nothing else: see ``docs/e
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from itertools import pairwise
 from typing import Any, ClassVar, Protocol, Self, TypeAlias
 
@@ -14,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.model.errors import LookError
-from spectrane.model.rules import Rule, number, plain
+from spectrane.model.rules import Rule, held, number, plain
 
 FloatArray: TypeAlias = NDArray[np.float64]
 FITTED = 1 / 3
@@ -71,7 +70,6 @@ class Curve(Rule):
         return Curve.parse(given)
 
 
-@dataclass(frozen=True)
 class Linear(Curve, name="linear", help="u itself"):
     """Levels rise evenly."""
 
@@ -80,7 +78,6 @@ class Linear(Curve, name="linear", help="u itself"):
         return u
 
 
-@dataclass(frozen=True)
 class SquareRoot(Curve, name="sqrt", help="√u"):
     """The square root."""
 
@@ -89,7 +86,6 @@ class SquareRoot(Curve, name="sqrt", help="√u"):
         return np.sqrt(u)
 
 
-@dataclass(frozen=True)
 class Square(Curve, name="square", help="u²"):
     """The square."""
 
@@ -98,7 +94,6 @@ class Square(Curve, name="square", help="u²"):
         return u * u
 
 
-@dataclass(frozen=True)
 class Gamma(Curve, name="gamma", help="u^(1/g): brighter in the middle above 1, darker below"):
     """The power of 1/g."""
 
@@ -109,7 +104,6 @@ class Gamma(Curve, name="gamma", help="u^(1/g): brighter in the middle above 1, 
         return np.asarray(u ** (1.0 / self.g))
 
 
-@dataclass(frozen=True)
 class Log(
     Curve, name="log",
     help="log10(1 + (10^d − 1)·u)/d, over d decades; fitted: d of 1 to 6 that draws the median of "
@@ -117,7 +111,7 @@ class Log(
 ):  # fmt: skip
     """Decades drawn evenly."""
 
-    decades: float | None = number(None, above=0, most=300)
+    decades: float | None = number(default=None, above=0, most=300)
 
     def fitted(self, positions: Positions) -> Curve:
         """Return it over as many decades as bring the median to one third."""
@@ -131,7 +125,6 @@ class Log(
         return np.asarray(np.log10(1.0 + (10.0**decades - 1.0) * u) / decades)
 
 
-@dataclass(frozen=True)
 class Asinh(
     Curve, name="asinh",
     help="asinh(u/s)/asinh(1/s), linear up to about the share s of the range; fitted: s of 0.001 "
@@ -139,7 +132,7 @@ class Asinh(
 ):  # fmt: skip
     """Linear near low, logarithmic above."""
 
-    share: float | None = number(None, above=0, most=1e6)
+    share: float | None = number(default=None, above=0, most=1e6)
 
     def fitted(self, positions: Positions) -> Curve:
         """Return it with the share that brings the median to one third."""
@@ -157,11 +150,10 @@ class Asinh(
         return np.asarray(np.arcsinh(u / share) / np.arcsinh(1.0 / share))
 
 
-@dataclass(frozen=True)
 class Logistic(Curve, name="logistic", help="σ(s·(u − ½)), moved and scaled so that 0→0, 1→1"):
     """An S: flat at both ends."""
 
-    s: float = number(8.0, above=0, most=700)
+    s: float = number(default=8.0, above=0, most=700)
 
     def __call__(self, u: FloatArray) -> FloatArray:
         """Return t of u."""
@@ -173,7 +165,6 @@ class Logistic(Curve, name="logistic", help="σ(s·(u − ½)), moved and scaled
         return np.asarray((middle(u) - low) / (high - low))
 
 
-@dataclass(frozen=True)
 class Equalise(
     Curve, name="equalise",
     help="the share of the valid values between the limits that are at or below v",
@@ -194,13 +185,12 @@ class Equalise(
         raise LookError("curve equalise: is found from values; it has none of its own")
 
 
-@dataclass(frozen=True)
 class Points(
     Curve, name="points", help="straight lines through (u, t), u rising, held beyond the ends"
 ):
     """Lines through points, as pairs: ``points:u1/t1,u2/t2,…``."""
 
-    at: tuple[tuple[float, float], ...] = ()
+    at: tuple[tuple[float, float], ...] = held(default=())
 
     def check(self) -> None:
         """Check that there are two points or more, that u rises, and all lie in 0...1."""
@@ -211,7 +201,7 @@ class Points(
             raise LookError("u and t must lie between 0 and 1")
         if any(later[0] <= before[0] for before, later in pairwise(pairs)):
             raise LookError("u must grow from point to point")
-        object.__setattr__(self, "at", tuple((u, t) for u, t in pairs))
+        self._put("at", tuple((u, t) for u, t in pairs))
 
     @classmethod
     def form(cls) -> str:
@@ -247,7 +237,6 @@ class Points(
 _KEPT = 1 << 18
 
 
-@dataclass(frozen=True, eq=False)
 class Shares(Curve):
     """An equalising curve as it was found: ``share[k]`` of the values lie at or below ``u[k]``.
 
@@ -257,9 +246,9 @@ class Shares(Curve):
     """
 
     name: ClassVar[str] = "equalise"
-    u: FloatArray = field(default_factory=lambda: np.zeros(1))
-    share: FloatArray = field(default_factory=lambda: np.ones(1))
-    between: bool = False
+    u: FloatArray = held()
+    share: FloatArray = held()
+    between: bool = held(default=False)
 
     def check(self) -> None:
         """Thin out what changes nothing, and protect the arrays."""
@@ -270,9 +259,9 @@ class Shares(Curve):
             kept[1:] = (steps[0][1:] != steps[0][:-1]) | (steps[1][1:] != steps[1][:-1])
             u, share = u[kept], share[kept]
         for name, values in (("u", u), ("share", share)):
-            held = np.array(values, np.float64)
-            held.setflags(write=False)
-            object.__setattr__(self, name, held)
+            kept = np.array(values, np.float64)
+            kept.setflags(write=False)
+            self._put(name, kept)
 
     @property
     def nbytes(self) -> int:

@@ -8,14 +8,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any, ClassVar, Protocol, TypeAlias
 
 import numpy as np
 
 from spectrane.model.display_window import DisplayWindow, find_window, no_window
 from spectrane.model.errors import LookError
-from spectrane.model.rules import Rule, number
+from spectrane.model.rules import Rule, held, number
 
 Pair: TypeAlias = tuple[float, float]
 
@@ -112,7 +111,6 @@ def is_pair(given: Any) -> bool:
     return all(hasattr(v, "__float__") and not isinstance(v, str | bool) for v in given)
 
 
-@dataclass(frozen=True)
 class Auto(
     Limits, name="auto",
     help="the display range kept with the file, unless it misses the data altogether; else `type` "
@@ -125,7 +123,6 @@ class Auto(
         return Type() if about.dtype.itemsize == 1 else Percentile(1.0, 99.0)
 
 
-@dataclass(frozen=True)
 class Type(
     Limits, name="type",
     help="the stored type's whole range in physical values; 0 to 1 for floats and booleans",
@@ -139,7 +136,6 @@ class Type(
         return values.type_range()
 
 
-@dataclass(frozen=True)
 class MinMax(Limits, name="minmax", help="the least and greatest valid value"):
     """From end to end."""
 
@@ -148,7 +144,6 @@ class MinMax(Limits, name="minmax", help="the least and greatest valid value"):
         return values.ends()
 
 
-@dataclass(frozen=True)
 class Percentile(
     Limits, name="percentile",
     help="percentiles of the valid values, linear between order statistics; low < high",
@@ -169,7 +164,6 @@ class Percentile(
         return low, high
 
 
-@dataclass(frozen=True)
 class Deviation(Limits, name="deviation", help="mean − n·σ to mean + n·σ"):
     """About the mean."""
 
@@ -181,7 +175,6 @@ class Deviation(Limits, name="deviation", help="mean − n·σ to mean + n·σ")
         return mean - self.n * sigma, mean + self.n * sigma
 
 
-@dataclass(frozen=True)
 class Fixed(
     Limits, name="fixed",
     help="as given; `LOW,HIGH` alone and a pair say the same; low > high inverts",
@@ -197,7 +190,6 @@ class Fixed(
         return self.low, self.high
 
 
-@dataclass(frozen=True)
 class CenterWidth(
     Limits, name="window",
     help="c − w/2 to c + w/2; or by name: `window:2` the file's own second, `window:lung` the "
@@ -209,7 +201,7 @@ class CenterWidth(
     cuts: ClassVar[bool] = True
     centre: float = number()
     width: float = number(above=0)
-    label: str = ""
+    label: str = held(default="")
 
     @classmethod
     def form(cls) -> str:
@@ -233,14 +225,13 @@ class CenterWidth(
         return self.centre - self.width / 2, self.centre + self.width / 2
 
 
-@dataclass(frozen=True)
 class NamedWindow(Limits):
     """A window by its number or name; which one that is, is known only with the file."""
 
     name: ClassVar[str] = "window"
     reads: ClassVar[bool] = False
     cuts: ClassVar[bool] = True
-    called: str = ""
+    called: str = held()
 
     @property
     def tail(self) -> str:
@@ -269,15 +260,14 @@ class NamedWindow(Limits):
         raise LookError(f"{self}: no such window is known without its file")
 
 
-@dataclass(frozen=True)
 class FileWindow(Limits):
     """A file's own window, with its function."""
 
     name: ClassVar[str] = "window"
     reads: ClassVar[bool] = False
     cuts: ClassVar[bool] = True
-    window: DisplayWindow = DisplayWindow(0.0, 1.0)
-    label: str = ""
+    window: DisplayWindow = held()
+    label: str = held(default="")
 
     @property
     def tail(self) -> str:
@@ -294,14 +284,13 @@ class FileWindow(Limits):
         return self.window.limits
 
 
-@dataclass(frozen=True)
 class Symmetric(
     Limits, name="symmetric",
     help="−m to +m, m the greatest magnitude or its p-th percentile",
 ):  # fmt: skip
     """About zero, for what has two signs."""
 
-    percentile: float = number(100.0, above=0, most=100)
+    percentile: float = number(default=100.0, above=0, most=100)
 
     def find(self, values: Values) -> Pair:
         """Return the magnitude to either side of 0."""

@@ -7,48 +7,41 @@ the errors, the help of the options and the tables of the documents come from th
 
 from __future__ import annotations
 
-import dataclasses
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import Any, ClassVar, Self
+from typing import Any, ClassVar, Self, dataclass_transform
 
 from spectrane.model.errors import LookError, nearest
 
-
-def number(
-    default: Any = dataclasses.MISSING, *, least: float = -math.inf, most: float = math.inf,
-    above: float = -math.inf,
-) -> Any:  # fmt: skip
-    """Return a field for one of a rule's numbers: from ``least`` to ``most``, or ``above``.
-
-    With a default the number may be left out; None stands for "found from the data".
-    """
-    return dataclasses.field(
-        default=default, metadata={"least": least, "most": most, "above": above}
-    )
+_MISSING: Any = object()
 
 
-@dataclass(frozen=True)
 class Parameter:
-    """One number of a rule: what it is called, its range, and its default where it has one."""
+    """One field of a rule: what it is called, its range, and its default where it has one.
 
-    name: str
-    default: Any
-    least: float
-    most: float
-    above: float
+    ``numeric`` fields are the numbers that are written after the rule's name.
+    """
+
+    def __init__(
+        self, default: Any = _MISSING, least: float = -math.inf, most: float = math.inf,
+        above: float = -math.inf, numeric: bool = True,
+    ) -> None:  # fmt: skip
+        self.default, self.least, self.most, self.above = default, least, most, above
+        self.numeric, self.name = numeric, ""
+
+    def __set_name__(self, owner: type, name: str) -> None:
+        self.name = name
 
     @property
     def optional(self) -> bool:
         """Whether it may be left out."""
-        return self.default is not dataclasses.MISSING
+        return self.default is not _MISSING
 
     @property
     def range(self) -> str:
         """Say its range in words; nothing where any number will do.
 
-        >>> Parameter("p", 1.0, 0.0, 100.0, -math.inf).range
+        >>> Parameter(least=0.0, most=100.0).range
         '0 to 100'
         """
         if self.above > -math.inf:
@@ -71,6 +64,22 @@ class Parameter:
         return value
 
 
+def number(
+    default: Any = _MISSING, *, least: float = -math.inf, most: float = math.inf,
+    above: float = -math.inf,
+) -> Any:  # fmt: skip
+    """Return a field for one of a rule's numbers: from ``least`` to ``most``, or ``above``.
+
+    With a default the number may be left out; None stands for "found from the data".
+    """
+    return Parameter(default, least, most, above)
+
+
+def held(default: Any = _MISSING) -> Any:
+    """Return a field for what a rule holds besides its numbers."""
+    return Parameter(default, numeric=False)
+
+
 def plain(value: float) -> str:
     """Return a number as a person writes it, with all its digits.
 
@@ -88,15 +97,19 @@ class UnfitNumbers(LookError):
         self.why = why
 
 
+@dataclass_transform(frozen_default=True, field_specifiers=(number, held))
 class Rule:
     """A named rule. A kind of rules sets ``what``; each of its rules is a subclass with a name.
 
-    A subclass is a frozen dataclass whose fields are made by ``number``, in the order in which they
-    are written. It is known by its name from the moment it is defined.
+    A rule is a value: it does not change, is equal to one that says the same, and has a hash. Its
+    fields are made by ``number`` (and ``held``), in the order in which they are written; it is
+    known by its name from the moment its class is defined. (Made here and not by ``dataclasses``,
+    which would take as long to make two dozen as NumPy takes to load.)
     """
 
     what: ClassVar[str]
     known: ClassVar[dict[str, type[Any]]]
+    fields: ClassVar[tuple[Parameter, ...]] = ()
     name: ClassVar[str] = ""
     help: ClassVar[str] = ""
 
@@ -104,6 +117,8 @@ class Rule:
         super().__init_subclass__(**more)
         if "what" in cls.__dict__:
             cls.known = {}
+        own = tuple(one for one in vars(cls).values() if isinstance(one, Parameter))
+        cls.fields = (*cls.fields, *own)
         if name:
             other = cls.known.get(name)
             if other is not None and other.__qualname__ != cls.__qualname__:
@@ -111,16 +126,46 @@ class Rule:
             cls.name, cls.help = name, help
             cls.known[name] = cls
 
-    def __post_init__(self) -> None:
-        """Check the numbers, and keep them as plain floats: NumPy's own are no text."""
+    def __init__(self, *given: Any, **named: Any) -> None:
+        if len(given) > len(self.fields):
+            raise TypeError(f"{type(self).__name__} takes {len(self.fields)} values")
+        values = dict(zip((one.name for one in self.fields), given, strict=False)) | named
+        unknown = values.keys() - {one.name for one in self.fields}
+        if unknown:
+            raise TypeError(f"{type(self).__name__} has no {', '.join(sorted(unknown))}")
+        for one in self.fields:
+            if one.name not in values and not one.optional:
+                raise TypeError(f"{type(self).__name__} needs {one.name}")
+            self._put(one.name, values.get(one.name, one.default))
         try:
             for one in self.parameters():
-                given = getattr(self, one.name)
-                if given is not None or not one.optional:
-                    object.__setattr__(self, one.name, one.checked(given))
+                value = getattr(self, one.name)
+                if value is not None or not one.optional:
+                    self._put(one.name, one.checked(value))
             self.check()
         except LookError as error:
             raise UnfitNumbers(f"{self.what} {self.name}", str(error)) from None
+
+    def _put(self, name: str, value: Any) -> None:
+        self.__dict__[name] = value
+
+    def __setattr__(self, name: str, value: Any) -> None:
+        raise AttributeError(f"{type(self).__name__} cannot be changed; make another")
+
+    def _values(self) -> tuple[Any, ...]:
+        return tuple(getattr(self, one.name) for one in self.fields)
+
+    def __eq__(self, other: object) -> bool:
+        if not isinstance(other, Rule):
+            return NotImplemented
+        return type(self) is type(other) and self._values() == other._values()
+
+    def __hash__(self) -> int:
+        return hash((type(self), self._values()))
+
+    def __repr__(self) -> str:
+        said = ", ".join(f"{one.name}={getattr(self, one.name)!r}" for one in self.fields)
+        return f"{type(self).__name__}({said})"
 
     def check(self) -> None:
         """Raise LookError, without the rule's name, where numbers do not go together."""
@@ -128,10 +173,7 @@ class Rule:
     @classmethod
     def parameters(cls) -> tuple[Parameter, ...]:
         """Return what numbers the rule takes."""
-        listed = dataclasses.fields(cls)  # type: ignore[arg-type]
-        return tuple(
-            Parameter(one.name, one.default, **one.metadata) for one in listed if one.metadata
-        )
+        return tuple(one for one in cls.fields if one.numeric)
 
     @classmethod
     def form(cls) -> str:
