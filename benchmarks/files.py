@@ -12,13 +12,12 @@ from pathlib import Path
 import imagecodecs
 import numpy as np
 
+import spectrane as sp
 from benchmarks.contest import Row, contest
 from benchmarks.scenes import Scene, big_file
 from spectrane.engine import cache
 from spectrane.formats.registry import open_source
 from spectrane.formats.tiff.writer import write_tiff
-from spectrane.kernels import choice
-from spectrane.model.window import whole
 
 _CODECS = {
     "deflate": imagecodecs.deflate_decode,
@@ -35,24 +34,19 @@ def rows(folder: Path) -> Iterator[Row]:
 
 
 def _whole_reads(folder: Path) -> Iterator[Row]:
-    choice.force("loop")
     for compress, rate in _LEAST_RATE.items():
         path = folder / f"whole_{compress}.tif"
         if not path.exists():
             write_tiff(Scene(6144, 6144, 4), path, compress=compress, overviews=False, tile=256)
-        source = open_source(path)
-        window = whole(source.shape)
-        out = np.zeros((4, *source.shape), np.uint16)
 
-        def ours(plane=source.levels[0].samples, window=window, out=out) -> None:
+        def ours(path: Path = path) -> None:
             cache.blocks.clear()
-            plane.read([0, 1, 2, 3], window, out)
+            sp.open(path).load()
 
         yield contest(
-            f"whole read, 4 x uint16, {compress} and predictor", ours,
+            f"raster.load(), 4 x uint16, {compress} and predictor", ours,
             codec_alone(path, _CODECS[compress]), 1 / rate, "codec alone", 5,
         )  # fmt: skip
-    choice.force(None)
 
 
 def codec_alone(path: Path, decode: Callable[..., object]) -> Callable[[], None]:

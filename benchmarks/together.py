@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
+import os
 import subprocess
 import sys
 import time
@@ -12,15 +14,14 @@ from pathlib import Path
 
 import numpy as np
 
+import spectrane as sp
 from benchmarks.contest import Row, contest
 from benchmarks.scenes import natural
 from spectrane.engine.memory import ArraySource
-from spectrane.engine.threads import in_parallel, row_parts
 from spectrane.formats.tiff.writer import write_tiff
-from spectrane.kernels import blending, choice, gathering
+from spectrane.kernels import choice
 from spectrane.model.grid import Grid
 from spectrane.spatial.coordinates import Mapping
-from spectrane.spatial.grids import suggested
 
 SIDE = 3000
 TILE, OVERLAP = 600, 72
@@ -30,12 +31,8 @@ _MOST_DECODES, _MEAN_DECODES, _SAME_MEMORY = 2, 1.2, 1.1
 
 def rows(folder: Path) -> Iterator[Row]:
     """Measure every row; tiles are made once in ``folder``."""
-    choice.force("loop")
-    try:
-        yield from _regridding()
-        yield from _blending()
-    finally:
-        choice.force(None)
+    yield from _regridding()
+    yield from _blending()
     yield from _mosaics(folder)
 
 
@@ -49,51 +46,49 @@ def _regridding() -> Iterator[Row]:
     holed[rng.random(plane.shape) < 0.0001] = np.nan
     holed[400:700, 900:1400] = np.nan
     grid = Grid.from_corner((SIDE, SIDE), x=480000, y=7360000, pixel_size=10, crs="EPSG:32727")
-    target = suggested(grid, "EPSG:32728")
-    window = ((200, SIDE - 200), (200, SIDE - 200))
-    mapping = Mapping(target, grid)
-    columns, down = mapping.positions(window)
-    out = np.empty(columns.shape, np.float32)
-    gather = gathering.gathered.choose(1)
+    raster = sp.from_array(holed, grid=grid)
+    moved = raster.regrid(crs="EPSG:32728", resample="cubic")
+    window = {"rows": (200, SIDE - 200), "columns": (200, SIDE - 200)}
+    part = moved.crop(**window)
+    columns, down = Mapping(moved.grid, grid).positions(tuple(window.values()))
     points = [down - 0.5, columns - 0.5]
-
-    (top, bottom), across = window
-    parts = [(row, min(row + 128, bottom)) for row in range(top, bottom, 128)]
-
-    def one(part: tuple[int, int]) -> None:
-        c, r = mapping.positions((part, across))
-        gather(holed, c, r, "cubic", (1.0, 1.0), out[part[0] - top : part[1] - top])
-
-    def ours(threads: int) -> None:
-        in_parallel(parts, lambda: one, threads=threads)
 
     def scipy() -> None:
         map_coordinates(plane, points, order=3, prefilter=False, output=np.float32)
 
     for threads, limit in ((1, 5), (2, 8)):
-        yield contest(
-            f"regridding to the next zone, cubic with holes, {threads} threads (at most 1/{limit})",
-            lambda threads=threads: ours(threads), scipy, 1 / limit, "map_coordinates", 5,
-        )  # fmt: skip
+        with cores(threads):
+            yield contest(
+                f"raster.regrid to the next zone, cubic with holes, {threads} threads "
+                f"(at most 1/{limit})", part.load, scipy, 1 / limit, "map_coordinates", 5,
+            )  # fmt: skip
+
+
+@contextlib.contextmanager
+def cores(count: int) -> Iterator[None]:
+    """Let this process run on so many cores for a while."""
+    before = os.sched_getaffinity(0)
+    os.sched_setaffinity(0, sorted(before)[:count])
+    try:
+        yield
+    finally:
+        os.sched_setaffinity(0, before)
 
 
 def _blending() -> Iterator[Row]:
     rng = np.random.default_rng(5)
-    pictures = [rng.integers(0, 256, (SIDE, SIDE, 4), np.uint8) for _ in range(5)]
-    layers = [(one, share, "normal") for one, share in zip(pictures, (1, 0.7, 0.5, 1, 0.3),
-                                                            strict=True)]  # fmt: skip
+    pictures = [rng.integers(0, 256, (4, SIDE, SIDE), np.uint8) for _ in range(5)]
+    look = sp.Look(channels=(1, 2, 3, 4), limits="type")
+    layers = [sp.Layer(sp.from_array(one), look, opacity=share)
+              for one, share in zip(pictures, (1, 0.7, 0.5, 1, 0.3), strict=True)]  # fmt: skip
+    stack = sp.stack(layers, size=(SIDE, SIDE))
     copies = [one.copy() for one in pictures]
-    out = np.empty_like(pictures[0])
-
-    def ours() -> None:
-        in_parallel(row_parts(SIDE, SIDE * 20),
-                    lambda: lambda part: blending.blended(layers, out, part, 1))  # fmt: skip
 
     def base() -> None:
         for one, into in zip(pictures, copies, strict=True):
             np.copyto(into, one)
 
-    yield contest("5 RGBA layers blended, one opaque", ours, base, 2.5, "copying them")
+    yield contest("5 RGBA layers of a stack blended", stack.blended, base, 2.5, "copying them")
 
 
 def make_tiles(folder: Path, count: int) -> list[Path]:
@@ -129,7 +124,6 @@ def tile_path(folder: Path, row: int, column: int) -> Path:
 
 def measure(folder: str, count: str) -> None:
     """Write one mosaic, and print its time, peak memory and decodes: for a process of its own."""
-    import spectrane as sp
     from spectrane.formats.tiff import source as tiff
 
     decodes: Counter[object] = Counter()
