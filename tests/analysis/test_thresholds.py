@@ -56,6 +56,9 @@ def test_false_discovery_rate_is_that_of_benjamini_and_hochberg(study):
     kept = Kept(source_of(study), test)
     assert kept.level() == pytest.approx(wanted)
     assert kept.passed(((0, 10), (0, 11), (0, 12))).sum() == passing.sum()
+    loud = Threshold(1, fdr=0.05, statistic="z")
+    values = np.array([0.1, -70.0, 60.0, 0.2, 80.0])  # p below the least float64
+    assert loud.passed(values, loud.level(values)).tolist() == [False, True, True, False, True]
     quiet = sp.volume_from_array(np.zeros((4, 4, 4), "f4"), affine=AFFINE)
     assert Kept(source_of(quiet), Threshold(1, fdr=0.05, dof=30)).level() == np.inf
 

@@ -94,26 +94,39 @@ class Threshold:
         """Return the value from which a voxel passes; for ``fdr`` all valid values are needed."""
         if self.at is not None:
             return self.at
+        if self.p is None:
+            return self._least_kept(values)
         from scipy import stats
 
-        p = self.p if self.p is not None else self._rate(values)
-        if p is None:
-            return float("inf")
         freedom = self._freedom()
         if self.statistic == "F":
-            return float(stats.f.isf(p, *freedom))
+            return float(stats.f.isf(self.p, *freedom))
         tail = stats.t(*freedom) if self.statistic == "t" else stats.norm
-        return float(tail.isf(p / 2 if self.side == "both" else p))
+        return float(tail.isf(self.p / 2 if self.side == "both" else self.p))
 
-    def _rate(self, values: F64 | None) -> float | None:
-        """Return the greatest p that keeps the false discovery rate; None where none does."""
+    def _least_kept(self, values: F64 | None) -> float:
+        """Return the weakest value that keeps the false discovery rate, +inf where none does.
+
+        A value of the data and not the inverse of its p, which rounding may put just beyond the
+        value, and a p too small for float64 beyond every value.
+        """
         if values is None:
             raise LookError("threshold: a false discovery rate is found from all voxels")
         assert self.fdr is not None
-        ordered = np.sort(self.p_values(values[np.isfinite(values)]))
+        found = values[np.isfinite(values)]
+        p = self.p_values(found)
+        ordered = np.sort(p)
         line = self.fdr * np.arange(1, len(ordered) + 1) / max(len(ordered), 1)
         passing = np.flatnonzero(ordered <= line)
-        return float(ordered[passing[-1]]) if passing.size else None
+        if not passing.size:
+            return float("inf")
+        return float(self._strength(found[p <= ordered[passing[-1]]]).min())
+
+    def _strength(self, values: F64) -> F64:
+        """Return how far values lie towards the tested side."""
+        if self.statistic == "F" or self.side == "positive":
+            return values
+        return -values if self.side == "negative" else np.abs(values)
 
     def passed(self, values: F64, level: float) -> NDArray[np.bool_]:
         """Return where physical values pass a level; invalid ones never do."""
