@@ -102,9 +102,8 @@ def _tell(picture: Any, target: str, told: list[str], options: dict[str, Any]) -
                  "scales": scales, "notes": list(picture.notes), "warnings": told}  # fmt: skip
         click.echo(json.dumps(facts))
     elif not options["quiet"]:
-        names = ("grey",) if len(picture.scales) == 1 else ("red", "green", "blue", "alpha")
         click.echo(f"{target}: {columns} x {rows}")
         for note in picture.notes:
             click.echo(f"  {note}")
-        for name, scale in zip(names, picture.scales, strict=False):
+        for name, scale in zip(picture.channels, picture.scales, strict=False):
             click.echo(f"  {name:<5} = {scale}")

@@ -12,7 +12,7 @@ from spectrane.display.adjusting import adjusted
 from spectrane.display.shading import Palette, Shading, word_of
 from spectrane.engine.threads import in_parallel, row_parts
 from spectrane.kernels import levels, steps, tables
-from spectrane.model.colors import Class, parse_color
+from spectrane.model.colors import Class
 from spectrane.model.look import Look
 from spectrane.model.physical import physical
 from spectrane.model.pixels import Pixels
@@ -112,7 +112,6 @@ def draw_adjusted(
 ) -> NDArray[Any]:
     """Return (rows, columns, 4), 8 bits (``top`` 255) or 16 (65535), after a look's adjustments."""
     dtype = np.uint8 if top == 255 else np.uint16
-    shown = np.array(pixels.shown)
     done = adjusted_planes(pixels, shadings, look)
     cover = None
     if len(shadings) == 4:
@@ -129,7 +128,7 @@ def draw_adjusted(
     share = _coverage(pixels, cover, top) / top
     out[..., 3] = np.floor(out[..., 3] * share + 0.5)
     out[out[..., 3] == 0] = 0
-    out[~shown] = np.array(_hidden(hidden), dtype) * (top // 255)
+    out[~pixels.shown] = _hidden(hidden).astype(dtype) * (top // 255)
     return out
 
 
@@ -150,9 +149,8 @@ def adjusted_codes(
     return np.nan_to_num(codes, nan=0.0).astype(np.intp)
 
 
-def _hidden(color: str | None) -> tuple[int, int, int, int]:
-    found = parse_color(color) if color else (0, 0, 0, 0)
-    return found if found[3] else (0, 0, 0, 0)
+def _hidden(color: str | None) -> Rgba:
+    return np.array([word_of(color)], np.uint32).view(np.uint8)
 
 
 def _coverage(part: Pixels, cover: NDArray[Any] | None, top: int) -> NDArray[np.float64]:
@@ -175,20 +173,21 @@ def draw16(pixels: Pixels, shadings: Sequence[Shading], hidden: str | None) -> N
         out[..., channel] = planes[channel if len(planes) == 3 else 0]
     out[..., 3] = _coverage(pixels, cover, 65535)
     out[out[..., 3] == 0] = 0
-    out[~pixels.shown] = np.array(_hidden(hidden), np.uint16) * 257
+    out[~pixels.shown] = _hidden(hidden).astype(np.uint16) * np.uint16(257)
     return out
 
 
-def draw_classes(
-    pixels: Pixels, classes: Mapping[float, Class], hidden: str | None
-) -> tuple[Rgba, int]:
-    """Return the picture of one band of classes, and how many valid pixels are of no class."""
-    stored = pixels.values[0]
+def class_places(stored: NDArray[Any], classes: Mapping[float, Class]) -> NDArray[np.int32]:
+    """Return the place (from 0) of each number's class, in ascending order; -1 for none."""
     values = np.array(sorted(classes), np.float64)
-    words = np.array([word_of(classes[value][0]) for value in sorted(classes)], np.uint32)
     place = np.clip(np.searchsorted(values, stored), 0, len(values) - 1)
-    known = values[place] == stored
-    shown = pixels.shown
-    out = np.where(known, words[place], np.uint32(0))
-    out = np.where(shown, out, np.uint32(word_of(hidden))).astype(np.uint32)
-    return out.view(np.uint8).reshape(*stored.shape, 4), int((shown & ~known).sum())
+    return np.where(values[place] == stored, place, -1).astype(np.int32)
+
+
+def draw_classes(pixels: Pixels, classes: Mapping[float, Class], hidden: str | None) -> Rgba:
+    """Return the picture of one band of classes; what is of none is transparent."""
+    colors = [word_of(classes[value][0]) for value in sorted(classes)]
+    words = np.array([*colors, 0], np.uint32)  # place -1 is the last
+    out = words[class_places(pixels.values[0], classes)]
+    out[~pixels.shown] = word_of(hidden)
+    return out.view(np.uint8).reshape(*out.shape, 4)

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.display.adjusting import adjusted
-from spectrane.display.shading import Shading
+from spectrane.display.shading import Shading, channel_names
 from spectrane.kernels import levels
 from spectrane.model.colors import Classes, color_text
 from spectrane.model.curves import Linear
@@ -17,7 +17,6 @@ from spectrane.model.look import Look
 
 _APART = 0.07
 """Ticks stand at least this share of the bar apart."""
-_CHANNELS = ("red", "green", "blue", "alpha")
 
 
 @dataclass(frozen=True, eq=False)
@@ -64,7 +63,9 @@ def legend_of(
     listed = tuple((color, label or f"{value:g}") for value, (color, label) in classes.items())
     alone = shadings[0] if len(shadings) == 1 else None
     channels = () if alone is not None else tuple(
-        (name, str(one.scale)) for name, one in zip(_CHANNELS, shadings, strict=False))  # fmt: skip
+        (name, str(one.scale))
+        for name, one in zip(channel_names(len(shadings)), shadings, strict=True)
+    )  # fmt: skip
     made = None if alone is None else _bar(alone, look, steps)
     return Legend(made, channels, listed, tuple(shadings), classes, look)
 
@@ -78,7 +79,7 @@ def _painted(
     shading: Shading, look: Look, t: NDArray[np.float64], values: NDArray[np.float64] | None
 ) -> NDArray[np.uint8]:
     """Return the colours (n, 4) of t, after what a look adds to each pixel by itself."""
-    alone = replace(look, local_contrast=0.0, sharpen=None)
+    alone = look.without_neighbours()
     t = adjusted([np.nan_to_num(t)[np.newaxis]], np.ones((1, len(t)), bool), alone)[0][0]
     if shading.palette is not None:
         codes = shading.palette.codes(t) if values is None else shading.coded(t, values)

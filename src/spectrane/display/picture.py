@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from spectrane.display.legends import Legend
 from spectrane.display.plan import RenderPlan
-from spectrane.display.shading import Scale
+from spectrane.display.shading import Scale, channel_names
 from spectrane.formats.png.encoding import encode_png
 from spectrane.model.errors import FormatError, LookError
 from spectrane.model.grid import Grid
@@ -68,11 +68,16 @@ class Picture:
         return self.grid, self.scales, self.source, self.notes
 
     @property
+    def channels(self) -> tuple[str, ...]:
+        """What the channels of ``scales`` are called: grey; or red, green, blue, alpha."""
+        return channel_names(len(self.scales))
+
+    @property
     def description(self) -> str:
         """What the picture says of itself when it is saved."""
         lines = ["Display picture, not data: do not measure on it.", f"Source: {self.source}"]
-        names = ("grey",) if len(self.scales) == 1 else ("red", "green", "blue", "alpha")
-        channels = ", ".join(f"{n} = {s.band}" for n, s in zip(names, self.scales, strict=False))
+        named = zip(self.channels, self.scales, strict=False)
+        channels = ", ".join(f"{name} = {scale.band}" for name, scale in named)
         lines.append(f"Channels: {channels or 'classes'}")
         lines.append(f"Limits: {'; '.join(map(str, self.scales)) or 'none'}")
         lines += [f"Curve: {self.scales[0].curve}"] if self.scales else []

@@ -25,7 +25,7 @@ from numpy.typing import NDArray
 from spectrane.display import drawing, legends
 from spectrane.display.channels import shown_bands
 from spectrane.display.limits import Found, fitted_curve, found_limits, rules_of
-from spectrane.display.shading import Palette, Scale, Shading
+from spectrane.display.shading import Palette, Scale, Shading, channel_names
 from spectrane.engine.described import Described
 from spectrane.model.band import Band
 from spectrane.model.colors import Classes
@@ -40,7 +40,6 @@ from spectrane.model.source import Source
 from spectrane.model.view import fitted
 from spectrane.model.window import Window, extent, whole
 
-CHANNELS = ("red", "green", "blue", "alpha")
 MIXING = ("area", "bilinear", "cubic", "lagrange", "lanczos")
 
 
@@ -85,7 +84,7 @@ class RenderPlan:
     @property
     def channels(self) -> tuple[str, ...]:
         """What the channels are called: grey; or red, green, blue, alpha."""
-        return ("grey",) if len(self.shadings) == 1 else CHANNELS[: len(self.shadings)]
+        return channel_names(len(self.shadings))
 
     def said(self) -> str:
         """Say in a few words how it is shown: for captions."""
@@ -151,7 +150,7 @@ class RenderPlan:
         """
         top = 255 if bits == 8 else 65535
         if not self.shadings:
-            rgba, _ = drawing.draw_classes(pixels, self.classes, self.hidden)
+            rgba = drawing.draw_classes(pixels, self.classes, self.hidden)
             return rgba if bits == 8 else rgba.astype(np.uint16) * np.uint16(257)
         if self.look.adjusted:
             return drawing.draw_adjusted(pixels, self.shadings, self.look, self.hidden, top)
@@ -173,7 +172,7 @@ class RenderPlan:
         is invalid has a level too; ``shown`` tells it.
         """
         if not self.shadings:
-            return self._class_places(pixels.values[:1])
+            return drawing.class_places(pixels.values[:1], self.classes)
         colors, work = self.shadings[:3], pixels.values.size
         first = colors[0].palette
         if self.look.adjusted:
@@ -186,11 +185,6 @@ class RenderPlan:
             found = [colors[0].codes(pixels.values[0])]
         below = 0 if first is None else int(first.ends)
         return np.stack([np.asarray(one, np.int32) for one in found]) - np.int32(below)
-
-    def _class_places(self, stored: NDArray[Any]) -> NDArray[np.int32]:
-        values = np.array(list(self.classes), np.float64)
-        place = np.clip(np.searchsorted(values, stored), 0, len(values) - 1)
-        return np.where(values[place] == stored, place, -1).astype(np.int32)
 
     def level(self, stored: Any) -> NDArray[np.int32]:
         """Return the levels of stored numbers: see ``levels``.
@@ -209,9 +203,7 @@ class RenderPlan:
         return self._without_neighbours().draw(pixels).reshape(*shape, 4)
 
     def _without_neighbours(self) -> RenderPlan:
-        if self.look.pointwise:
-            return self
-        return replace(self, look=replace(self.look, local_contrast=0.0, sharpen=None))
+        return replace(self, look=self.look.without_neighbours())
 
     def _alone(self, stored: Any) -> tuple[Pixels, tuple[int, ...]]:
         """Return stored numbers as pixels of one row, and the shape they came in."""

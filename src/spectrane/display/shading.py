@@ -20,6 +20,16 @@ from spectrane.model.limits import Limits
 from spectrane.model.physical import physical
 
 _ROWS = 64
+_COLORS = ("red", "green", "blue", "alpha")
+
+
+def channel_names(count: int) -> tuple[str, ...]:
+    """Return what so many channels are called: grey alone; else red, green, blue, alpha.
+
+    >>> channel_names(1), channel_names(3)
+    (('grey',), ('red', 'green', 'blue'))
+    """
+    return ("grey",) if count == 1 else _COLORS[:count]
 
 
 @dataclass(frozen=True)

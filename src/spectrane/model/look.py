@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import os
 from collections.abc import Mapping
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field, fields, replace
 from typing import Any, TypeAlias
 
 import numpy as np
@@ -122,6 +122,14 @@ class Look:
     def pointwise(self) -> bool:
         """Whether a pixel's colour depends on its own number alone, not on its neighbours'."""
         return not self.local_contrast and self.sharpen is None
+
+    def without_neighbours(self) -> Look:
+        """Return the look as it treats a pixel alone: itself where it is pointwise.
+
+        >>> Look(sharpen=None, local_contrast=0.5).without_neighbours().pointwise
+        True
+        """
+        return self if self.pointwise else replace(self, local_contrast=0.0, sharpen=None)
 
     @property
     def limits_named(self) -> bool:
