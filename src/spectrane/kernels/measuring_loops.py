@@ -18,6 +18,17 @@ _LEAST, _MOST = np.int32(-0x80000000), np.int32(0x7FFFFFFF)
 
 
 @loop
+def _turned(mark: Any) -> Any:
+    """Return a float32's bits as an integer that sorts like it, and such an integer as bits."""
+    return mark ^ ((mark >> np.int32(31)) & _MOST)
+
+
+@loop
+def _counts(mark: Any, value: Any, nodata: Any) -> Any:
+    return ((mark & _ENDLESS) != _ENDLESS) & (value != nodata)
+
+
+@loop
 def _extremes(flat: Any, rows: Any, step: Any, columns: Any, nodata: Any) -> Any:
     # As integers that sort like the floats: of integers the least can be found in vectors.
     bits = flat.view(np.int32)
@@ -30,8 +41,8 @@ def _extremes(flat: Any, rows: Any, step: Any, columns: Any, nodata: Any) -> Any
         count = np.int32(0)
         for k in range(columns):
             mark = marks[k]
-            fine = ((mark & _ENDLESS) != _ENDLESS) & (line[k] != nodata)
-            key = mark ^ ((mark >> np.int32(31)) & _MOST)
+            fine = _counts(mark, line[k], nodata)
+            key = _turned(mark)
             low = min(low, key if fine else _MOST)
             high = max(high, key if fine else _LEAST)
             count += np.int32(fine)
@@ -41,8 +52,7 @@ def _extremes(flat: Any, rows: Any, step: Any, columns: Any, nodata: Any) -> Any
 
 def _number(key: Any) -> float:
     """Return the float32 number of an integer that sorts like it."""
-    mark = np.int32(key) ^ ((np.int32(key) >> np.int32(31)) & _MOST)
-    return float(mark.view(np.float32))
+    return float(np.int32(_turned(np.int32(key))).view(np.float32))
 
 
 def extremes(values: F32, nodata: float) -> tuple[int, float, float]:
@@ -64,8 +74,8 @@ def _spread(flat: Any, rows: Any, step: Any, columns: Any, nodata: Any, shift: A
         count = np.int32(0)
         for k in range(columns):
             mark = marks[k]
-            fine = ((mark & _ENDLESS) != _ENDLESS) & (line[k] != nodata)
-            key = mark ^ ((mark >> np.int32(31)) & _MOST)
+            fine = _counts(mark, line[k], nodata)
+            key = _turned(mark)
             low = min(low, key if fine else _MOST)
             high = max(high, key if fine else _LEAST)
             count += np.int32(fine)
