@@ -118,10 +118,14 @@ def _least(wanted: NDArray[np.float64], scale: float, offset: float) -> F32:
         return w.astype(np.float64) * scale + offset >= wanted
 
     for _ in range(4):
-        found = np.where(reached(found), found, np.nextafter(found, np.float32(np.inf)))
+        if (there := reached(found)).all():
+            break
+        found = np.where(there, found, np.nextafter(found, np.float32(np.inf)))
     for _ in range(4):
         below = np.nextafter(found, np.float32(-np.inf))
-        found = np.where(reached(below), below, found)
+        if not (there := reached(below)).any():
+            break
+        found = np.where(there, below, found)
     return found
 
 
