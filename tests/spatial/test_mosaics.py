@@ -232,8 +232,10 @@ def test_inputs_differ_in_grid_type_bands_scale_and_nodata(rng, utm):
     assert mosaic.shape == (70, 140)
     found = everything(mosaic)
     stored = np.floor(values[[2, 0]][:, :, 40:] * 0.01 + 0.5)
-    np.testing.assert_allclose(found.values[:, :, 90:], np.where(stored == 0, 1, stored), atol=0)
+    np.testing.assert_allclose(found.values[:, :, 90:], stored, atol=0)
     np.testing.assert_array_equal(found.values[:, :, :50], values_of(first)[:, :, :50])
+    assert found.valid.all()
+    assert mosaic.bands[0].nodata is None  # the second one's 0 is a number
     third = ArraySource(values[:2].astype("f4"), grid=utm, bands=[Band("a", "green"), Band("b")])
     with pytest.raises(BandError, match=r"has no band like r \(red\)"):
         Mosaic([first, third])

@@ -12,6 +12,7 @@ import numpy as np
 
 from spectrane.display.limits import type_range
 from spectrane.display.plan import resolve
+from spectrane.engine.derived import Derived
 from spectrane.engine.described import Described
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.registry import writer_for
@@ -38,10 +39,10 @@ def save(
     """Write a source's data to a file of the format its ending names.
 
     ``dtype`` is another type. ``rescale`` says what becomes of the numbers: ``none`` keeps them
-    (rounded half up; out of range clamped, counted and warned of), ``full`` stretches the whole
-    range of the type (of the data, for floats) to that of the new one, ``limits`` the display
-    limits of ``look`` (default: the file's own, else percentile:1,99). A rescaled file says of
-    itself that it is for display. ``options`` are the writer's own.
+    (rounded half up, out of range clamped, none made no-data by it; counted and warned of),
+    ``full`` stretches the whole range of the type (of the data, for floats) to that of the new one,
+    ``limits`` the display limits of ``look`` (default: the file's own, else percentile:1,99). A
+    rescaled file says of itself that it is for display. ``options`` are the writer's own.
 
     Raises FormatError for what the format cannot hold, ExistingFile, AccessError; a file is never
     written over the one it is read from.
@@ -53,12 +54,21 @@ def save(
     ready = Described(ready, metadata={**ready.metadata, "provenance": provenance(source, ready)})
     _tell_lost_digits(source, ready)
     writer(ready, path, progress=progress, **options)
-    clamped = getattr(ready.parent, "clamped", 0)
-    if clamped:
-        warnings.warn(
-            f"{clamped} pixels lay outside {ready.dtype.name} and were clamped; --rescale full or "
-            "a wider --type keeps them", DataWarning, stacklevel=2,
-        )  # fmt: skip
+    _tell_changed(ready)
+
+
+def _tell_changed(ready: Derived) -> None:
+    """Warn of valid numbers that another type made into others."""
+    made = ready.parent
+    told = made.told if isinstance(made, Converted) else {}
+    if not told:
+        return
+    changed = ", ".join(f"{count} {how}" for how, count in told.items())
+    moved = "; moved are those that would have become no-data" if "moved" in told else ""
+    warnings.warn(
+        f"to {ready.dtype.name}: of the valid numbers, {changed}{moved}; --rescale full or a wider "
+        "--type keeps them", DataWarning, stacklevel=3,
+    )  # fmt: skip
 
 
 def _check_not_itself(source: Source, path: str) -> None:

@@ -14,13 +14,14 @@ from numpy.typing import NDArray
 from spectrane.engine.files import ByteFile
 from spectrane.engine.memory import DecodedSource
 from spectrane.engine.threads import Progress, no_progress
-from spectrane.formats.storing import picture_planes
+from spectrane.formats.storing import check_picture
 from spectrane.model.band import Band
 from spectrane.model.errors import DataWarning, FormatError
 from spectrane.model.grid import Grid
 from spectrane.model.member import Member, find_member
 from spectrane.model.source import Source
 from spectrane.model.whole_files import check_target, written_whole
+from spectrane.model.window import whole
 
 if TYPE_CHECKING:
     from spectrane.formats.registry import Probe
@@ -169,13 +170,15 @@ def write_jpeg(
     check_target(os.fspath(target), overwrite=overwrite)
     if not 1 <= quality <= 100:
         raise FormatError(f"quality {quality}: expected 1 to 100")
-    values, alpha = picture_planes(source, "JPEG", (np.uint8,))
+    check_picture(source, "JPEG", (np.uint8,))
+    pixels = source.read(range(len(source.bands)), whole(source.shape))
+    values, hidden = pixels.values, not pixels.valid.all()
     lost = ["the exact numbers"]
-    lost += ["which pixels are no-data (they keep their number)"] if alpha is not None else []
+    lost += ["which pixels are no-data (they keep their number)"] if hidden else []
     lost += ["place and coordinate system"] if source.grid.placed else []
     warnings.warn(f"JPEG does not keep {', '.join(lost)}", DataWarning, stacklevel=2)
-    pixels = np.ascontiguousarray(values.transpose(1, 2, 0))
-    data = imagecodecs.jpeg8_encode(pixels[..., 0] if len(values) == 1 else pixels, level=quality)
+    cube = np.ascontiguousarray(values.transpose(1, 2, 0))
+    data = imagecodecs.jpeg8_encode(cube[..., 0] if len(values) == 1 else cube, level=quality)
     note = "\n".join(map(str, source.metadata.get("provenance", ()))).encode()[:65000]
     comment = b"\xff\xfe" + struct.pack(">H", len(note) + 2) + note if note else b""
     with written_whole(target, overwrite=overwrite) as file:

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+import warnings
+from collections.abc import Collection, Mapping
 from dataclasses import fields
 from typing import Any
 
 from spectrane.formats.sidecar import path_of
 from spectrane.formats.sidecar_schema import checked
 from spectrane.model.band import Band
+from spectrane.model.errors import DataWarning
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look, look_of
+from spectrane.model.roles import role_for
 from spectrane.model.source import Source
 from spectrane.model.whole_files import written_whole
 
@@ -71,6 +74,49 @@ def grid_table(grid: Grid) -> dict[str, Any]:
 def sidecar_text(source: Source) -> str:
     """Return a sidecar's text for a source, or nothing where there is nothing to say."""
     table = sidecar_table(source)
+    return to_toml(table) if table else ""
+
+
+_SPOKEN = {"name": "names", "role": "roles", "wavelength": "wavelengths", "unit": "units",
+           "scale": "scales", "offset": "offsets", "nodata": "no-data values",
+           "description": "descriptions", "time": "times"}  # fmt: skip
+
+
+def words_without_field(
+    source: Source, held: Collection[str], *, format: str, where: str, place: bool = False,
+    classes: bool = False,
+) -> str:  # fmt: skip
+    """Return, as a sidecar's text, what a format has no field for; empty where that is nothing.
+
+    ``held`` are the fields of bands that it has, ``place`` and ``classes`` whether it has those.
+    What is kept in this way (``where``) and changes what other programs read is warned of.
+    """
+    table = sidecar_table(source)
+    table.pop("provenance", None)
+    if place:
+        table.pop("grid", None)
+    bands = [{key: value for key, value in band.items() if key not in held}
+             for band in table.pop("bands", ())]  # fmt: skip
+    for band in bands:
+        described = source.bands[band["number"] - 1]
+        if described.wavelength is not None and band.get("role") == role_for(described.wavelength):
+            del band["role"]  # said by the wavelength
+    bands = [band for band in bands if len(band) > 1]
+    lost = [spoken for key, spoken in _SPOKEN.items() if any(key in band for band in bands)]
+    if bands:
+        table["bands"] = bands
+    lost += ["place and coordinate system"] if "grid" in table else []
+    if classes:
+        table.get("look", {}).pop("classes", None)
+    if not table.get("look", True):
+        del table["look"]
+    lost += ["class names and colours"] if "classes" in table.get("look", {}) else []
+    lost += ["that a pixel is invalid only where all bands are"] if "nodata" in table else []
+    if lost:
+        warnings.warn(
+            f"{format} has no field for {', '.join(lost)} of these bands: kept in {where}, which "
+            "other programs do not read", DataWarning, stacklevel=4,
+        )  # fmt: skip
     return to_toml(table) if table else ""
 
 

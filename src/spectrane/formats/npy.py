@@ -6,7 +6,6 @@ import ast
 import io
 import os
 import struct
-import warnings
 import zipfile
 import zlib
 from typing import TYPE_CHECKING, Any
@@ -18,9 +17,9 @@ from spectrane.engine.files import ByteFile
 from spectrane.engine.memory import DecodedSource
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.flat import FlatLayout, FlatSource
-from spectrane.formats.storing import filled, single_fill
+from spectrane.formats.validity import NPY, keeping
 from spectrane.model.band import numbered
-from spectrane.model.errors import DataWarning, FormatError
+from spectrane.model.errors import FormatError
 from spectrane.model.grid import Grid
 from spectrane.model.member import Member, find_member
 from spectrane.model.source import Source
@@ -179,16 +178,15 @@ def write_npy(
 ) -> None:
     """Write a source as an array (bands, rows, columns), block by block; the rest is a sidecar.
 
-    Invalid pixels get the bands' no-data value, NaN in floats.
+    Invalid pixels hold the bands' no-data value, NaN in floats without one, and in other integers
+    a number that no valid pixel has, which the sidecar declares.
     """
     from spectrane.formats.keeping import put_text, sidecar_text
     from spectrane.formats.sidecar import path_of
 
-    fill = single_fill(source, source.dtype)
+    source = keeping(source, NPY)
     shape = (len(source.bands), *source.shape)
     kept = sidecar_text(source)
-    if source.has_mask and fill is None:
-        warnings.warn("NPY does not keep which pixels are invalid", DataWarning, stacklevel=2)
     with written_whole(target, overwrite=overwrite) as file:
         header = {"descr": np.lib.format.dtype_to_descr(source.dtype), "fortran_order": False,
                   "shape": shape}  # fmt: skip
@@ -198,6 +196,6 @@ def write_npy(
             for top in range(0, shape[1], step):
                 rows = (top, min(top + step, shape[1]))
                 pixels = source.read([band], (rows, (0, shape[2])))
-                file.write(np.ascontiguousarray(filled(pixels.values, pixels.valid, [fill])).data)
+                file.write(np.ascontiguousarray(pixels.values).data)
                 progress(band * shape[1] + rows[1], shape[0] * shape[1])
     put_text(path_of(os.fspath(target)), kept or None)

@@ -15,7 +15,7 @@ from spectrane.engine.files import ByteFile, open_bytes
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.flat import FlatLayout, FlatSource, interleaved
 from spectrane.formats.sidecar_schema import RAW_TYPES, RawTable, checked
-from spectrane.formats.storing import filled, single_fill
+from spectrane.formats.validity import RAW, keeping
 from spectrane.model.band import numbered
 from spectrane.model.errors import FormatError
 from spectrane.model.source import Source
@@ -280,6 +280,7 @@ def write_raw(
     from spectrane.formats.keeping import put_text, sidecar_table, to_toml
     from spectrane.formats.sidecar import path_of
 
+    source = keeping(source, RAW)
     dtype = np.dtype(np.uint8) if source.dtype.kind == "b" else source.dtype
     rows, columns = source.shape
     count = len(source.bands)
@@ -288,7 +289,6 @@ def write_raw(
         "interleave": interleave,
     }}, os.fspath(target)).raw  # fmt: skip
     assert table is not None
-    fill = single_fill(source, dtype)
     with written_whole(target, overwrite=overwrite) as file:
         step = max(1, (8 << 20) // (columns * count * dtype.itemsize))
         runs = [[band] for band in range(count)] if interleave == "bsq" else [list(range(count))]
@@ -296,7 +296,7 @@ def write_raw(
             for top in range(0, rows, step):
                 part = (top, min(top + step, rows))
                 pixels = source.read(bands, (part, (0, columns)))
-                values = filled(pixels.values, pixels.valid, [fill]).astype(dtype_of(table))
+                values = pixels.values.astype(dtype_of(table))
                 turn = {"bsq": (0, 1, 2), "bil": (1, 0, 2), "bip": (1, 2, 0)}[interleave]
                 file.write(np.ascontiguousarray(values.transpose(turn)).data)
                 progress(number * rows + part[1], len(runs) * rows)

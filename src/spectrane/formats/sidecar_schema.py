@@ -45,6 +45,7 @@ class BandTable(_Table):
     offset: float | None = None
     nodata: Number | list[Number | list[Number]] | None = None
     description: str | None = None
+    time: float | None = None
 
 
 class GridTable(_Table):

@@ -32,7 +32,8 @@ class Pixels:
     no-data rules still to be applied, one per band: display kernels fold them into their
     tables, everybody else asks for ``valid``. ``when`` is ``any`` (a band's pixel is invalid by
     its own number) or ``all`` (only where that of every band here is). ``alpha`` is the optional
-    coverage, rows by columns, from 0 to the greatest value of its type (1 for floats).
+    coverage, rows by columns, from 0 to the greatest value of its type (1 for floats). ``known`` is
+    ``valid`` where whoever makes them has found it already.
 
     >>> pixels = Pixels(np.array([[[0, 7]]], np.uint8), rules=(NoDataRule((0,)),))
     >>> pixels.valid.tolist()
@@ -49,13 +50,14 @@ class Pixels:
         rules: Sequence[NoDataRule] = (),
         alpha: NDArray[Any] | None = None,
         when: str = "any",
+        known: NDArray[np.bool_] | None = None,
     ) -> None:
         self.values = values
         self.when = when
         self.mask = mask
         self.rules = tuple(rules) or (NoDataRule(),) * len(values)
         self.alpha = alpha
-        self._valid: NDArray[np.bool_] | None = None
+        self._valid = known
 
     @property
     def valid(self) -> NDArray[np.bool_]:

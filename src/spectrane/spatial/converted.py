@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 import threading
 from collections.abc import Iterator, Sequence
@@ -20,7 +21,7 @@ from spectrane.model.errors import MetadataError
 from spectrane.model.nodata import NoDataRule
 from spectrane.model.pixels import Pixels, full_alpha
 from spectrane.model.source import Source
-from spectrane.model.window import Window, whole
+from spectrane.model.window import Window, area, whole
 
 TYPES = ("uint8", "uint16", "uint32", "uint64", "int8", "int16", "int32", "int64", "float16",
          "float32", "float64")  # fmt: skip
@@ -32,7 +33,9 @@ class Converted(Derived, FullSource):
 
     With ``ranges`` (stored low and high per band) they are stretched to the type's whole range,
     0...1 for floats, computed in float64; without, they are kept as they are. Integers are
-    rounded half up; what lies outside the type is clamped and counted in ``clamped``.
+    rounded half up; what lies outside the type is clamped. A valid number never becomes no-data:
+    where the new type has the bands' own value, one that would be it is moved to the next; else a
+    mask tells. ``told`` counts what became of them.
     """
 
     def __init__(
@@ -41,24 +44,26 @@ class Converted(Derived, FullSource):
         super().__init__(parent, dtype=dtype)
         self.ranges, self._hides = ranges, hides(parent)
         self.bands = tuple(self._band(band) for band in parent.bands)
-        self.clamped = 0
+        undeclared = any(band.nodata is None for band in self.bands)
+        self.has_mask = self._hides and undeclared and dtype.kind != "f"
+        self._counts = {"clamped": 0, "rounded": 0, "moved": 0}
+        self._seen = 0
         self._lock = threading.Lock()
         if ranges is not None:
             self.look = None
             self.metadata = {**parent.metadata, "display only": True}
 
     def _band(self, band: Band) -> Band:
-        """Return a band as it is afterwards: its no-data must be a number of the new type."""
-        hidden = band.nodata is not None or self._hides
-        if self.ranges is None:
-            kept = band.rule.matching(self.dtype) if band.nodata is not None else []
-            if kept and not band.rule.ranges:
-                return band
-            nodata = float("nan") if self.dtype.kind == "f" else int(self._limits[0])
-            return replace(band, nodata=nodata if hidden else None)
-        plain = replace(band, unit=None, scale=1.0, offset=0.0)
-        nodata = float("nan") if self.dtype.kind == "f" else int(self._limits[0])
-        return replace(plain, nodata=nodata if hidden else None)
+        """Return a band as it is afterwards: its no-data must be numbers of the new type."""
+        floating = self.dtype.kind == "f"
+        if self.ranges is not None:
+            plain = replace(band, unit=None, scale=1.0, offset=0.0)
+            nodata = float("nan") if floating else int(self._limits[0])
+            return replace(plain, nodata=nodata if self._hides else None)
+        rule = band.rule
+        if not rule.ranges and len(rule.matching(self.dtype)) == len(rule.values):
+            return band
+        return replace(band, nodata=float("nan") if floating else None)
 
     @property
     def _limits(self) -> tuple[float, float]:
@@ -86,31 +91,51 @@ class Converted(Derived, FullSource):
             top = full_alpha(alpha.dtype)
             full = full_alpha(self.dtype)
             alpha = (alpha / top * full + (0.5 if self.dtype.kind != "f" else 0)).astype(self.dtype)
-        return Pixels(
-            out, mask=pixels.mask, rules=[self.bands[b].rule for b in bands], alpha=alpha,
-            when=self.nodata_when,
-        )  # fmt: skip
+        mask = pixels.valid if self.has_mask else None
+        rules = [self.bands[band].rule for band in bands]
+        return Pixels(out, mask=mask, rules=rules, alpha=alpha, when=self.nodata_when)
 
     def _plane(self, stored: NDArray[Any], valid: NDArray[np.bool_], band: int) -> NDArray[Any]:
-        nodata = self.bands[band].nodata
+        rule = self.bands[band].rule
         if self.ranges is not None:
-            values = self._stretched(stored, band, nodata)
+            values = self._stretched(stored, band, bool(rule.values))
         elif np.can_cast(stored.dtype, self.dtype, "safe"):
             values = stored.astype(self.dtype)
         else:
-            values = self._clamped(stored.astype(np.float64), valid, exact=stored)
-        if nodata is not None and not valid.all():
-            held = NoDataRule((nodata,) if not isinstance(nodata, tuple) else ()).matching(
-                self.dtype
-            )
-            values[~valid] = held[0] if held else 0
+            values = self._cast(stored, valid, band)
+        if rule.values and not valid.all():
+            values[~valid] = rule.matching(self.dtype)[0]
         return values
 
-    def _stretched(self, stored: NDArray[Any], band: int, nodata: Any) -> NDArray[Any]:
+    def _cast(self, stored: NDArray[Any], valid: NDArray[np.bool_], band: int) -> NDArray[Any]:
+        """Return numbers in a type that may not hold them, and count what became of valid ones."""
+        values, outside, rounded = nearest(stored, self.dtype)
+        rule = self.bands[band].rule
+        turned = np.zeros(valid.shape, bool)
+        if rule.values:
+            turned = rule.invalid(values) & valid & ~self.parent.bands[band].rule.invalid(stored)
+            values = moved_off(values, turned, rule)
+        with self._lock:
+            self._seen += valid.size
+            for name, which in (("clamped", outside), ("rounded", rounded), ("moved", turned)):
+                self._counts[name] += int((which & valid).sum())
+        return values
+
+    @property
+    def told(self) -> dict[str, int]:
+        """How many valid numbers were clamped, rounded, or moved off no-data, of those written.
+
+        Who writes may have read everything more than once: each time counted the same.
+        """
+        everything = len(self.bands) * area(whole(self.shape))
+        times = max(1, round(self._seen / everything))
+        return {name: count // times for name, count in self._counts.items() if count}
+
+    def _stretched(self, stored: NDArray[Any], band: int, hidden: bool) -> NDArray[Any]:
         assert self.ranges is not None
         low, high = self.ranges[band]
         bottom, top = self._limits
-        if nodata is not None and self.dtype.kind != "f":
+        if hidden and self.dtype.kind != "f":
             bottom += 1  # the lowest number is kept for what is invalid
         span = high - low or 1.0
         with np.errstate(invalid="ignore", over="ignore"):
@@ -120,28 +145,60 @@ class Converted(Derived, FullSource):
             return scaled.astype(self.dtype)
         return np.minimum(np.floor(scaled + 0.5), top).astype(self.dtype)
 
-    def _clamped(
-        self, values: NDArray[np.float64], valid: NDArray[np.bool_], exact: NDArray[Any]
-    ) -> NDArray[Any]:
-        if self.dtype.kind == "f":
-            with np.errstate(over="ignore"):
-                return exact.astype(self.dtype)
-        low, high = self._limits
-        if exact.dtype.kind in "iu":  # whole numbers need no rounding, and keep all their digits
-            outside = (exact < low) | (exact > high)
-            result = np.clip(exact, max(low, np.iinfo(exact.dtype).min),
-                             min(high, np.iinfo(exact.dtype).max)).astype(self.dtype)  # fmt: skip
+
+def nearest(
+    stored: NDArray[Any], dtype: np.dtype[Any]
+) -> tuple[NDArray[Any], NDArray[np.bool_], NDArray[np.bool_]]:
+    """Return the nearest numbers of a type, which ones lay outside it, and which were rounded.
+
+    Integers are rounded half up. Floats lose digits, which counts as neither.
+
+    >>> values, outside, rounded = nearest(np.array([0.4, 3.0, 300.0]), np.dtype("uint8"))
+    >>> values.tolist(), outside.tolist(), rounded.tolist()
+    ([0, 3, 255], [False, False, True], [True, False, False])
+    """
+    none = np.zeros(stored.shape, bool)
+    if dtype.kind == "f":
+        top = np.finfo(dtype).max
+        with np.errstate(over="ignore"):
+            values = stored.astype(dtype)
+        outside = np.isinf(values) & np.isfinite(stored)
+        return np.where(outside, np.copysign(top, values), values).astype(dtype), outside, none
+    span = np.iinfo(dtype)
+    low, high = int(span.min), int(span.max)
+    if stored.dtype.kind in "iu":  # whole numbers need no rounding, and keep all their digits
+        own = np.iinfo(stored.dtype)
+        clipped = np.clip(stored, max(low, int(own.min)), min(high, int(own.max)))
+        return clipped.astype(dtype), (stored < low) | (stored > high), none
+    values = stored.astype(np.float64)
+    with np.errstate(invalid="ignore"):
+        whole_ones = np.floor(values + 0.5)
+        outside = (whole_ones < low) | (whole_ones > high)
+        plain = np.nan_to_num(np.clip(whole_ones, low, high))
+        result = np.where(plain >= high, high, plain.astype(dtype)).astype(dtype)
+        return result, outside, (whole_ones != values) & ~outside & np.isfinite(values)
+
+
+def moved_off(values: NDArray[Any], turned: NDArray[np.bool_], rule: NoDataRule) -> NDArray[Any]:
+    """Return numbers of which those that turned into no-data are moved to the next that is none."""
+    values = values.copy()
+    floating = values.dtype.kind == "f"
+    steps = (1, -1, 2, -2, 3, -3)
+    for step in steps:
+        if not turned.any():
+            break
+        here = values[turned]
+        if floating:
+            tried = here
+            for _ in range(abs(step)):
+                tried = np.nextafter(tried, values.dtype.type(math.copysign(np.inf, step)))
         else:
-            with np.errstate(invalid="ignore"):
-                rounded = np.floor(values + 0.5)
-                outside = (rounded < low) | (rounded > high)
-                plain = np.nan_to_num(np.clip(rounded, low, high))
-                result = np.where(plain >= high, high, plain.astype(self.dtype)).astype(self.dtype)
-        missed = int((outside & valid).sum())
-        if missed:
-            with self._lock:
-                self.clamped += missed
-        return np.asarray(result)
+            span = np.iinfo(values.dtype)
+            wide = np.clip(here.astype(object) + step, int(span.min), int(span.max))
+            tried = wide.astype(values.dtype)
+        values[turned] = np.where(rule.invalid(tried), here, tried)
+        turned = turned & rule.invalid(values)
+    return values
 
 
 def hides(source: Source) -> bool:

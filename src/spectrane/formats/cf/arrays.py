@@ -8,6 +8,13 @@ from typing import Any
 
 import numpy as np
 
+VALIDITY = "validity"
+FLAGS = {"long_name": "whether a number was measured", "standard_name": "status_flag",
+         "flag_values": [0, 1], "flag_meanings": "invalid valid"}  # fmt: skip
+"""The variable that keeps a mask, as flags of an ancillary variable (CF 1.11, 3.4 and 3.5)."""
+WORDS = "spectrane"
+"""The attribute that holds, as a sidecar's text, what CF has no attribute for."""
+
 
 @dataclass(frozen=True)
 class Variable:
@@ -42,7 +49,29 @@ def rasters(arrays: Mapping[str, Variable]) -> list[Variable]:
     found = [v for v in arrays.values() if v.is_raster and v.name.split("/")[-1] not in helpers]
     coordinates = {name for v in found for name in str(v.attributes.get("coordinates", "")).split()}
     plain = [v for v in found if v.name.split("/")[-1] not in coordinates]
-    return plain or found
+    masks = {mask.name for v in plain if (mask := validity_of(arrays, v)) is not None}
+    return [v for v in plain if v.name not in masks] or found
+
+
+def validity_of(arrays: Mapping[str, Variable], variable: Variable) -> Variable | None:
+    """Return the ancillary variable whose flags are just valid and invalid, if there is one."""
+    for name in str(variable.attributes.get("ancillary_variables", "")).split():
+        found = beside(arrays, variable, name)
+        if found is None or found.dtype.kind not in "iu" or len(found.shape) < 2:
+            continue
+        fits = found.shape in (variable.shape, variable.shape[-2:])
+        if fits and valid_flag(found) is not None:
+            return found
+    return None
+
+
+def valid_flag(variable: Variable) -> int | None:
+    """Return the number that means valid, where the flags are just valid and invalid."""
+    meanings = str(variable.attributes.get("flag_meanings", "")).split()
+    values = np.atleast_1d(variable.attributes.get("flag_values", ()))
+    if sorted(meanings) != ["invalid", "valid"] or len(values) != 2:
+        return None
+    return int(values[meanings.index("valid")])
 
 
 def beside(arrays: Mapping[str, Variable], variable: Variable, name: str) -> Variable | None:

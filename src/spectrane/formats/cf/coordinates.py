@@ -131,6 +131,29 @@ def named_planes(
     return list(zip(names, waves, strict=True))
 
 
+def own_wavelength(read: Any, arrays: Mapping[str, Variable], variable: Variable) -> float | None:
+    """Return the wavelength (nm) of an array without planes: a coordinate of a single number."""
+    for name in str(variable.attributes.get("coordinates", "")).split():
+        found = beside(arrays, variable, name)
+        if found is not None and found.shape in ((), (1,)):
+            values = _in_nanometres(read(found.name, (...,)), found)
+            if values is not None:
+                return values[0]
+    return None
+
+
+def _in_nanometres(values: Any, found: Variable) -> list[float | None] | None:
+    """Return wavelengths in nm, None for those unknown; None for what is none."""
+    if found.dtype.kind not in "iuf":
+        return None
+    said = f"{found.name} {found.attributes.get('standard_name', '')}"
+    factor = _TO_NM.get(str(found.attributes.get("units", "")).strip())
+    if factor is None or "wavelength" not in said:
+        return None
+    waves = np.atleast_1d(values).astype(float) * factor
+    return [float(f"{v:.10g}") if np.isfinite(v) and v > 0 else None for v in waves]
+
+
 def _labels(dimension: str, count: int, values: Any, found: Variable | None) -> list[str]:
     if values is None:
         return [f"{dimension} {k}" for k in range(1, count + 1)]
@@ -166,9 +189,7 @@ def _wavelengths(
         found = beside(arrays, variable, name)
         if found is None or found.shape != (count,) or found.dtype.kind not in "iuf":
             continue
-        kind = str(found.attributes.get("standard_name", ""))
-        factor = _TO_NM.get(str(found.attributes.get("units", "")).strip())
-        if factor and ("wavelength" in name or "wavelength" in kind):
-            values = read(found.name, (slice(None),)).astype(float) * factor
-            return [float(f"{v:.10g}") if np.isfinite(v) and v > 0 else None for v in values]
+        waves = _in_nanometres(read(found.name, (slice(None),)), found)
+        if waves is not None:
+            return waves
     return None

@@ -45,7 +45,7 @@ class Hdf5Reader:
         return open_hdf5(file, member)
 
 
-def open_hdf5(file: ByteFile, member: int | str | None = None) -> ArraySourceOnDisk:
+def open_hdf5(file: ByteFile, member: int | str | None = None) -> Source:
     """Open one dataset; the file is told as netCDF-4 where it says so of itself."""
     storage = Hdf5Storage(file)
     kind = "netCDF-4" if storage.is_netcdf else "HDF5"

@@ -13,14 +13,23 @@ from numpy.typing import NDArray
 from spectrane.engine.files import ByteFile
 from spectrane.engine.full import FullSource
 from spectrane.engine.pyramid import cut_blocks
-from spectrane.formats.cf.arrays import Variable, beside, rasters
-from spectrane.formats.cf.coordinates import grid_from_axes, named_planes
+from spectrane.formats.cf.arrays import (
+    WORDS,
+    Variable,
+    beside,
+    rasters,
+    valid_flag,
+    validity_of,
+)
+from spectrane.formats.cf.coordinates import grid_from_axes, named_planes, own_wavelength
+from spectrane.formats.sidecar_schema import laid_over, parsed
 from spectrane.model.band import Band
 from spectrane.model.errors import DataWarning, FormatError
 from spectrane.model.grid import Grid
 from spectrane.model.look import Class, Look
 from spectrane.model.member import Member, find_member
 from spectrane.model.pixels import Pixels
+from spectrane.model.source import Source
 from spectrane.model.window import Window, extent
 
 _MOST_BANDS = 65535
@@ -62,6 +71,8 @@ class ArraySourceOnDisk(FullSource):
             (min(chunks[-2], rows), min(chunks[-1], columns)) if len(chunks) >= 2 else
             (max(1, min(rows, (1 << 20) // columns)), columns)
         )  # fmt: skip
+        self.validity = validity_of(arrays, variable)
+        self.has_mask = self.validity is not None
         classes = _classes(variable.attributes)
         self.look = Look(classes=classes) if classes and variable.bands == 1 else None
         self.metadata = {"variable": variable.name, "dimensions": list(variable.dimensions),
@@ -78,7 +89,19 @@ class ArraySourceOnDisk(FullSource):
                 plane = planes[source_plane].astype(planes.dtype.newbyteorder("="), copy=False)
                 out[target] = plane.view(self.dtype)
         rules = [self.bands[band].rule for band in bands]
-        return Pixels(out, rules=rules)
+        return Pixels(out, mask=self._mask(bands, window), rules=rules, when=self.nodata_when)
+
+    def _mask(self, bands: Sequence[int], window: Window) -> NDArray[np.bool_] | None:
+        """Return what the ancillary variable says is valid."""
+        if self.validity is None:
+            return None
+        where = tuple(slice(a, b) for a, b in window)
+        lead = self.validity.shape[:-2]
+        places = [tuple(map(int, np.unravel_index(band, lead))) for band in bands] if lead else [()]
+        flags = [self.storage.read(self.validity.name, (*(slice(k, k + 1) for k in place), *where))
+                 for place in places]  # fmt: skip
+        shown = np.stack([one.reshape(extent(window)) for one in flags])
+        return np.asarray(shown == valid_flag(self.validity))
 
     def _runs(
         self, bands: Sequence[int]
@@ -134,15 +157,16 @@ def _bands(
     said = variable.attributes
     title = str(said.get("long_name") or said.get("standard_name") or "") or None
     unit = str(said["units"]) if said.get("units") not in (None, "") else None
+    given = [str(name) for name in np.atleast_1d(said.get("band_names", ())).ravel()]
+    name = given[0] if len(given) == 1 and given[0] else variable.name.split("/")[-1]
     one = Band(
-        variable.name.split("/")[-1], unit=unit, scale=float(_plain(said.get("scale_factor", 1.0))),
+        name, unit=unit, scale=float(_plain(said.get("scale_factor", 1.0))),
         offset=float(_plain(said.get("add_offset", 0.0))), nodata=_nodata(variable, dtype),
-        description=title,
+        description=None if title == name else title,
     )  # fmt: skip
     if not variable.shape[:-2]:
-        return (one,)
+        return (replace(one, wavelength=own_wavelength(storage.read, arrays, variable)),)
     names = named_planes(storage.read, arrays, variable)
-    given = str(said.get("band_names", "")).split("; ")
     if len(given) == len(names):
         names = [(name, wave) for name, (_, wave) in zip(given, names, strict=True)]
     return tuple(
@@ -156,7 +180,7 @@ def _nodata(variable: Variable, dtype: np.dtype[Any]) -> Any:
     found: list[Any] = []
     for key in ("_FillValue", "missing_value"):
         values: Any = np.atleast_1d(said[key]) if key in said else []
-        found += [_as(v, variable, dtype) for v in values if np.asarray(v).dtype.kind in "biuf"]
+        found += [_as(v, variable, dtype) for v in values if np.asarray(v).dtype.kind in "iuf"]
     if variable.fill is not None and "_FillValue" not in said:
         found.append(_as(variable.fill, variable, dtype))
     low, high = _plain(said.get("valid_min")), _plain(said.get("valid_max"))
@@ -236,7 +260,7 @@ def _mapping(arrays: Mapping[str, Variable], variable: Variable) -> dict[str, An
 def opened(
     file: ByteFile, storage: Storage, member: int | str | None, kind: str,
     make: Callable[..., ArraySourceOnDisk] = ArraySourceOnDisk,
-) -> ArraySourceOnDisk:  # fmt: skip
+) -> Source:  # fmt: skip
     """Open one raster array of a storage."""
     arrays = storage.arrays()
     found = rasters(arrays)
@@ -245,7 +269,9 @@ def opened(
     chosen = find_member(members_of(arrays), member, file.name)
     source = make(file, storage, found[chosen.number - 1])
     source.format, source.members = kind, len(found)
-    return source
+    words = source.metadata.get(WORDS)
+    return laid_over(source, parsed(words, f"{file.name}, attribute {WORDS}")) if isinstance(
+        words, str) else source  # fmt: skip
 
 
 def warn(name: str, problem: str) -> None:

@@ -6,21 +6,25 @@ import contextlib
 import importlib
 import os
 import shutil
-import warnings
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 import numpy as np
 
 from spectrane.engine.threads import Progress, no_progress
-from spectrane.formats.storing import filled, single_fill
-from spectrane.model.errors import AccessError, DataWarning, ExistingFile, MetadataError
+from spectrane.formats.cf.arrays import FLAGS, VALIDITY, WORDS
+from spectrane.formats.keeping import words_without_field
+from spectrane.formats.validity import NETCDF, ZARR, fill_of, keeping, single_nodata
+from spectrane.model.band import Band
+from spectrane.model.errors import AccessError, ExistingFile, MetadataError
 from spectrane.model.grid import Grid
 from spectrane.model.source import Source
 from spectrane.model.whole_files import check_target
 
 _CHUNK = 512
-VARIABLE = "data"
+VARIABLE, WAVELENGTH = "data", "wavelength"
+_OF_ITS_TYPE = ("_FillValue", "flag_values")
+"""Attributes that netCDF wants in the variable's own type."""
 
 
 def write_netcdf(
@@ -32,24 +36,24 @@ def write_netcdf(
 ) -> None:
     """Write a source as netCDF-4 (HDF5) with CF-1.11 attributes, chunked and deflated."""
     h5py = _library("h5py", target)
-    path = os.fspath(target)
+    path, source = os.fspath(target), keeping(source, NETCDF)
     with _partial(path, overwrite) as partial, h5py.File(partial, "w", libver="v110") as root:
         root.attrs["Conventions"] = "CF-1.11"
         _put(root, _coordinates(source), None)
         shape, chunks = _shapes(source)
-        kept = root.create_dataset(
-            VARIABLE, shape, _dtype(source), chunks=chunks, compression="gzip", compression_opts=4,
-            shuffle=True,
-        )  # fmt: skip
-        said = _attributes(source)
-        if "_FillValue" in said:  # netCDF wants it in the variable's own type
-            said["_FillValue"] = np.asarray(said["_FillValue"], kept.dtype)
-        kept.attrs.update(said)
-        for number, name in enumerate(_dimensions(source)):
-            kept.dims[number].label = name
-            if name in root:
-                kept.dims[number].attach_scale(root[name])
-        _copy(source, kept, progress)
+
+        def made(name: str, dtype: np.dtype[Any], said: dict[str, Any]) -> Any:
+            kept = root.create_dataset(name, shape, dtype, chunks=chunks, compression="gzip",
+                                       compression_opts=4, shuffle=True)  # fmt: skip
+            own = {k: np.asarray(said[k], dtype) for k in _OF_ITS_TYPE if k in said}
+            kept.attrs.update(said | own)
+            for number, dimension in enumerate(_dimensions(source)):
+                kept.dims[number].label = dimension
+                if dimension in root:
+                    kept.dims[number].attach_scale(root[dimension])
+            return kept
+
+        _fill(source, made, "netCDF", progress)
 
 
 def write_zarr(
@@ -61,18 +65,20 @@ def write_zarr(
 ) -> None:
     """Write a source as a Zarr version 3 group with CF-1.11 attributes."""
     zarr = _library("zarr", target)
-    path = os.fspath(target).rstrip("/\\")
+    path, source = os.fspath(target).rstrip("/\\"), keeping(source, ZARR)
     with _partial(path, overwrite) as partial:
         root = zarr.open_group(partial, mode="w", zarr_format=3)
         root.attrs["Conventions"] = "CF-1.11"
         _put(root, _coordinates(source), "zarr")
         shape, chunks = _shapes(source)
-        kept = root.create_array(
-            VARIABLE, shape=shape, dtype=_dtype(source), chunks=chunks,
-            dimension_names=_dimensions(source),
-        )  # fmt: skip
-        kept.attrs.update(_attributes(source))
-        _copy(source, kept, progress)
+
+        def made(name: str, dtype: np.dtype[Any], said: dict[str, Any]) -> Any:
+            kept = root.create_array(name, shape=shape, dtype=dtype, chunks=chunks,
+                                     dimension_names=_dimensions(source))  # fmt: skip
+            kept.attrs.update(said)
+            return kept
+
+        _fill(source, made, "Zarr", progress)
 
 
 def _library(name: str, target: str | os.PathLike[str]) -> Any:
@@ -134,30 +140,24 @@ def _coordinates(source: Source) -> dict[str, tuple[tuple[str, ...], Any, dict[s
     """Return name -> (dimensions, values, attributes) of the coordinate variables."""
     grid = source.grid
     found: dict[str, tuple[tuple[str, ...], Any, dict[str, Any]]] = {}
-    if grid.placed:
+    if grid.placed and not grid.rotated:
         (y, x), kind = _axes(grid), _axis_attributes(grid)
         found |= {"y": (("y",), y, kind[0]), "x": (("x",), x, kind[1])}
     if len(source.bands) > 1:
         found["band"] = (("band",), np.arange(1, len(source.bands) + 1, dtype=np.int32),
                          {"long_name": "band number"})  # fmt: skip
-        waves = [band.wavelength for band in source.bands]
-        if any(waves):
-            values = np.array([np.nan if w is None else w for w in waves])
-            said = {"units": "nm", "standard_name": "radiation_wavelength"}
-            found["wavelength"] = (("band",), values, said)
+    waves = [np.nan if band.wavelength is None else band.wavelength for band in source.bands]
+    if np.isfinite(waves).any():
+        along = ("band",) if len(waves) > 1 else ()
+        said = {"units": "nm", "standard_name": "radiation_wavelength"}
+        found[WAVELENGTH] = (along, np.array(waves if along else waves[0]), said)
     if grid.crs_text:
         found["crs"] = ((), np.int32(0), _grid_mapping(grid))
     return found
 
 
 def _axes(grid: Grid) -> tuple[Any, Any]:
-    a, b, c, d, e, f = grid.coefficients
-    if b or d:
-        warnings.warn(
-            "the rows run askew to the axes, which plain coordinates cannot say: the place is not "
-            "kept", DataWarning, stacklevel=4,
-        )  # fmt: skip
-        a, c, e, f = 1.0, 0.0, 1.0, 0.0
+    a, _, c, _, e, f = grid.coefficients
     return (np.arange(grid.rows) + 0.5) * e + f, (np.arange(grid.columns) + 0.5) * a + c
 
 
@@ -169,8 +169,20 @@ def _axis_attributes(grid: Grid) -> tuple[dict[str, Any], dict[str, Any]]:
     if geographic:
         return ({"standard_name": "latitude", "units": "degrees_north", "axis": "Y"},
                 {"standard_name": "longitude", "units": "degrees_east", "axis": "X"})  # fmt: skip
-    return ({"standard_name": "projection_y_coordinate", "units": "m", "axis": "Y"},
-            {"standard_name": "projection_x_coordinate", "units": "m", "axis": "X"})  # fmt: skip
+    return (
+        {"standard_name": "projection_y_coordinate", "units": _unit(grid), "axis": "Y"},
+        {"standard_name": "projection_x_coordinate", "units": _unit(grid), "axis": "X"},
+    )
+
+
+def _unit(grid: Grid) -> str:
+    """Return the unit of the map's axes as UDUNITS spells it; metres where nothing says."""
+    try:
+        axes = grid.crs.axis_info if grid.crs is not None else []
+    except MetadataError:
+        axes = []
+    name = axes[0].unit_name if axes else "metre"
+    return "m" if name == "metre" else name.replace(" ", "_")
 
 
 def _grid_mapping(grid: Grid) -> dict[str, Any]:
@@ -202,28 +214,26 @@ def _storable(value: Any) -> Any:
     return list(value) if isinstance(value, tuple) else value
 
 
-def _attributes(source: Source) -> dict[str, Any]:
-    bands = source.bands
+def _attributes(source: Source, name: str) -> dict[str, Any]:
+    bands, one = source.bands, source.bands[0]
+    held = _held(bands)
     found: dict[str, Any] = {}
-    meanings = {(b.scale, b.offset, b.unit, repr(b.nodata)) for b in bands}
-    if len(meanings) > 1:
-        warnings.warn(
-            "scale, offset, unit or no-data differ between bands, which one variable cannot say; "
-            "those of band 1 are kept", DataWarning, stacklevel=3,
-        )  # fmt: skip
-    one = bands[0]
-    if one.scaled:
+    if "scale" in held and one.scaled:
         found |= {"scale_factor": one.scale, "add_offset": one.offset}
-    if one.unit:
+    if "unit" in held and one.unit:
         found["units"] = one.unit
-    fill = single_fill(source, source.dtype)
-    if source.dtype.kind in "iu" and fill is not None:
-        found["_FillValue"] = fill
+    fill = fill_of(one, source.dtype) if single_nodata(bands) is not None else None
+    if fill is not None and fill == fill:  # NaN needs no word
+        found["_FillValue"] = np.asarray(fill, _dtype(source)).item()
     if len(bands) == 1:
         found["long_name"] = one.description or one.name
-    found["band_names"] = "; ".join(band.name for band in bands)
+    found["band_names"] = [band.name for band in bands]
+    if any(band.wavelength is not None for band in bands):
+        found["coordinates"] = WAVELENGTH
     if source.grid.crs_text:
         found["grid_mapping"] = "crs"
+    if source.has_mask:
+        found["ancillary_variables"] = VALIDITY
     classes = source.look.classes if source.look else {}
     if classes and len(bands) == 1 and source.dtype.kind in "iu":
         order = sorted(classes)
@@ -231,17 +241,39 @@ def _attributes(source: Source) -> dict[str, Any]:
         found["flag_meanings"] = " ".join(classes[v][1].replace(" ", "_") or "_" for v in order)
         found["flag_colors"] = " ".join(classes[v][0] for v in order)
     history = source.metadata.get("provenance", ())
-    return found | ({"history": "\n".join(map(str, history))} if history else {})
+    found |= {"history": "\n".join(map(str, history))} if history else {}
+    placed = not (source.grid.placed and source.grid.rotated)
+    words = words_without_field(source, held, format=name, where=f"an attribute ({WORDS})",
+                                place=placed, classes="flag_values" in found)  # fmt: skip
+    return found | ({WORDS: words} if words else {})
 
 
-def _copy(source: Source, kept: Any, progress: Progress) -> None:
-    fill = single_fill(source, source.dtype)
+def _held(bands: Sequence[Band]) -> set[str]:
+    """Return what CF's attributes say of the bands: what is the same in all of them."""
+    held = {"name", "wavelength"}
+    if len({(band.scale, band.offset) for band in bands}) == 1:
+        held |= {"scale", "offset"}
+    if len({band.unit for band in bands}) == 1:
+        held.add("unit")
+    if single_nodata(bands) is not None:
+        held.add("nodata")
+    if len(bands) == 1:
+        held.add("description")
+    return held
+
+
+def _fill(source: Source, made: Callable[..., Any], name: str, progress: Progress) -> None:
+    """Make the variable, and its validity where it has a mask, and copy a source into them."""
+    kept = made(VARIABLE, _dtype(source), _attributes(source, name))
+    shown = made(VALIDITY, np.dtype(np.uint8), FLAGS) if source.has_mask else None
     rows, columns = source.shape
     many = len(source.bands) > 1
     for top in range(0, rows, _CHUNK):
         part = (top, min(top + _CHUNK, rows))
         pixels = source.read(range(len(source.bands)), (part, (0, columns)))
-        values = filled(pixels.values, pixels.valid, [fill])
         where = (slice(None), slice(*part)) if many else (slice(*part),)
+        values, valid = pixels.values, pixels.validity
         kept[where] = (values if many else values[0]).astype(kept.dtype, copy=False)
+        if shown is not None:
+            shown[where] = (valid if many else valid[0]).astype(np.uint8)
         progress(part[1], rows)

@@ -41,7 +41,7 @@ class ZarrReader:
         return open_zarr(file, member)
 
 
-def open_zarr(file: ByteFile, member: int | str | None = None) -> ArraySourceOnDisk:
+def open_zarr(file: ByteFile, member: int | str | None = None) -> Source:
     """Open one array of a folder."""
     return opened(file, ZarrStorage(file), member, "Zarr", ZarrSource)
 

@@ -11,6 +11,8 @@ from spectrane.engine.files import ByteFile
 from spectrane.model.errors import FormatError
 
 BLOCK, CARD = 2880, 80
+WORDS = "SPECTRAN"
+"""The card that holds, as JSON of a sidecar's text, what FITS has no field for."""
 _MOST_BLOCKS = 4000
 _MOST_UNITS = 10000
 _NUMBER = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)([EeDd][+-]?\d+)?$")
@@ -208,6 +210,17 @@ def _string_cards(keyword: str, value: str, comment: str) -> list[str]:
     if comment and len(lines[-1]) + 3 + len(comment) <= CARD:
         lines[-1] += f" / {comment}"
     return [line.ljust(CARD) for line in lines]
+
+
+def history(text: str) -> list[str]:
+    """Return a text as HISTORY cards: as many as it takes, of ASCII (section 4.4.2.5).
+
+    >>> [line.rstrip() for line in history("from a file")]
+    ['HISTORY from a file']
+    """
+    plain = "".join(ch if " " <= ch <= "~" else " " if ch.isspace() else "?" for ch in text)
+    room = CARD - 8
+    return [f"HISTORY {plain[k : k + room]}".ljust(CARD) for k in range(0, len(plain), room)]
 
 
 def header_bytes(lines: list[str]) -> bytes:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import json
 import math
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
@@ -11,10 +12,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from spectrane.engine.files import ByteFile
-from spectrane.formats.fits.header import Unit, read_units
+from spectrane.formats.fits.header import WORDS, Unit, read_units
 from spectrane.formats.flat import FlatLayout, FlatSource, interleaved
 from spectrane.model.band import Band
-from spectrane.model.errors import FormatError
+from spectrane.model.errors import FormatError, MetadataError
 from spectrane.model.grid import Grid
 from spectrane.model.member import Member, find_member
 from spectrane.model.source import Source
@@ -93,7 +94,7 @@ def open_file(file: ByteFile, member: int | str | None = None) -> Source:
     chosen = find_member([one for one, _ in found], member, file.name)
     unit = found[chosen.number - 1][1]
     primary = found[0][1] if found[0][1].number == 1 else next(read_units(file))
-    source: Any = _source(file, unit)
+    source: Source = _source(file, unit)
     source.format = "FITS"
     source.members = len(found)
     bits = unit.integer("ZBITPIX" if is_compressed(unit) else "BITPIX")
@@ -103,8 +104,20 @@ def open_file(file: ByteFile, member: int | str | None = None) -> Source:
     source.axes = tuple(_axes(unit))
     inherited = primary.cards if unit.cards.get("INHERIT") is True else {}
     source.metadata = {**inherited, **unit.cards, "compression": _compression(unit)}
-    made: Source = source
-    return made
+    words = unit.cards.get(WORDS)
+    return source if words is None else _described(source, str(words))
+
+
+def _described(source: Source, words: str) -> Source:
+    """Lay over a source what a card says that FITS has no field for."""
+    from spectrane.formats.sidecar_schema import laid_over, parsed
+
+    where = f"{source.name}, card {WORDS}"
+    try:
+        text = json.loads(words)
+    except ValueError as error:
+        raise MetadataError(f"{where}: is not JSON: {error}") from error
+    return laid_over(source, parsed(str(text), where))
 
 
 def _compression(unit: Unit) -> str:

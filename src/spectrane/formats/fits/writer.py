@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+import json
 import os
 import warnings
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine.described import Described
 from spectrane.engine.threads import Progress, no_progress
-from spectrane.formats.fits.header import BLOCK, card, header_bytes
-from spectrane.formats.storing import filled, single_fill
+from spectrane.formats.fits.header import BLOCK, WORDS, card, header_bytes, history
+from spectrane.formats.keeping import words_without_field
+from spectrane.formats.validity import FITS, fill_of, keeping, single_nodata
 from spectrane.model.errors import DataWarning
+from spectrane.model.grid import Grid
 from spectrane.model.source import Source
 from spectrane.model.whole_files import written_whole
 
@@ -28,24 +33,24 @@ def write_fits(
 ) -> None:
     """Write a source as a FITS image, row by row in bounded memory.
 
-    Unsigned integers are kept exactly by the BZERO convention (section 5.2.5), invalid integers
-    as BLANK, invalid floats as NaN. A placed raster is written upright: its lowest row first, as
-    FITS has it. What FITS cannot hold (coordinate system, classes, float16) is warned of.
+    Unsigned integers are kept exactly by the BZERO convention (section 5.2.5), invalid integers as
+    BLANK (the bands' no-data, else a number that no valid pixel has), invalid floats as NaN. A
+    placed raster is written upright: its lowest row first, as FITS has it. What FITS has no field
+    for (place, classes, letters that are not ASCII) is kept in a card of our own, and warned of.
     """
+    source = keeping(source, FITS)
     dtype, offset = stored_type(source.dtype)
-    fill = single_fill(source, dtype)
     flip = source.grid.placed and source.grid.affine[1][1] < 0
-    _tell_loss(source)
+    _tell_upside_down(source)
     with written_whole(target, overwrite=overwrite) as file:
-        head = header_bytes(_cards(source, dtype, offset, fill))
+        head = header_bytes(_cards(source, dtype, offset, flip))
         file.write(head)
         rows, columns = source.shape
         step = max(1, _ROWS_BYTES // (columns * 8))
         for number, band in enumerate(range(len(source.bands))):
             for top in range(0, rows, step):
                 part = _rows(source, band, (top, min(top + step, rows)), flip)
-                values = part.values
-                plain = filled(values, part.valid, [fill])[0]
+                plain = part.values[0]
                 file.write(_big_endian(plain[::-1] if flip else plain, dtype, offset))
                 progress(number * rows + min(top + step, rows), rows * len(source.bands))
         file.write(b"\0" * (-file.tell() % BLOCK))
@@ -82,44 +87,56 @@ def _big_endian(values: NDArray[Any], dtype: np.dtype[Any], offset: int) -> byte
     return values.astype(dtype.newbyteorder(">")).tobytes()
 
 
-def _cards(source: Source, dtype: np.dtype[Any], offset: int, fill: Any) -> list[str]:
+def _cards(source: Source, dtype: np.dtype[Any], offset: int, flip: bool) -> list[str]:
     bands = source.bands
     bits = (-8 if dtype.kind == "f" else 8) * dtype.itemsize
     lengths = [source.shape[1], source.shape[0]] + ([len(bands)] if len(bands) > 1 else [])
     lines = card("SIMPLE", True, "FITS 4.0") + card("BITPIX", bits) + card("NAXIS", len(lengths))
     for n, length in enumerate(lengths, 1):
         lines += card(f"NAXIS{n}", length)
-    same = len({(b.scale, b.offset, b.unit) for b in bands}) == 1
+    held = _held(source, offset)
     if offset:
         lines += card("BSCALE", 1.0) + card("BZERO", float(offset), "unsigned by convention")
-    elif same and bands[0].scaled:
+    elif "scale" in held and bands[0].scaled:
         lines += card("BSCALE", bands[0].scale) + card("BZERO", bands[0].offset)
-    if dtype.kind != "f" and fill is not None:
-        lines += card("BLANK", int(fill) - offset, "no-data, before BZERO")
-    if same and bands[0].unit:
+    blank = fill_of(bands[0], source.dtype) if single_nodata(bands) is not None else None
+    if dtype.kind != "f" and blank is not None:
+        lines += card("BLANK", int(blank) - offset, "no-data, before BZERO")
+    if "unit" in held and bands[0].unit:
         lines += card("BUNIT", bands[0].unit)
     for n, band in enumerate(bands, 1):
         lines += card(f"BAND{n}", band.name) if n < 10000 else []
     lines += card("CREATOR", "Spectrane")
+    upright = Described(source, grid=_upside_down(source.grid)) if flip else source
+    words = words_without_field(upright, held, format="FITS", where=f"a card ({WORDS})")
+    # As JSON, whose escapes leave nothing but ASCII: a card holds no more (section 4.2.1).
+    lines += card(WORDS, json.dumps(words)) if words else []
     for text in source.metadata.get("provenance", ()):
-        lines += [f"HISTORY {text}"[:80].ljust(80)]
+        lines += history(str(text))
     return lines
 
 
-def _tell_loss(source: Source) -> None:
-    lost = []
-    if source.grid.placed or source.grid.crs_text:
-        lost.append("place and coordinate system")
-    if len({(b.scale, b.offset, b.unit) for b in source.bands}) > 1:
-        lost.append("scale, offset and unit, which differ between bands")
-    elif source.bands[0].scaled and source.dtype.kind == "u" and source.dtype.itemsize > 1:
-        lost.append("scale and offset of unsigned integers")
-    if source.categories:
-        lost.append("class names and colours")
-    if source.alpha:
-        lost.append("alpha")
-    if lost:
-        warnings.warn(f"FITS does not keep: {'; '.join(lost)}", DataWarning, stacklevel=3)
+def _held(source: Source, offset: int) -> set[str]:
+    """Return what cards say of the bands: what is the same in all, and can be said in ASCII."""
+    bands = source.bands
+    held = {"nodata"}
+    if len({(band.scale, band.offset) for band in bands}) == 1 and not offset:
+        held |= {"scale", "offset"}
+    if len({band.unit for band in bands}) == 1 and (bands[0].unit or "").isascii():
+        held.add("unit")
+    if all(band.name.isascii() and band.name.isprintable() for band in bands):
+        held.add("name")
+    return held
+
+
+def _upside_down(grid: Grid) -> Grid:
+    """Return the grid of the same pixels, its last row the first."""
+    a, b, c, d, e, f = grid.coefficients
+    rows = grid.rows
+    return replace(grid, affine=((a, -b, c + b * rows), (d, -e, f + e * rows), (0.0, 0.0, 1.0)))
+
+
+def _tell_upside_down(source: Source) -> None:
     if not source.grid.placed and not source.grid.y_up:
         warnings.warn(
             "FITS takes the first row for the lowest: rows are written as they are, so that other "

@@ -15,6 +15,8 @@ import numpy as np
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.nifti.header import TYPES
 from spectrane.formats.nifti.source import IDENTIFYING, LABELS
+from spectrane.formats.validity import NIFTI, keeping
+from spectrane.model.colors import classes_table
 from spectrane.model.display_window import find_window
 from spectrane.model.errors import DataWarning, FormatError
 from spectrane.model.limits import CenterWidth, Fixed, NamedWindow
@@ -42,7 +44,8 @@ def write_nifti(
     """
     if len(source.shape) != 3:
         raise FormatError("NIfTI holds volumes; this raster has two dimensions")
-    kind = _written_type(source)
+    source = keeping(source, NIFTI)
+    kind = source.dtype.newbyteorder("=")
     code = "u1" if kind.kind == "b" else f"{kind.kind}{kind.itemsize}"
     if code not in _CODES:
         raise FormatError(f"NIfTI holds {', '.join(n for _, n in TYPES.values())}, not {kind}")
@@ -62,27 +65,6 @@ def write_nifti(
             _write(source, file, head, code, progress)
 
 
-def _written_type(source: Source) -> np.dtype[Any]:
-    """Return the source's type, or the float that holds it where some voxels are invalid."""
-    kind = source.dtype.newbyteorder("=")
-    may_be_invalid = source.has_mask or any(band.nodata is not None for band in source.bands)
-    if kind.kind == "f" or not may_be_invalid or not _any_invalid(source):
-        return kind
-    if kind.itemsize > 4:
-        raise FormatError(
-            f"NIfTI has no field for no-data, some voxels are invalid, and no float holds {kind} "
-            "exactly; crop to the valid part, or fill it"
-        )
-    wide = np.dtype(np.float32 if kind.itemsize <= 2 else np.float64)
-    warnings.warn(
-        f"some voxels are invalid, and NIfTI has no field for no-data: written as {wide} with NaN "
-        f"instead of {kind}, the numbers unchanged",
-        DataWarning,
-        stacklevel=4,
-    )
-    return wide
-
-
 def _parts(source: Source) -> Iterator[tuple[int, Window]]:
     """Yield each frame in parts of whole planes, as they lie in the file."""
     i, j, k = source.shape
@@ -92,19 +74,12 @@ def _parts(source: Source) -> Iterator[tuple[int, Window]]:
             yield band, ((0, i), (0, j), (first, min(first + step, k)))
 
 
-def _any_invalid(source: Source) -> bool:
-    return any(not source.read([band], window).valid.all() for band, window in _parts(source))
-
-
 def _write(source: Source, file: Any, head: bytes, code: str, progress: Progress) -> None:
     file.write(head)
     planes = source.shape[2]
     for band, window in _parts(source):
         pixels = source.read([band], window)
         values = pixels.values[0].astype(f"<{code}", copy=False)
-        valid = pixels.validity[0]
-        if not valid.all():
-            values = np.where(valid, values, np.nan).astype(f"<{code}")
         file.write(np.ascontiguousarray(values.T).tobytes())
         progress(band * planes + window[2][1], len(source.bands) * planes)
 
@@ -182,7 +157,7 @@ def _frame_notes(source: Source) -> bytes:
     if len(source.bands) > 1 or source.bands[0].unit is not None:
         noted["frames"] = [{"name": band.name, "unit": band.unit} for band in source.bands]
     if source.categories and source.look is not None:
-        noted["classes"] = {f"{value:g}": one for value, one in source.look.classes.items()}
+        noted["classes"] = classes_table(source.look.classes)
     text = [(_COMMENT, json.dumps(noted).encode())] if noted else []
     return b"".join(_extension(code, data) for code, data in [*text, *_kept_extensions(source)])
 

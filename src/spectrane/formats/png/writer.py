@@ -10,10 +10,13 @@ import numpy as np
 
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.png.encoding import encode_png
-from spectrane.formats.storing import picture_planes
+from spectrane.formats.storing import check_picture
+from spectrane.formats.validity import PNG, keeping, masks_disagree
 from spectrane.model.errors import DataWarning
+from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.whole_files import check_target, written_whole
+from spectrane.model.window import whole
 
 
 def write_png(
@@ -29,8 +32,13 @@ def write_png(
     kept as text only, which is warned of.
     """
     check_target(os.fspath(target), overwrite=overwrite)
-    values, alpha = picture_planes(source, "PNG", (np.uint8, np.uint16))
-    planes = [*values, *([alpha] if alpha is not None else [])]
+    check_picture(source, "PNG", (np.uint8, np.uint16))
+    source, pixels = _kept(source)
+    alpha = pixels.alpha
+    shown = np.broadcast_to(pixels.valid.any(axis=0), source.shape)
+    if alpha is None and not shown.all():
+        alpha = np.where(shown, np.iinfo(source.dtype).max, 0).astype(source.dtype)
+    planes = [*pixels.values, *([alpha] if alpha is not None else [])]
     text = png_text(source)
     if source.grid.placed:
         warnings.warn(
@@ -40,6 +48,17 @@ def write_png(
     with written_whole(target, overwrite=overwrite) as file:
         file.write(encode_png(np.stack(planes, axis=-1), text))
     progress(1, 1)
+
+
+def _kept(source: Source) -> tuple[Source, Pixels]:
+    """Return what to declare, and all pixels: alpha hides where no band holds a number."""
+    bands, everything = range(len(source.bands)), whole(source.shape)
+    kept = keeping(source, PNG)
+    pixels = kept.read(bands, everything)
+    if masks_disagree(pixels):
+        kept = keeping(source, PNG, masks_differ=True)
+        pixels = kept.read(bands, everything)
+    return kept, pixels
 
 
 def png_text(source: Source) -> dict[str, str]:

@@ -17,6 +17,7 @@ import numpy as np
 from spectrane.formats.tiff import tags, xmp
 from spectrane.formats.tiff.georeference import geo_fields
 from spectrane.formats.tiff.tags import Tag
+from spectrane.formats.validity import single_nodata
 from spectrane.model.band import Band
 from spectrane.model.colors import parse_color
 from spectrane.model.errors import FormatError
@@ -142,11 +143,11 @@ def overview_sizes(shape: tuple[int, int], least: int) -> list[tuple[int, int]]:
     return sizes
 
 
-def make_plan(
-    source: Source, *, tile: int, compress: str, separate: bool, overviews: bool, with_mask: bool,
-    nodata: int | float | None,
-) -> Plan:  # fmt: skip
-    """Lay out a file for a source. Raises FormatError for what TIFF cannot hold."""
+def make_plan(source: Source, *, tile: int, compress: str, separate: bool, overviews: bool) -> Plan:
+    """Lay out a file for a source, with masks where it has one.
+
+    Raises FormatError for what TIFF cannot hold.
+    """
     if compress not in COMPRESSIONS:
         raise FormatError(f"compress {compress!r}: expected one of {', '.join(COMPRESSIONS)}")
     rows, columns = source.shape
@@ -160,14 +161,14 @@ def make_plan(
     dtype = np.dtype(np.uint8) if source.dtype.kind == "b" else source.dtype
 
     def image(shape: tuple[int, int], kind: int) -> Image:
-        extra = _meaning(source, samples, dtype, nodata)
+        extra = _meaning(source, samples, dtype)
         extra += _main_fields(source) if kind == 0 else []
         return Image(shape, samples, dtype, tile, separate and samples > 1, compression,
                      predictor, kind, extra=extra)  # fmt: skip
 
     smaller = overview_sizes((rows, columns), tile) if overviews else []
     images = [image((rows, columns), 0)] + [image(shape, tags.REDUCED) for shape in smaller]
-    masks = [_mask_of(one, compression) for one in images] if with_mask else []
+    masks = [_mask_of(one, compression) for one in images] if source.has_mask else []
     longest = sum(one.raw_bytes * 9 // 8 for one in images + masks)
     big = longest + 65536 * len(images) > _CLASSIC_LIMIT
     return Plan(images, masks, big, _front(images + masks, big))
@@ -180,9 +181,7 @@ def _mask_of(image: Image, compression: int) -> Image:
     )  # fmt: skip
 
 
-def _meaning(
-    source: Source, samples: int, dtype: np.dtype[Any], nodata: int | float | None
-) -> list[TiffField]:
+def _meaning(source: Source, samples: int, dtype: np.dtype[Any]) -> list[TiffField]:
     """Return the fields that say what samples are: colours, palette, alpha, no-data."""
     classes = source.look.classes if source.look else {}
     fields: list[TiffField] = []
@@ -201,7 +200,8 @@ def _meaning(
     alpha = {None: [], "premultiplied": [1], "straight": [2]}[source.alpha]
     if samples > colors:
         fields.append((Tag.ExtraSamples, "u2", [0] * (samples - colors - len(alpha)) + alpha))
-    if nodata is not None:
+    nodata = single_nodata(source.bands)
+    if isinstance(nodata, int | float):
         fields.append((Tag.NoData, "S", spoken_nodata(nodata)))
     return fields
 

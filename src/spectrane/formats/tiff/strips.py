@@ -17,6 +17,7 @@ from spectrane.engine.threads import in_parallel
 from spectrane.formats.tiff import tags
 from spectrane.formats.tiff.plan import Image
 from spectrane.formats.tiff.reducing import first_halves, halved, majority_of_four
+from spectrane.formats.validity import MasksDifferError, masks_disagree
 from spectrane.kernels import prediction
 from spectrane.model.errors import FormatError
 from spectrane.model.pixels import Pixels
@@ -53,12 +54,14 @@ class Strip:
 
 @dataclass(frozen=True)
 class StripMaker:
-    """Makes a strip from its number. ``fills`` is what to store per band where it is invalid."""
+    """Makes a strip from its number, of a source whose numbers are written as they are.
+
+    Raises MasksDifferError where the bands have different masks, which one mask cannot say.
+    """
 
     source: Source
     image: Image
     mask: Image | None
-    fills: list[Any] | None
     overviews: bool
 
     def __call__(self, row: int) -> Strip:
@@ -70,10 +73,12 @@ class StripMaker:
             pixels = self._read(row, columns)
             values, alpha = pixels.values, pixels.alpha
             valid = pixels.valid
-            stored = with_alpha(filled(values, valid, self.fills), alpha)
+            stored = with_alpha(values, alpha)
             first = columns[0] // self.image.tile
             tiles += image_tiles(self.image, row, stored, first)
             if self.mask is not None:
+                if masks_disagree(pixels):
+                    raise MasksDifferError
                 mask += mask_tiles(self.mask, row, valid, values.shape[1:], first)
             if self.overviews:
                 halves.append((self.halves(values, valid, alpha), values.shape[1:]))
@@ -93,7 +98,8 @@ class StripMaker:
         window = ((row * tile, min((row + 1) * tile, rows)), columns)
         pixels = self.source.read(range(len(self.source.bands)), window)
         values = pixels.values.view(np.uint8) if pixels.values.dtype.kind == "b" else pixels.values
-        plain = Pixels(values, mask=pixels.mask, rules=pixels.rules, when=pixels.when)
+        known = pixels.valid if pixels.alpha is None else None
+        plain = Pixels(values, mask=pixels.mask, rules=pixels.rules, when=pixels.when, known=known)
         _ = plain.valid
         plain.alpha = pixels.alpha
         return plain
@@ -115,7 +121,7 @@ class StripMaker:
         mask = None
         if self.mask is not None:
             mask = _decoded_mask(self.mask, row, file)[np.newaxis]
-        rules = [band.rule for band in self.source.bands] if self.fills is not None else ()
+        rules = [band.rule for band in self.source.bands]
         valid = Pixels(values, mask=mask, rules=rules, when=self.source.nodata_when).valid
         return Strip([], [], self.halves(values, valid, alpha) if self.overviews else None)
 
@@ -136,17 +142,6 @@ def _side_by_side(parts: list[tuple[Halves, tuple[int, ...]]]) -> Halves:
     each = [cover if one is None else one for cover, one in zip(full, given, strict=True)]
     # Of classes: validity.
     return sums, np.concatenate([one.astype(known.dtype) for one in each], axis=2)
-
-
-def filled(values: NDArray[Any], valid: NDArray[np.bool_], fills: list[Any] | None) -> NDArray[Any]:
-    """Return values with each band's fill where it is invalid."""
-    if fills is None or valid.size == 1 or valid.all():
-        return values
-    full = np.broadcast_to(valid, values.shape)
-    out = values.copy()
-    for band, fill in enumerate(fills):
-        out[band][~full[band]] = fill
-    return out
 
 
 def with_alpha(values: NDArray[Any], alpha: NDArray[Any] | None) -> NDArray[Any]:

@@ -20,9 +20,15 @@ from spectrane.formats.tiff.strips import (
     Strip,
     StripMaker,
     Tiles,
-    filled,
     image_tiles,
     mask_tiles,
+)
+from spectrane.formats.validity import (
+    TIFF,
+    MasksDifferError,
+    fill_of,
+    filled,
+    keeping,
 )
 from spectrane.model.errors import FormatError
 from spectrane.model.source import Source
@@ -53,7 +59,8 @@ def write_tiff(
     ``tile`` is 256 or 512 (None: by size); ``interleave`` is ``pixel`` or ``band`` (separate
     planes). ``overviews`` None makes them where the image is larger than a tile. BigTIFF is
     written where 4 GB may not do. Invalid pixels get the bands' no-data value, NaN in float data
-    without one, and a mask image otherwise. ``progress`` counts rows of tiles.
+    without one, and a mask image otherwise; where bands have different masks, which one mask image
+    cannot say, a number that no valid pixel has. ``progress`` counts rows of tiles.
 
     ``engine`` says who makes them: ``threads`` (None), or a cluster's address; the bytes are the
     same. With ``resume`` a job that was killed leaves its partial file, and the same call goes on
@@ -67,19 +74,23 @@ def write_tiff(
         raise FormatError(f"tile {tile}: expected 256 or 512")
     if interleave not in ("pixel", "band"):
         raise FormatError(f"interleave {interleave!r}: expected pixel or band")
-    nodata, fills = _fills(source)
-    with_mask = source.has_mask and fills is None
-    plan = make_plan(
-        source, tile=size, compress=compress, separate=interleave == "band",
-        overviews=overviews is not False, with_mask=with_mask, nodata=nodata,
-    )  # fmt: skip
-    if not resume:
-        with written_whole(target, overwrite=overwrite) as file:
-            _Writing(source, plan, file, fills, engine).run(progress)
-        return
-    job = fingerprint(source, plan.head, compress, size, interleave)
-    with resumable(target, job, overwrite=overwrite) as (file, journal):
-        _Writing(source, plan, file, fills, engine, journal).run(progress)
+
+    def write(differ: bool) -> None:
+        kept = keeping(source, TIFF, masks_differ=differ)
+        plan = make_plan(kept, tile=size, compress=compress, separate=interleave == "band",
+                         overviews=overviews is not False)  # fmt: skip
+        if not resume:
+            with written_whole(target, overwrite=overwrite) as file:
+                _Writing(kept, plan, file, engine).run(progress)
+            return
+        job = fingerprint(kept, plan.head, compress, size, interleave)
+        with resumable(target, job, overwrite=overwrite) as (file, journal):
+            _Writing(kept, plan, file, engine, journal).run(progress)
+
+    try:
+        write(False)
+    except MasksDifferError:  # seldom: nothing but the whole could have told
+        write(True)
 
 
 def _tile_size(source: Source) -> int:
@@ -88,36 +99,21 @@ def _tile_size(source: Source) -> int:
     return 512 if max(source.shape) > 4096 and strip <= _STRIP_BYTES else 256
 
 
-def _fills(source: Source) -> tuple[int | float | None, list[Any] | None]:
-    """Return the value for tag 42113, and what to store per band where a pixel is invalid.
-
-    None for the second: bands without a no-data value, so that a mask must tell.
-    """
-    values = [band.nodata for band in source.bands]
-    first = values[0]
-    same = len({repr(value) for value in values}) == 1 and not isinstance(first, tuple)
-    told = first if same and not isinstance(first, tuple) else None
-    singles = [_single(band.rule.matching(source.dtype)) for band in source.bands]
-    if all(single is not None for single in singles):
-        return told, singles
-    if source.dtype.kind == "f" and first is None and same:
-        nan = source.dtype.type(np.nan)
-        return (float("nan") if source.has_mask else None), [nan] * len(values)
-    return told, None
-
-
-def _single(values: list[np.generic]) -> np.generic | None:
-    return values[0] if values else None
-
-
 class _Writing:
     """One file being written: tiles go out as rows of them are complete."""
 
     def __init__(
-        self, source: Source, plan: Plan, file: BinaryIO, fills: list[Any] | None,
-        engine: str | None, journal: Journal | None = None,
-    ) -> None:  # fmt: skip
-        self.source, self.plan, self.file, self.fills = source, plan, file, fills
+        self,
+        source: Source,
+        plan: Plan,
+        file: BinaryIO,
+        engine: str | None,
+        journal: Journal | None = None,
+    ) -> None:
+        self.source, self.plan, self.file = source, plan, file
+        floating = source.dtype.kind == "f"
+        own = [fill_of(band, source.dtype) for band in source.bands]
+        self.fills = [np.nan if one is None and floating else one for one in own]
         self.engine, self.journal = engine, journal
         self.tile = plan.images[0].tile
         self.levels = [
@@ -132,7 +128,7 @@ class _Writing:
         """Write everything: front, tiles of all levels as they come, then the tables."""
         mask = self.plan.masks[0] if self.plan.masks else None
         maker = StripMaker(self.source, self.plan.images[0].bare(), mask and mask.bare(),
-                           self.fills, len(self.plan.images) > 1)  # fmt: skip
+                           len(self.plan.images) > 1)  # fmt: skip
         down = self.plan.images[0].down
         first = self._go_on(maker, progress, down)
         if not first:
@@ -161,7 +157,7 @@ class _Writing:
                 images[image].offsets[index], images[image].counts[index] = offset, count
         maker = StripMaker(self.source, self.plan.images[0],
                            self.plan.masks[0] if self.plan.masks else None,
-                           self.fills, maker.overviews)  # fmt: skip
+                           maker.overviews)  # fmt: skip
         self.silent = True
         for row in range(len(self.journal.records)):
             self._take_strip(row, maker.again(row, self.file))

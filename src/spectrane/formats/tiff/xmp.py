@@ -20,6 +20,7 @@ from spectrane.model.colors import parse_color
 from spectrane.model.errors import DataWarning, SpectraneError
 from spectrane.model.look import Class, Look
 from spectrane.model.nodata import nodata_value
+from spectrane.model.rules import plain
 
 NAMESPACE = "urn:spectrane:raster:1.0"
 _RDF = "http://www.w3.org/1999/02/22-rdf-syntax-ns#"
@@ -38,17 +39,17 @@ def packet(
     """
     own = len({band.nodata for band in bands}) > 1
     named = [_properties(band, own or isinstance(band.nodata, tuple)) for band in bands]
-    plain = all(found == {"name": f"band {n}"} for n, found in enumerate(named, 1))
+    bare = all(found == {"name": f"band {n}"} for n, found in enumerate(named, 1))
     classes = look.classes if look else {}
     shown = {} if look is None else look.to_dict()
     shown.pop("classes", None)
-    silent = plain and not classes and not shown and not notes and nodata_when == "any"
+    silent = bare and not classes and not shown and not notes and nodata_when == "any"
     if silent and not always:
         return b""
     items = "".join(map(_structure, named))
     body = f"<spectrane:bands><rdf:Seq>{items}</rdf:Seq></spectrane:bands>"
     if classes:
-        listed = (_structure({"value": f"{value:g}", "color": color, "label": label})
+        listed = (_structure({"value": plain(value), "color": color, "label": label})
                  for value, (color, label) in sorted(classes.items()))  # fmt: skip
         body += f"<spectrane:classes><rdf:Seq>{''.join(listed)}</rdf:Seq></spectrane:classes>"
     if nodata_when != "any":
@@ -184,7 +185,8 @@ def _band(band: Band, found: Mapping[str, str]) -> Band:
     changes |= {key: float(found[key]) for key in _NUMBERS if found.get(key)}
     if found.get("nodata"):
         items = [_heard(item) for item in found["nodata"].split()]
-        changes["nodata"] = nodata_value(items if len(items) > 1 else items[0])
+        single = len(items) == 1 and not isinstance(items[0], list)
+        changes["nodata"] = nodata_value(items[0] if single else items)
     return replace(band, **changes)
 
 

@@ -182,14 +182,17 @@ def _unit_step(source: Source, own: Band, band: Band) -> tuple[float, float]:
 
 
 def _joint_bands(sources: Sequence[Source], dtype: np.dtype[Any]) -> tuple[Band, ...]:
-    """Return the first one's bands, with a single no-data value that the common type can hold."""
+    """Return the first one's bands, with the no-data that all share and the common type can hold.
+
+    Where they share none the mosaic's mask alone tells: a valid number of one may be another's
+    no-data, and no number changes.
+    """
     apart = any(source.nodata_when == "all" for source in sources)
     bands = []
     for index, band in enumerate(sources[0].bands):
-        held = [one.bands[index].rule.matching(dtype) for one in sources
-                if one.bands[index].nodata is not None]  # fmt: skip
-        singles = [values[0].item() for values in held if values]
-        bands.append(replace(band, nodata=singles[0] if singles and not apart else None))
+        said = {repr(one.bands[index].nodata) for one in sources}
+        shared = len(said) == 1 and not apart and bool(band.rule.matching(dtype))
+        bands.append(replace(band, nodata=band.nodata if shared else None))
     return tuple(bands)
 
 
