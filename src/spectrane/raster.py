@@ -74,11 +74,12 @@ class Raster(Faced):
         self, bands: Bands = None, *, rows: tuple[int, int] | None = None,
         columns: tuple[int, int] | None = None, bounds: Bounds | None = None,
         size: tuple[int, int] | None = None, resample: str = "nearest", physical: bool = False,
+        force: bool = False,
     ) -> np.ma.MaskedArray[Any, Any]:  # fmt: skip
         """Return (bands, rows, columns), masked where invalid: see ``spatial.extract.pixels``."""
         return _extract.pixels(
             self._source, bands, rows=rows, columns=columns, bounds=bounds, size=size,
-            resample=resample, physical=physical,
+            resample=resample, physical=physical, force=force,
         )  # fmt: skip
 
     def describe(self, *, statistics: bool = False) -> Description:
@@ -123,6 +124,21 @@ class Raster(Faced):
         from spectrane.display.proposals import proposed
 
         return proposed(self._source, find_bands(self.bands, band)[0])[0]
+
+    def physical(self) -> Raster:
+        """Return the physical values as stored numbers: float32 or float64, NaN where invalid.
+
+        Units, roles, wavelengths and the look stay.
+
+        >>> import spectrane as sp
+        >>> band = sp.Band("red", role="red", scale=0.5, nodata=0)
+        >>> raster = sp.from_array([[0, 3]], bands=[band]).physical()
+        >>> raster.pixels().tolist(), raster.bands[0].role, raster.bands[0].scale
+        ([[[None, 1.5]]], 'red', 1.0)
+        """
+        from spectrane.spatial.converted import Physical
+
+        return Raster(Physical(self._source))
 
     def convert(self, unit: str) -> Raster:
         """Return the raster in another unit (``celsius``, ``mm``): see ``converted.in_unit``."""

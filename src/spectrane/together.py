@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 def place(
     raster: Raster, *, corners: Any = None, bounds: Any = None, points: Any = None,
     crs: str | None = None, points_crs: str | None = None, fit: str | None = None,
-    resample: str | None = None, pixel_size: Any = None,
+    resample: str | None = None, pixel_size: Any = None, force: bool = False,
 ) -> Raster:  # fmt: skip
     """Return a picture with a place on a map: see ``spatial.placing.place``.
 
@@ -43,6 +43,7 @@ def place(
     made, _ = give_place(
         raster._source, corners=corners, bounds=bounds, points=points, crs=crs,
         points_crs=points_crs, fit_kind=fit, resample=resample, pixel_size=pixel_size,
+        force=force,
     )  # fmt: skip
     return Raster(made)
 
@@ -91,6 +92,7 @@ def mosaic(
     balance: str | None = None, reference: int = 1, grid: Any = None, resample: str | None = None,
     order: str | None = None, keys: Any = None, nodata: Any = None,
     nodata_when: str | None = None, trim: float = 0, align: str | None = None,
+    force: bool = False,
 ) -> Raster:  # fmt: skip
     """Return many rasters as one, each on top of the one before.
 
@@ -100,21 +102,22 @@ def mosaic(
     from 1). ``grid`` (default: the union on the first one's) is a Grid or what has one. ``order``:
     ``argument``, ``date``, ``cloud`` or ``distance:X,Y``; ``keys`` may name dates or cloud cover.
     ``nodata`` and ``nodata_when`` say anew what means nothing; ``trim`` takes so many pixels more
-    off its edge. ``align`` moves each onto those before: ``shift`` or ``affine``.
+    off its edge. ``align`` moves each onto those before: ``shift`` or ``affine``. Numbers that are
+    names of classes are mixed only with ``force``.
 
     Raises GridMismatch, BandError, MetadataError where they cannot be joined.
     """
     return Raster(_mosaic(
         rasters, rule=rule, width=width, balance=balance, reference=reference, grid=grid,
         resample=resample, order=order, keys=keys, nodata=nodata, nodata_when=nodata_when,
-        trim=trim, align=align,
+        trim=trim, align=align, force=force,
     ))  # fmt: skip
 
 
 def _mosaic(
     rasters: Iterable[Raster], *, rule: str, width: float | None, balance: str | None,
     reference: int, grid: Any, resample: str | None, order: str | None, keys: Any, nodata: Any,
-    nodata_when: str | None, trim: float, align: str | None,
+    nodata_when: str | None, trim: float, align: str | None, force: bool,
 ) -> Mosaic:  # fmt: skip
     from spectrane.spatial.aligning import aligned
     from spectrane.spatial.masks import trimmed
@@ -133,7 +136,8 @@ def _mosaic(
     if align is not None:
         sources, told = aligned(sources, align)
     sources = [sources[k] for k in ordered(sources, order, keys)]
-    made = Mosaic(sources, joined, grid=None if grid is None else grid_of(grid), resample=resample)
+    made = Mosaic(sources, joined, grid=None if grid is None else grid_of(grid), resample=resample,
+                  force=force)  # fmt: skip
     if told:
         made.metadata = {**made.metadata, "alignment": told}
     return made

@@ -141,12 +141,17 @@ class Volume(Faced):
         indices = find_bands(self._source.bands, frames)
         return Volume(Subset(self._source, indices, whole(self._source.shape)))
 
-    def regrid(self, like: Volume | Grid, *, resample: str | None = None) -> Volume:
-        """Return the volume on another one's voxels: ``trilinear``, or ``nearest`` (labels)."""
+    def regrid(
+        self, like: Volume | Grid, *, resample: str | None = None, force: bool = False
+    ) -> Volume:
+        """Return the volume on another one's voxels: ``trilinear``, or ``nearest`` (labels).
+
+        Labels are mixed only with ``force``.
+        """
         from spectrane.spatial.volumetric import RegriddedVolume
 
         grid = like if isinstance(like, Grid) else deep_source_of(like).grid
-        return Volume(RegriddedVolume(self._source, grid, resample))
+        return Volume(RegriddedVolume(self._source, grid, resample, force))
 
     def masked(self, by: Volume | Threshold | str, *, outside: bool = False) -> Volume:
         """Return the volume with only some voxels valid: where ``by`` is.

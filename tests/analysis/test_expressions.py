@@ -107,3 +107,40 @@ def test_windows_blocks_and_files_agree(tmp_path, rng):
 def test_an_index_needs_its_roles():
     with pytest.raises(BandError, match="no band is called 'nir'"):
         sp.from_array(np.zeros((2, 2, 2))).compute({"x": "ndvi"})
+
+
+FOLLOWS = [
+    ("b", ("K", "nir", 842.0)),
+    ("clip(b, 250, 300)", ("K", "nir", 842.0)),
+    ("where(a > 3, b, 0)", ("K", "nir", 842.0)),
+    ("max(a, b)", ("K", None, None)),
+    ("a - b", ("K", None, None)),
+    ("(a - b) / (a + b)", ("1", None, None)),
+    ("abs(-a)", ("K", None, None)),
+    ("b - 273.15", (None, None, None)),
+    ("2 * b", (None, None, None)),
+    ("a * b", (None, None, None)),
+    ("a > b", (None, None, None)),
+    ("a + c", (None, None, None)),
+    ("c", (None, "red", None)),
+    ("savi", ("1", None, None)),
+]
+
+
+def test_units_and_roles_are_kept_where_they_follow():
+    bands = [sp.Band("a", unit="K"), sp.Band("b", wavelength=842, unit="K"),
+             sp.Band("c", role="red")]  # fmt: skip
+    raster = sp.from_array(np.ones((3, 2, 2)), bands=bands)
+    for text, wanted in FOLLOWS:
+        band = raster.compute({"x": text}).bands[0]
+        assert (band.unit, band.role, band.wavelength) == wanted, text
+
+
+def test_physical_values_become_the_numbers(tmp_path):
+    bands = [sp.Band("a", wavelength=842, unit="1", scale=1e-4, offset=-0.1, nodata=0)]
+    raster = sp.from_array(np.uint16([[0, 2000]]), bands=bands).physical()
+    raster.save(tmp_path / "a.tif")
+    back = sp.open(tmp_path / "a.tif")
+    assert back.pixels().tolist() == [[[None, pytest.approx(0.1, rel=1e-6)]]]
+    band = back.bands[0]
+    assert (band.role, band.wavelength, band.unit, band.scaled) == ("nir", 842.0, "1", False)

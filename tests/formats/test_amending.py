@@ -9,9 +9,11 @@ from tests.formats import fits_builder
 from tests.tiff_builder import image, tiff
 
 import spectrane as sp
+from spectrane.engine.memory import ArraySource
 from spectrane.formats.tiff import amending
 from spectrane.model.errors import FormatError, MetadataError
 from spectrane.model.source import source_of
+from spectrane.raster import Raster
 
 CHANGES = {
     "nodata": {"nodata": 0},
@@ -113,11 +115,32 @@ def test_an_interrupted_change_leaves_the_old_file(scene, monkeypatch):
     np.testing.assert_array_equal(sp.open(path).pixels().data, array)
 
 
-def test_overviews_made_under_the_old_rule_are_put_aside(scene):
-    path, _ = scene
-    assert sp.open(path).overviews
-    sp.amend(path, nodata=0, inside=True)
-    assert sp.open(path).overviews == ()
+@pytest.mark.parametrize("kind", ["filled", "masked", "planes and alpha"])
+def test_overviews_are_made_anew_where_the_new_rule_reaches(tmp_path, rng, kind):
+    array = natural(rng, (2, 600, 700), "u2") % 60000
+    array[:, :90] = array[0, 300:320, 200:450] = 7
+    path = tmp_path / "a.tif"
+    mask = rng.random((1, 600, 700)) > 0.2 if kind == "masked" else None
+    alpha = array[0] if kind == "planes and alpha" else None
+    source = Raster(ArraySource(array, mask=mask, alpha=alpha))
+    source.save(path, interleave="pixel" if alpha is None else "band")
+    before = path.read_bytes()
+    for nodata in (7, 65535):  # the second reaches no pixel
+        size = path.stat().st_size
+        sp.amend(path, nodata=nodata, inside=True)
+        sp.open(path).save(tmp_path / "fresh.tif", overwrite=True)
+        amended, fresh = sp.open(path), sp.open(tmp_path / "fresh.tif")
+        assert amended.overviews == ((300, 350), (150, 175))
+        for wanted in amended.overviews:
+            found = [one.pixels(size=wanted, resample="area") for one in (amended, fresh)]
+            np.testing.assert_array_equal(found[0].mask, found[1].mask)
+            np.testing.assert_array_equal(found[0].filled(0), found[1].filled(0))
+    small = path.stat().st_size
+    sp.amend(path, nodata=65534, inside=True)
+    assert path.stat().st_size - small < 3000 < small - size  # they stay where nothing changes
+    for _ in range(3):
+        sp.amend(path, undo=True)
+    assert path.read_bytes() == before
 
 
 def test_cards_of_a_fits_file(tmp_path):

@@ -11,7 +11,7 @@ import ast
 import operator
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -108,6 +108,70 @@ class Expression:
             found = found & _COMPARISONS[type(test)](left, right)
         unknown = np.logical_or.reduce(np.broadcast_arrays(*[np.isnan(side) for side in sides]))
         return np.where(unknown, np.nan, found)
+
+
+class Meaning(NamedTuple):
+    """What follows of a value from the bands it is made of; ``number`` is a bare number."""
+
+    unit: str | None = None
+    role: str | None = None
+    wavelength: float | None = None
+    number: bool = False
+
+
+_KEEPING = ("min", "max", "clip", "where")
+"""Functions that pick one of their values (of ``where`` the test is none)."""
+
+
+def meaning(tree: ast.expr, one: Expression, bands: Sequence[Band]) -> Meaning:
+    """Return unit, role and wavelength of an expression where they follow; else None.
+
+    Sums and differences of one unit keep it, ratios of one unit have unit 1; what picks or bounds
+    values keeps unit and role. A bare number has no unit of its own, so that what it is added to or
+    multiplied with has none either.
+
+    >>> bands = (Band("B8", role="nir", unit="K"), Band("B4", unit="K"))
+    >>> index = parsed("(b1 - b2) / (b1 + b2)", bands)
+    >>> meaning(index.tree, index, bands).unit, parsed("clip(b1, 0, 9)", bands).text
+    ('1', 'clip(b1, 0, 9)')
+    """
+    if isinstance(tree, ast.Constant):
+        return Meaning(number=True)
+    name = tree.id if isinstance(tree, ast.Name) else None
+    if isinstance(tree, ast.Call) and isinstance(tree.func, ast.Name):
+        if tree.func.id == "band":
+            name = _band_text(tree)
+        else:
+            return _meaning_of_call(tree, one, bands)
+    if name is not None:
+        band = bands[one.names[name]]
+        return Meaning(band.unit, band.role, band.wavelength)
+    if isinstance(tree, ast.UnaryOp) and not isinstance(tree.op, ast.Not):
+        inner = meaning(tree.operand, one, bands)
+        return inner if isinstance(tree.op, ast.UAdd) else Meaning(inner.unit, number=inner.number)
+    if isinstance(tree, ast.BinOp):
+        left, right = meaning(tree.left, one, bands), meaning(tree.right, one, bands)
+        if left.unit is None or left.unit != right.unit:
+            return Meaning(number=left.number and right.number)
+        if isinstance(tree.op, ast.Add | ast.Sub):
+            return Meaning(left.unit)
+        one_of_one = isinstance(tree.op, ast.Div) or left.unit == "1"
+        return Meaning("1" if one_of_one and not isinstance(tree.op, ast.Pow) else None)
+    return Meaning()
+
+
+def _meaning_of_call(tree: ast.Call, one: Expression, bands: Sequence[Band]) -> Meaning:
+    assert isinstance(tree.func, ast.Name)
+    parts = [meaning(argument, one, bands) for argument in tree.args]
+    if tree.func.id == "abs":
+        return Meaning(parts[0].unit, number=parts[0].number)
+    if tree.func.id not in _KEEPING:
+        return Meaning()
+    picked = {part for part in parts[tree.func.id == "where" :] if not part.number}
+    if len(picked) == 1:
+        return picked.pop()
+    units = {part.unit for part in picked}
+    return Meaning(units.pop()) if len(units) == 1 else Meaning()
 
 
 def parsed(text: str, bands: Sequence[Band]) -> Expression:
@@ -219,13 +283,20 @@ class Computed(Derived, FullSource):
         if not isinstance(given, Mapping):
             raise LookError(f"compute {given!r}: expected {{name: expression}}, such as "
                             "{'dryness': '(swir16 - nir) / (swir16 + nir)'}")  # fmt: skip
-        super().__init__(parent, look=None, alpha=None, nodata_when="any")
+        super().__init__(parent, look=None, alpha=None, nodata_when="any", has_mask=False,
+                         coded=False)  # fmt: skip
         self.expressions = [parsed(text, parent.bands) for text in given.values()]
         small = parent.dtype.itemsize <= 2 or parent.dtype == np.float32
         self.dtype = np.dtype(np.float32 if small else np.float64)
+        found = [
+            Meaning("1")
+            if text.strip().lower() in INDICES
+            else meaning(one.tree, one, parent.bands)
+            for text, one in zip(given.values(), self.expressions, strict=True)
+        ]
         self.bands = tuple(
-            Band(name, unit=unit, description=one.text)
-            for name, one in zip(given, self.expressions, strict=True)
+            Band(name, follows.role, follows.wavelength, unit or follows.unit, description=one.text)
+            for name, one, follows in zip(given, self.expressions, found, strict=True)
         )
         if not self.bands:
             raise LookError("compute: say at least one band: {name: expression}")

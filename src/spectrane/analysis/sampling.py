@@ -49,7 +49,7 @@ def sample_of(source: Source) -> Sample:
     rows, columns = source.shape
     if rows * columns <= WHOLE:
         return Sample(bands, (source.read(bands, whole(source.shape)),), (all_sides,), True)
-    if source.overviews and not source.categories:
+    if source.overviews and source.mixable:
         size = min(source.overviews, key=lambda shape: shape[0] * shape[1])
         part = source.read(bands, whole(source.shape), size, "area")
         return Sample(bands, (part,), (all_sides,), False)

@@ -34,6 +34,13 @@ def shared_options(function: Command) -> Command:
     return quiet(debug(function))
 
 
+def force_option(function: Command) -> Command:
+    """Add ``--force``."""
+    return click.option("--force", is_flag=True,
+                        help="Mix numbers that are names of classes or flags all the same.")(
+        function)  # fmt: skip
+
+
 def opening_options(function: Command) -> Command:
     """Add ``--member`` and ``--spacing``: which raster of a file, how a series is stacked."""
     member = click.option(

@@ -15,6 +15,7 @@ from spectrane.cli.common import (
     Numbers,
     examples,
     for_each,
+    force_option,
     opening_of,
     opening_options,
     progress_bar,
@@ -42,6 +43,11 @@ from spectrane.model.whole_files import written_whole
 @click.option("--compute", multiple=True, metavar="NAME=EXPRESSION",
               help="Computed bands instead: ndvi, or dry=(swir16-nir)/(swir16+nir).")  # fmt: skip
 @click.option("--unit", help="Physical values in another unit, such as celsius.")
+@click.option(
+    "--physical",
+    is_flag=True,
+    help="Physical values as floats, not stored numbers with scale and offset.",
+)
 @click.option("--area", type=Numbers(4, "X1,Y1,X2,Y2"), help="Map bounds to write.")
 @click.option("--rows", type=Numbers(2, "START,STOP"), help="Rows to write, from 0.")
 @click.option("--columns", type=Numbers(2, "START,STOP"), help="Columns to write, from 0.")
@@ -49,6 +55,7 @@ from spectrane.model.whole_files import written_whole
 @click.option("--crs", help="On a grid in this coordinate system: EPSG:CODE.")
 @click.option("--pixel-size", type=float, help="Of that grid, in its units.")
 @click.option("--resample", type=click.Choice(RESAMPLINGS), help="For another grid: the kernel.")
+@force_option
 @click.option("--where", help="Volumes: keep voxels that pass, as in 'abs(t) >= 5'.")
 @click.option("--inside", type=click.Path(), help="Volumes: keep voxels where this one is not 0.")
 @click.option("--compress", help="TIFF: deflate, zstd, lzw or none.")
@@ -62,6 +69,7 @@ from spectrane.model.whole_files import written_whole
 @examples(
     "export demo/sound_8band.tif colours.tif --bands red,green,blue",
     "export demo/sound_8band.tif quick.png --bands 3,2,1 --type uint8 --rescale limits",
+    "export demo/sound_8band.tif reflectance.tif --physical",
     "export demo/fetlock_ct joint.nii.gz",
 )
 def command(files: tuple[str, ...], **options: Any) -> None:
@@ -131,7 +139,7 @@ def _one(file: str, target: str, options: dict[str, Any]) -> None:
 
 
 _FOR_VOLUMES = ("where", "inside", "bands", "like", "resample", "member", "spacing", "out_dir",
-                "ending", "overwrite", "as_json", "quiet")  # fmt: skip
+                "force", "ending", "overwrite", "as_json", "quiet")  # fmt: skip
 
 
 def _part_of_volume(volume: Any, options: dict[str, Any], stack: Any) -> Any:
@@ -153,7 +161,7 @@ def _part_of_volume(volume: Any, options: dict[str, Any], stack: Any) -> Any:
     like = stack.enter_context(open_any(options["like"]))
     if not isinstance(like, Volume):
         raise click.UsageError("--like: expected another volume")
-    return part.regrid(like.grid, resample=options["resample"])
+    return part.regrid(like.grid, resample=options["resample"], force=options["force"])
 
 
 def _part(raster: Any, options: dict[str, Any]) -> Any:
@@ -167,7 +175,8 @@ def _part(raster: Any, options: dict[str, Any]) -> Any:
     if options["area"] or rows or columns:
         part = part.crop(bounds=options["area"], rows=rows, columns=columns)
     part = _regridded(part, options)
-    return part.convert(options["unit"]) if options["unit"] else part
+    part = part.convert(options["unit"]) if options["unit"] else part
+    return part.physical() if options["physical"] else part
 
 
 def _regridded(part: Any, options: dict[str, Any]) -> Any:
@@ -178,10 +187,10 @@ def _regridded(part: Any, options: dict[str, Any]) -> Any:
         if options["crs"] or options["pixel_size"]:
             raise click.UsageError("--like is a grid already; leave out --crs and --pixel-size")
         with spectrane.raster.open(options["like"]) as like:
-            return part.regrid(like.grid, resample=options["resample"])
+            return part.regrid(like.grid, resample=options["resample"], force=options["force"])
     if options["crs"] or options["pixel_size"]:
         return part.regrid(crs=options["crs"], pixel_size=options["pixel_size"],
-                           resample=options["resample"])  # fmt: skip
+                           resample=options["resample"], force=options["force"])  # fmt: skip
     if options["resample"]:
         raise click.UsageError("--resample is for another grid: --like, --crs or --pixel-size")
     return part

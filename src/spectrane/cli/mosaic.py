@@ -8,7 +8,14 @@ from typing import Any
 
 import click
 
-from spectrane.cli.common import NoData, examples, progress_bar, shared_options, told_warnings
+from spectrane.cli.common import (
+    NoData,
+    examples,
+    force_option,
+    progress_bar,
+    shared_options,
+    told_warnings,
+)
 from spectrane.model.look import NODATA_WHEN
 from spectrane.model.resampling import RESAMPLINGS
 from spectrane.model.whole_files import check_target, written_whole
@@ -38,6 +45,7 @@ from spectrane.spatial.mosaics.composing import RULES
 @click.option("--crs", help="Onto a grid in this system: EPSG:CODE.")
 @click.option("--pixel-size", type=float, help="Of the grid in --crs, or in the first file's.")
 @click.option("--resample", type=click.Choice(RESAMPLINGS), help="Where grids differ.")
+@force_option
 @click.option("--compress", default="deflate", help="deflate, zstd, lzw or none.")
 @click.option("--table", type=click.Path(), help="Write the overlaps as CSV.")
 @click.option("--engine", help="threads, or a cluster's address such as tcp://10.0.0.1:8786.")
@@ -72,6 +80,7 @@ def command(files: tuple[str, ...], **options: Any) -> None:
             reference=options["reference"], grid=_grid(rasters, options, stack),
             resample=options["resample"], order=options["order"], nodata=options["nodata"],
             nodata_when=options["nodata_when"], trim=options["trim"], align=options["align"],
+            force=options["force"],
         )  # fmt: skip
         wanted = options["balance"] or options["table"] or options["as_json"]
         rows = overlaps(joined) if wanted else None

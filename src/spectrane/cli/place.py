@@ -11,6 +11,7 @@ from spectrane.cli.common import (
     Numbers,
     ParamType,
     examples,
+    force_option,
     progress_bar,
     shared_options,
     told_warnings,
@@ -53,6 +54,7 @@ class Corners(ParamType):
 )
 @click.option("--pixel-size", type=float, help="Of a result that is resampled, in map units.")
 @click.option("--resample", type=click.Choice(RESAMPLINGS))
+@force_option
 @click.option("--compress", help="TIFF: deflate, zstd, lzw or none.")
 @click.option("--overwrite", is_flag=True, help="Replace a file that exists.")
 @click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
@@ -70,7 +72,8 @@ def command(file: str, out: str, **options: Any) -> None:
     import spectrane.together
 
     quiet = options["quiet"]
-    names = ("corners", "bounds", "points", "crs", "points_crs", "fit", "pixel_size", "resample")
+    names = ("corners", "bounds", "points", "crs", "points_crs", "fit", "pixel_size", "resample",
+             "force")  # fmt: skip
     given = {name: options[name] for name in names}
     if sum(given[name] is not None for name in ("corners", "bounds", "points")) != 1:
         raise click.UsageError("say the place by one of --corners, --bounds and --points")

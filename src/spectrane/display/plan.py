@@ -36,11 +36,10 @@ from spectrane.model.limits import Auto, Limits, Percentile, Symmetric
 from spectrane.model.look import FITTING, Look, look_of
 from spectrane.model.physical import physical, value_dtype
 from spectrane.model.pixels import Pixels
+from spectrane.model.resampling import MIXING
 from spectrane.model.source import Source
 from spectrane.model.view import fitted
 from spectrane.model.window import Window, extent, whole
-
-MIXING = ("area", "bilinear", "cubic", "lagrange", "lanczos")
 
 
 @dataclass(frozen=True)
@@ -279,7 +278,7 @@ def resolve(
         look, note = fitting_colormap(source, look, shown)
         told.notes += [note] if note else []
     look = _with_classes(source, look, shown)
-    if (look.classes or source.categories) and look.resample in MIXING:
+    if (look.classes or not source.mixable) and look.resample in MIXING:
         told.warnings.append(f"resample {look.resample} mixes neighbours, and classes have no "
                              "between: majority or nearest is used")  # fmt: skip
     if look.classes:
@@ -304,7 +303,7 @@ def _finished(
     return RenderPlan(
         look, tuple(bands), tuple(source.bands[band] for band in bands), source.dtype,
         source.nodata_when, source.alpha, shadings,
-        source.categories if shadings else True, tuple(told.notes), tuple(told.warnings),
+        not source.mixable if shadings else True, tuple(told.notes), tuple(told.warnings),
     )  # fmt: skip
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import json
 import os
+import warnings
 from collections.abc import Mapping
 from typing import Any
 
@@ -19,9 +20,13 @@ from spectrane.formats.keeping import (
 from spectrane.formats.sidecar_schema import checked
 from spectrane.formats.sidecar_schema import laid_over as lay
 from spectrane.model.band import find_band
-from spectrane.model.errors import FormatError, MetadataError
+from spectrane.model.errors import DataWarning, FormatError, MetadataError
 from spectrane.model.look import Look
+from spectrane.model.source import Source
+from spectrane.model.window import area, whole
 
+_LARGE = 4 << 20
+"""Pixels above which drawing without overviews is felt."""
 _INSIDE = {
     "TIFF": "spectrane.formats.tiff.amending:amend_tiff",
     "FITS": "spectrane.formats.fits.amending:amend_fits",
@@ -77,6 +82,7 @@ def amend(
         changed = lay(source, checked(table, name))
         changed.grid.crs  # noqa: B018 - a coordinate system that nobody can parse is refused here
         if not inside:
+            _tell_slower(name, source, changed)
             before = sidecar.text_of(name)
             _remember(name, {"kind": "sidecar", "text": before})
             return write_sidecar(name, with_other_place_gone(table), before)
@@ -87,6 +93,16 @@ def amend(
         return f"{name}: amended inside"
     finally:
         source.close()
+
+
+def _tell_slower(name: str, source: Source, changed: Source) -> None:
+    """Warn where a large file's overviews are of no use under the new no-data."""
+    inside = f"; spectrane amend {name} --inside … makes them anew" * (source.format == "TIFF")
+    if source.overviews and not changed.overviews and area(whole(source.shape)) > _LARGE:
+        warnings.warn(
+            f"{name}: its overviews mix what is no-data now into the rest and are left aside, so "
+            f"that small views take longer{inside}", DataWarning, stacklevel=3,
+        )  # fmt: skip
 
 
 def _check_local(name: str) -> None:

@@ -27,6 +27,8 @@ def sidecar_table(source: Source) -> dict[str, Any]:
     found: dict[str, Any] = {"provenance": history} if history else {}
     if source.nodata_when != "any":
         found["nodata"] = {"when": source.nodata_when}
+    if source.coded and not source.categories:
+        found["coded"] = True
     bands = [_band_table(number, band) for number, band in enumerate(source.bands, 1)]
     bands = [table for table in bands if len(table) > 1]
     if bands:

@@ -118,6 +118,7 @@ def open_source(
             kept = beside.reading.options() if beside is not None and beside.reading else {}
             options = kept | options
             source = open_with(reader_of(file)[1], file, member, **options)
+        source.coded = not source.mixable
         local = "://" not in file.name
         if source.state is None and local:
             source.state = (*file.key, str(member), *sorted(options.items()))

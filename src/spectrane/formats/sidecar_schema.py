@@ -81,11 +81,12 @@ class RawTable(_Table):
 
 
 class Sidecar(_Table):
-    """A whole sidecar; everything may be left out."""
+    """A whole sidecar; everything may be left out. ``coded``: numbers are names, never mixed."""
 
     version: Literal[1] = 1
     notes: str | None = None
     provenance: list[str] = []
+    coded: bool | None = None
     nodata: NoDataTable | None = None
     bands: list[BandTable] = []
     grid: GridTable | None = None
@@ -152,10 +153,12 @@ def laid_over(source: Source, beside: Sidecar) -> Source:
     grid = None if beside.grid is None else placed(source.grid, beside.grid, source.name)
     metadata = dict(source.metadata) | ({"notes": beside.notes} if beside.notes else {})
     metadata |= {"provenance": beside.provenance} if beside.provenance else {}
-    return Described(
+    found = Described(
         source, bands, beside.nodata.when if beside.nodata else None, grid=grid, look=look,
         metadata=metadata,
     )  # fmt: skip
+    found.coded = source.coded if beside.coded is None else beside.coded
+    return found
 
 
 def _band(band: Any, table: BandTable) -> Any:

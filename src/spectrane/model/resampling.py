@@ -2,7 +2,21 @@
 
 from __future__ import annotations
 
+from spectrane.model.errors import LookError
+
 RESAMPLINGS = ("nearest", "area", "majority", "bilinear", "cubic", "lagrange", "lanczos")
 """Their names; numbers of ``majority`` and ``nearest`` are never mixed from several."""
+MIXING = ("area", "bilinear", "cubic", "lagrange", "lanczos", "trilinear")
+"""Those that make numbers which were not there."""
 SPACINGS = ("resample", "nominal")
 """Slices of a series with uneven gaps: even ones by interpolation, or as if they were even."""
+
+
+def check_unmixed(mixable: bool, resample: str | None, force: bool = False) -> None:
+    """Raise LookError where a kernel would mix numbers that are names, unless it is forced."""
+    if mixable or force or resample not in MIXING:
+        return
+    raise LookError(
+        f"resample {resample}: the numbers are names of classes or flags, and would be mixed; use "
+        "nearest or majority, or force it (force=True, --force)"
+    )

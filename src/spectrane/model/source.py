@@ -19,9 +19,6 @@ if TYPE_CHECKING:
     from spectrane.model.look import Look
     from spectrane.model.pixels import Pixels
 
-RESAMPLINGS = ("nearest", "area", "majority", "bilinear", "cubic", "lagrange", "lanczos")
-"""The ways to answer a read at another size."""
-
 
 class Source(ABC):
     """Pixels that have not been read yet: a file, or something made from other sources.
@@ -48,6 +45,7 @@ class Source(ABC):
     members: int = 1  # how many rasters the file holds
     windows: tuple[DisplayWindow, ...] = ()  # the file's own, the first of which is its default
     identity: tuple[str, ...] = ()  # which elements of the metadata say who somebody is
+    coded: bool = False  # whether the file says that numbers are names: a palette, labels, flags
     orientation: int = 1  # as TIFF 6.0 numbers the ways a first row and column may lie
 
     @property
@@ -57,8 +55,13 @@ class Source(ABC):
 
     @property
     def categories(self) -> bool:
-        """Whether the numbers are names of classes, which must never be averaged."""
+        """Whether the numbers are drawn as classes."""
         return self.look is not None and bool(self.look.classes)
+
+    @property
+    def mixable(self) -> bool:
+        """Whether a number between two others means something; of names of classes none does."""
+        return not (self.coded or self.categories)
 
     @abstractmethod
     def read(

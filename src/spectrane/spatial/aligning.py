@@ -85,7 +85,7 @@ def align(source: Source, to: Source, *, kind: str = "shift", band: int | None =
     if kind not in KINDS:
         raise LookError(f"align {kind!r}: expected shift or affine")
     source, to = upright(source), upright(to)
-    laid = lay(source, to.grid, None if source.categories else "cubic")
+    laid = lay(source, to.grid, None)
     window = intersection(laid.window, whole(to.shape))
     if window is None or min(extent(window)) < _LEAST:
         raise GridMismatch(

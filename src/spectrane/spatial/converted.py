@@ -19,6 +19,7 @@ from spectrane.engine.full import FullSource
 from spectrane.model.band import Band
 from spectrane.model.errors import MetadataError
 from spectrane.model.nodata import NoDataRule
+from spectrane.model.physical import physical, value_dtype
 from spectrane.model.pixels import Pixels, full_alpha
 from spectrane.model.source import Source
 from spectrane.model.window import Window, area, whole
@@ -144,6 +145,28 @@ class Converted(Derived, FullSource):
         if self.dtype.kind == "f":
             return scaled.astype(self.dtype)
         return np.minimum(np.floor(scaled + 0.5), top).astype(self.dtype)
+
+
+class Physical(Derived, FullSource):
+    """Another source's physical values as its numbers, NaN where they are invalid.
+
+    Units, roles, wavelengths and the look stay: a look speaks of physical values anyway.
+    """
+
+    def __init__(self, parent: Source) -> None:
+        hidden = float("nan") if hides(parent) else None
+        bands = [replace(band, scale=1.0, offset=0.0, nodata=hidden) for band in parent.bands]
+        super().__init__(parent, dtype=value_dtype(parent.dtype), bands=tuple(bands),
+                         has_mask=False)  # fmt: skip
+
+    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+        """Answer in physical values; alpha is a share 0...1 in the same type."""
+        pixels = self.parent.read(bands, window)
+        planes = [physical(values, self.parent.bands[band], self.dtype)
+                  for values, band in zip(pixels.values, bands, strict=True)]  # fmt: skip
+        values = np.where(pixels.validity, np.stack(planes), np.nan).astype(self.dtype)
+        alpha = None if pixels.coverage is None else pixels.coverage.astype(self.dtype)
+        return Pixels(values, alpha=alpha, when=self.nodata_when)
 
 
 def nearest(

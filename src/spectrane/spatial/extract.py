@@ -12,6 +12,7 @@ from spectrane.model.errors import LookError
 from spectrane.model.grid import Bounds
 from spectrane.model.physical import as_stored, value_dtype
 from spectrane.model.physical import physical as to_physical
+from spectrane.model.resampling import check_unmixed
 from spectrane.model.source import Source
 from spectrane.model.view import View
 from spectrane.model.window import Window
@@ -27,18 +28,20 @@ def pixels(
     size: tuple[int, int] | None = None,
     resample: str = "nearest",
     physical: bool = False,
+    force: bool = False,
 ) -> np.ma.MaskedArray[Any, Any]:
     """Return a masked array (bands, rows, columns), invalid pixels masked.
 
     ``bands`` are numbers from 1, names or roles; ``rows`` and ``columns`` half-open pairs from
-    0; ``bounds`` in map units, snapped outward to whole pixels; ``size`` (rows, columns) with
-    ``resample`` ``nearest``, ``area`` or ``majority``. Numbers are as stored and in the stored
-    type (interpolated integers rounded half up); with ``physical``, stored * scale + offset in
-    the band's unit, float32 or float64.
+    0; ``bounds`` in map units, snapped outward to whole pixels; ``size`` (rows, columns) by
+    ``resample``, whose mixing kernels take names of classes and flags only with ``force``. Numbers
+    are as stored and in the stored type (interpolated integers rounded half up); with
+    ``physical``, stored * scale + offset in the band's unit, float32 or float64.
 
     Raises BandError, GridMismatch where the area lies outside, ResourceError where the answer
     would not fit in memory.
     """
+    check_unmixed(source.mixable or size is None, resample, force)
     indices = find_bands(source.bands, bands)
     window = asked_window(source, rows=rows, columns=columns, bounds=bounds)
     found = source.read(indices, window, size, resample)

@@ -63,7 +63,7 @@ class Placement:
 def place(
     source: Source, *, corners: Any = None, bounds: Any = None, points: Any = None,
     crs: str | None = None, points_crs: str | None = None, fit_kind: str | None = None,
-    resample: str | None = None, pixel_size: Any = None,
+    resample: str | None = None, pixel_size: Any = None, force: bool = False,
 ) -> tuple[Source, Placement]:  # fmt: skip
     """Return a source with a place on a map, and how well it fits.
 
@@ -89,8 +89,9 @@ def place(
     if points is None and points_crs is not None and points_crs != crs:
         # Straight in the corners' own system, and regridded from there: not straight in both.
         made, placement = place(source, corners=corners, bounds=bounds, crs=points_crs,
-                                fit_kind=fit_kind, resample=resample)  # fmt: skip
-        return regrid(made, crs=crs, pixel_size=pixel_size, resample=resample), placement
+                                fit_kind=fit_kind, resample=resample, force=force)  # fmt: skip
+        return regrid(made, crs=crs, pixel_size=pixel_size, resample=resample,
+                      force=force), placement  # fmt: skip
     names, pixels, places = _given(source, corners, bounds, points)
     places = _brought(places, points_crs, crs)
     kind = fit_kind or _kind(pixels, places, points is not None)
@@ -105,7 +106,7 @@ def place(
     if affine is not None:
         grid = Grid(source.shape, affine, crs, y_up=True, placed=True)
         return Described(source, grid=grid, metadata=metadata), placement
-    made = _warped(source, found, crs, resample, pixel_size)
+    made = _warped(source, found, crs, chosen_kernel(source, resample, force=force), pixel_size)
     return Described(made, metadata=metadata), placement
 
 
@@ -116,7 +117,7 @@ def _even(places: F64, shape: tuple[int, ...]) -> tuple[tuple[float, ...], ...]:
 
 
 def _warped(
-    source: Source, found: Transformation, crs: str | None, resample: str | None, pixel_size: Any
+    source: Source, found: Transformation, crs: str | None, kernel: str, pixel_size: Any
 ) -> Source:
     """Return the source on an upright grid that covers what it becomes."""
     rows, columns = source.shape
@@ -137,7 +138,6 @@ def _warped(
             "points, or give a pixel size"
         )
     place_grid = Grid(source.shape, crs_text=crs, placed=True, y_up=True)
-    kernel = chosen_kernel(source, resample)
     return Regridded(source, grid, kernel, place=place_grid, warp=found.inverse)
 
 

@@ -20,7 +20,7 @@ from spectrane.model.grid import Grid
 from spectrane.model.nodata import NoDataRule
 from spectrane.model.physical import as_stored, value_dtype
 from spectrane.model.pixels import Pixels, full_alpha
-from spectrane.model.resampling import RESAMPLINGS
+from spectrane.model.resampling import RESAMPLINGS, check_unmixed
 from spectrane.model.source import Source
 from spectrane.model.window import Window, area, extent, intersection, relative, whole
 from spectrane.spatial.coordinates import (
@@ -333,17 +333,13 @@ def chosen_kernel(
 ) -> str:
     """Return the kernel asked for, or the one that fits; categories are never mixed unforced."""
     if resample is None:
-        if not source.categories:
+        if source.mixable:
             return "cubic"
         same = target is None or max(_coarser(source.grid, target)) <= 1.5
         return "nearest" if same else "majority"
     if resample not in RESAMPLINGS:
         raise LookError(f"resample {resample!r}{nearest(resample, RESAMPLINGS)}")
-    if source.categories and resample not in ("nearest", "majority") and not force:
-        raise LookError(
-            f"resample {resample}: the numbers are names of classes, and would be mixed; use "
-            "nearest or majority, or force it"
-        )
+    check_unmixed(source.mixable, resample, force)
     return resample
 
 

@@ -25,6 +25,7 @@ from spectrane.model.grid import Grid
 from spectrane.model.patient import LETTERS, aligned_axes, own_turn, reach, turned_back
 from spectrane.model.physical import value_dtype
 from spectrane.model.pixels import Pixels
+from spectrane.model.resampling import check_unmixed
 from spectrane.model.source import Source
 from spectrane.model.window import Window, area, extent
 
@@ -81,7 +82,7 @@ def seen_along(volume: Source, turn: F64) -> Source:
 
 def kernel_for(volume: Source) -> str:
     """Return how a volume is looked up between voxels: labels have no between."""
-    return "nearest" if volume.categories else "trilinear"
+    return "trilinear" if volume.mixable else "nearest"
 
 
 def voxels_to_cut(volume: Source, frame: int, window: Window) -> NDArray[Any]:
@@ -109,6 +110,7 @@ class Slice(Derived, FullSource):
         slab: float = 0.0, project: str = "maximum", resample: str | None = None,
     ) -> None:  # fmt: skip
         self.resample = resample or kernel_for(volume)
+        check_unmixed(volume.mixable, self.resample)
         if project not in PROJECTIONS:
             raise LookError(f"projection {project!r}: expected {', '.join(PROJECTIONS)}")
         if not 0 <= slab < 1e5:

@@ -15,6 +15,7 @@ from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.patient import axis_apart
 from spectrane.model.pixels import Pixels
+from spectrane.model.resampling import check_unmixed
 from spectrane.model.source import Source
 from spectrane.model.window import Window, extent, intersection, whole
 from spectrane.spatial.slicing import kernel_for, voxels_to_cut
@@ -28,12 +29,13 @@ class RegriddedVolume(Derived, VolumeSource):
     ``resample`` None is ``nearest`` for labels, which have no between, else ``trilinear``.
     """
 
-    def __init__(self, parent: Source, grid: Grid, resample: str | None = None) -> None:
+    def __init__(
+        self, parent: Source, grid: Grid, resample: str | None = None, force: bool = False
+    ) -> None:
         resample = resample or kernel_for(parent)
         if resample not in KERNELS:
             raise LookError(f"resample {resample!r}: expected {' or '.join(KERNELS)}")
-        if resample != "nearest" and parent.categories:
-            raise LookError(f"resample {resample}: labels have no between; expected nearest")
+        check_unmixed(parent.mixable, resample, force)
         super().__init__(parent, grid=grid, has_mask=True)
         self.resample = resample
         i, j, k = grid.shape

@@ -73,7 +73,9 @@ class ArraySourceOnDisk(FullSource):
         )  # fmt: skip
         self.validity = validity_of(arrays, variable)
         self.has_mask = self.validity is not None
-        classes = _classes(variable.attributes)
+        said = variable.attributes
+        self.coded = "flag_meanings" in said and bool({"flag_values", "flag_masks"} & said.keys())
+        classes = _classes(said)
         self.look = Look(classes=classes) if classes and variable.bands == 1 else None
         self.metadata = {"variable": variable.name, "dimensions": list(variable.dimensions),
                          **{k: _plain(v) for k, v in variable.attributes.items()}}  # fmt: skip

@@ -43,7 +43,7 @@ class EvenedVolume(Derived, VolumeSource):
         valid = pixels.validity
         one, other = pixels.values[..., below - low], pixels.values[..., above - low]
         here, there = valid[..., below - low], valid[..., above - low]
-        if self.categories:
+        if not self.mixable:
             values = np.where(share < 0.5, one, other)
             return Pixels(values, mask=np.where(share < 0.5, here, there))
         weight = np.where(here & there, share, np.where(there, 1.0, 0.0))

@@ -8,21 +8,26 @@ from __future__ import annotations
 
 import base64
 import os
+import shutil
 import struct
+import tempfile
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
-from spectrane.engine.files import open_bytes
-from spectrane.formats.tiff import xmp
+from spectrane.engine.files import ByteFile, open_bytes
+from spectrane.formats.tiff import tags, xmp
 from spectrane.formats.tiff.georeference import geo_fields
-from spectrane.formats.tiff.plan import spoken_nodata
+from spectrane.formats.tiff.overviews import Overviews, overviews_under
+from spectrane.formats.tiff.plan import Image, spoken_nodata
+from spectrane.formats.tiff.reader import kind_bits
 from spectrane.formats.tiff.structure import Directory, Taken, read_directories
 from spectrane.formats.tiff.tags import Tag
 from spectrane.model.errors import FormatError
 from spectrane.model.source import Source
 
-_CODES = {"u1": 1, "S": 2, "u2": 3, "u4": 4, "f8": 12, "B": 1}
+_CODES = {"u1": 1, "S": 2, "u2": 3, "u4": 4, "f8": 12, "u8": 16, "B": 1}
 _GEO = (Tag.ModelPixelScale, Tag.ModelTiepoint, Tag.ModelTransformation, Tag.GeoKeyDirectory,
         Tag.GeoDoubleParams, Tag.GeoAsciiParams)  # fmt: skip
 Entry = tuple[int, int, bytes]
@@ -30,32 +35,70 @@ Entry = tuple[int, int, bytes]
 
 
 def amend_tiff(path: str, changed: Source, table: dict[str, Any]) -> dict[str, Any]:
-    """Write tag 42113, the XMP packet and the geo keys anew; return how to undo it."""
+    """Write tag 42113, the XMP packet and the geo keys anew; return how to undo it.
+
+    Under another no-data rule the overviews are made anew, where it reaches any pixel.
+    """
     file = open_bytes(path)
-    directories = read_directories(file, Taken(file))
-    main = directories[0]
-    following = directories[1].offset if len(directories) > 1 else 0
-    big = len(file.head()) > 2 and file.head()[2:4] in (b"+\0", b"\0+")
-    size = file.size
-    entries = {
-        tag: (field.kind, field.count, file.read(field.offset, field.length))
-        for tag, field in main.fields.items()
-    }
-    _change(entries, main, changed, table)
-    file.close()
-    start = size + size % 2
-    added = b"\0" * (size % 2) + _packed(entries, main.order, big, following, start)
-    if not big and start + len(added) > 2**32 - 2:
-        raise FormatError(f"{path}: has no room below 4 GB; leave the correction in the sidecar")
-    return _appended(path, size, added, main.order, big, _directory_place(start, entries, big))
+    try:
+        directories = read_directories(file, Taken(file))
+        main, size = directories[0], file.size
+        entries = _entries(file, main)
+        following = directories[1].offset if len(directories) > 1 else 0
+        with tempfile.TemporaryFile(dir=os.path.dirname(path) or ".") as tail:
+            found = Overviews(stay=True)
+            if _speaks_of_nodata(table):
+                found = overviews_under(changed, file, main, tail)
+            _change(entries, main, changed, table, found.stale)
+            chain = [entries]
+            if not (found.stay or found.stale):
+                entries.pop(Tag.SubIFDs, None)
+                family, following = _rest_of_family(directories)
+                base = size + size % 2
+                new = [_entries_of(one, main.order, _is_big(file), base) for one in found.images]
+                chain += [*(_entries(file, one) for one in family), *new]
+            return _appended(path, size, tail, _Chain(chain, main.order, _is_big(file), following))
+    finally:
+        file.close()
+
+
+def _speaks_of_nodata(table: dict[str, Any]) -> bool:
+    return "nodata" in table or any("nodata" in band for band in table.get("bands", []))
+
+
+def _is_big(file: ByteFile) -> bool:
+    return file.head()[2:4] in (b"+\0", b"\0+")
+
+
+def _entries(file: ByteFile, directory: Directory) -> dict[int, Entry]:
+    return {tag: (field.kind, field.count, file.read(field.offset, field.length))
+            for tag, field in directory.fields.items()}  # fmt: skip
+
+
+def _entries_of(image: Image, order: str, big: bool, base: int) -> dict[int, Entry]:
+    """Return the entries of a new image, whose tiles will lie from ``base`` on."""
+    image.offsets += np.uint64(base)
+    return {tag: _entry(code, values, order) for tag, code, values in image.fields(big)}
+
+
+def _rest_of_family(directories: list[Directory]) -> tuple[list[Directory], int]:
+    """Return the masks of the first image's full size, and where the next image's directory is."""
+    kept: list[Directory] = []
+    for one in directories[1:]:
+        bits = kind_bits(one)
+        if not bits & (tags.REDUCED | tags.MASK):
+            return kept, one.offset
+        if not bits & tags.REDUCED:
+            kept.append(one)
+    return kept, 0
 
 
 def _change(
-    entries: dict[int, Entry], main: Directory, changed: Source, table: dict[str, Any]
+    entries: dict[int, Entry], main: Directory, changed: Source, table: dict[str, Any], stale: bool
 ) -> None:
     order = main.order
     values = [band.nodata for band in changed.bands]
-    if "nodata" in table or any("nodata" in band for band in table.get("bands", [])):
+    if _speaks_of_nodata(table):
         entries.pop(Tag.NoData, None)
         first = values[0]
         if len({repr(v) for v in values}) == 1 and isinstance(first, int | float):
@@ -64,11 +107,9 @@ def _change(
         for tag in _GEO:
             entries.pop(tag, None)
         entries.update({tag: _entry(code, v, order) for tag, code, v in geo_fields(changed.grid)})
-    # Overviews were averaged under the old rule: they mix what is invalid now into the rest.
-    stale = "nodata" in table
     packet = xmp.packet(
         changed.bands, changed.look, changed.nodata_when, notes=table.get("notes"),
-        stale_overviews=stale, always=True,
+        stale_overviews=stale, always=True, coded=changed.coded,
     )  # fmt: skip
     before = main.raw(Tag.XMP) if Tag.XMP in main else b""
     entries[Tag.XMP] = _entry("B", xmp.merged(before, packet), order)
@@ -85,11 +126,28 @@ def _entry(code: str, values: Any, order: str) -> Entry:
     return _CODES[code], len(raw) // size, raw
 
 
-def _directory_place(start: int, entries: dict[int, Entry], big: bool) -> int:
-    """Return where the directory begins: after the values that do not fit in it."""
-    inline = 8 if big else 4
-    longer = [raw for _, _, raw in entries.values() if len(raw) > inline]
-    return start + sum(len(raw) + len(raw) % 2 for raw in longer)
+@dataclass(frozen=True)
+class _Chain:
+    """Directories one after another, as they are written; the last points to ``following``."""
+
+    entries: list[dict[int, Entry]]
+    order: str
+    big: bool
+    following: int
+
+    def packed(self, start: int) -> tuple[bytes, int]:
+        """Return values and directories as they will lie from ``start``, and where the first is."""
+        inline = 8 if self.big else 4
+        places, place = [], start
+        for one in self.entries:
+            longer = (raw for _, _, raw in one.values() if len(raw) > inline)
+            places.append(place + sum(len(raw) + len(raw) % 2 for raw in longer))
+            place = places[-1] + (16 + 20 * len(one) if self.big else 6 + 12 * len(one))
+        parts, place = [], start
+        for one, following in zip(self.entries, [*places[1:], self.following], strict=True):
+            parts.append(_packed(one, self.order, self.big, following, place))
+            place += len(parts[-1])
+        return b"".join(parts), places[0]
 
 
 def _packed(entries: dict[int, Entry], order: str, big: bool, following: int, start: int) -> bytes:
@@ -108,23 +166,34 @@ def _packed(entries: dict[int, Entry], order: str, big: bool, following: int, st
     return b"".join([*values, head, *lines, struct.pack(order + link, following)])
 
 
-def _appended(
-    path: str, size: int, added: bytes, order: str, big: bool, directory: int
-) -> dict[str, Any]:
-    place, code = (8, "Q") if big else (4, "L")
-    length = struct.calcsize(code)
+def _appended(path: str, size: int, tail: Any, chain: _Chain) -> dict[str, Any]:
+    """Append tiles and directories, and point to them; until then the file is the old one."""
+    place, code = (8, "Q") if chain.big else (4, "L")
+    base = size + size % 2
+    tiles = tail.seek(0, os.SEEK_END)
+    start = base + tiles + tiles % 2
+    added, directory = chain.packed(start)
+    if not chain.big and start + len(added) > 2**32 - 2:
+        raise FormatError(f"{path}: has no room below 4 GB; leave the correction in the sidecar")
     with open(path, "r+b") as file:
         file.seek(place)
-        old = file.read(length)
-        file.seek(size)
-        file.write(added)
-        file.flush()
-        os.fsync(file.fileno())  # the new directory is on disk before anything points to it
+        old = file.read(struct.calcsize(code))
+        try:
+            file.seek(base)
+            tail.seek(0)
+            shutil.copyfileobj(tail, file, 8 << 20)
+            file.seek(start)
+            file.write(added)
+            file.flush()
+            os.fsync(file.fileno())  # the new directory is on disk before anything points to it
+        except BaseException:
+            file.truncate(size)
+            raise
         file.seek(place)
-        file.write(struct.pack(order + code, directory))
+        file.write(struct.pack(chain.order + code, directory))
         file.flush()
         os.fsync(file.fileno())
     return {
         "kind": "patch", "start": place, "old": base64.b64encode(old).decode(),
-        "size_before": size, "size_after": size + len(added),
+        "size_before": size, "size_after": start + len(added),
     }  # fmt: skip

@@ -10,7 +10,7 @@ from __future__ import annotations
 import struct
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 
@@ -44,6 +44,7 @@ class Image:
     predictor: int
     kind: int = 0
     bits: int = 0
+    order: Literal["<", ">"] = "<"
     extra: list[TiffField] = field(default_factory=list)
     offsets: np.ndarray[Any, np.dtype[np.uint64]] = field(init=False)
     counts: np.ndarray[Any, np.dtype[np.uint64]] = field(init=False)
@@ -143,8 +144,16 @@ def overview_sizes(shape: tuple[int, int], least: int) -> list[tuple[int, int]]:
     return sizes
 
 
-def make_plan(source: Source, *, tile: int, compress: str, separate: bool, overviews: bool) -> Plan:
-    """Lay out a file for a source, with masks where it has one.
+def make_plan(
+    source: Source,
+    *,
+    tile: int,
+    compress: str,
+    separate: bool,
+    overviews: bool,
+    order: Literal["<", ">"] = "<",
+) -> Plan:
+    """Lay out a file for a source, with masks where it has one; ``order`` is that of its tiles.
 
     Raises FormatError for what TIFF cannot hold.
     """
@@ -156,7 +165,7 @@ def make_plan(source: Source, *, tile: int, compress: str, separate: bool, overv
     if samples > 65535:
         raise FormatError(f"{samples} bands: TIFF holds at most 65535")
     predictor = 1 if compress == "none" else 3 if source.dtype.kind == "f" else 2
-    if source.dtype.kind == "b" or source.categories:
+    if source.dtype.kind == "b" or not source.mixable:
         predictor = 1  # class numbers of neighbours have no useful difference
     dtype = np.dtype(np.uint8) if source.dtype.kind == "b" else source.dtype
 
@@ -164,7 +173,7 @@ def make_plan(source: Source, *, tile: int, compress: str, separate: bool, overv
         extra = _meaning(source, samples, dtype)
         extra += _main_fields(source) if kind == 0 else []
         return Image(shape, samples, dtype, tile, separate and samples > 1, compression,
-                     predictor, kind, extra=extra)  # fmt: skip
+                     predictor, kind, order=order, extra=extra)  # fmt: skip
 
     smaller = overview_sizes((rows, columns), tile) if overviews else []
     images = [image((rows, columns), 0)] + [image(shape, tags.REDUCED) for shape in smaller]
@@ -227,7 +236,10 @@ def _main_fields(source: Source) -> list[TiffField]:
     if source.metadata.get("display only"):
         history.insert(0, "Rescaled for display, not data: do not measure on it.")
     found += [(Tag.ImageDescription, "S", "\n".join(history))] if history else []
-    described = xmp.packet(source.bands, source.look, source.nodata_when)
+    described = xmp.packet(
+        source.bands, source.look, source.nodata_when,
+        coded=source.coded and not source.categories,
+    )  # fmt: skip
     return found + ([(Tag.XMP, "B", described)] if described else [])
 
 

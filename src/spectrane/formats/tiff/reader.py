@@ -63,7 +63,7 @@ class TiffReader:
 def _pages(file: ByteFile, taken: Taken) -> tuple[list[Directory], list[Directory]]:
     """Return all directories, and those of full-resolution images."""
     directories = read_directories(file, taken)
-    images = [d for d in directories if not _bits(d) & (tags.REDUCED | tags.MASK)]
+    images = [d for d in directories if not kind_bits(d) & (tags.REDUCED | tags.MASK)]
     return directories, images or directories[:1]
 
 
@@ -85,7 +85,7 @@ def open_file(file: ByteFile, member: int = 1) -> TiffSource:
     return source
 
 
-def _bits(directory: Directory) -> int:
+def kind_bits(directory: Directory) -> int:
     """Return NewSubfileType's bits, or what the older SubfileType says in them."""
     if Tag.NewSubfileType in directory:
         return directory.integer(Tag.NewSubfileType)
@@ -96,7 +96,7 @@ def _family(directories: list[Directory], main: Directory, taken: Taken) -> list
     """Return the reduced images and masks of a main image, in the chain and in its SubIFDs."""
     place = directories.index(main)
     following = directories[place + 1 :]
-    ends = (k for k, d in enumerate(following) if not _bits(d) & (tags.REDUCED | tags.MASK))
+    ends = (k for k, d in enumerate(following) if not kind_bits(d) & (tags.REDUCED | tags.MASK))
     family = following[: next(ends, len(following))]
     if Tag.SubIFDs in main:
         offsets = [int(o) for o in main.numbers(Tag.SubIFDs, most=4096).tolist() if o]
@@ -119,6 +119,7 @@ def _set_samples(source: TiffSource, main: Directory) -> None:
     words = xmp.described(_xmp(main), bands, source.name)
     source.bands, source.nodata_when = words.bands, words.nodata_when
     source.notes, source.stale_overviews = words.notes, words.stale_overviews
+    source.coded = words.coded
     classes = words.classes or _palette_classes(main, layout)
     source.look = words.look
     if source.look is None and classes and len(source.bands) == 1:
@@ -205,16 +206,16 @@ def _set_levels(source: TiffSource, main: Directory, family: list[Directory]) ->
     masks = {}
     reduced = [layout]
     for directory in family:
-        if source.stale_overviews and not _bits(directory) & tags.MASK:
+        if source.stale_overviews and not kind_bits(directory) & tags.MASK:
             continue
         try:
             found = layout_of(directory)
         except SpectraneError as error:
             _warn(main, f"a reduced image or mask cannot be used: {error}")
             continue
-        if _bits(directory) & tags.MASK and found.samples == 1:
+        if kind_bits(directory) & tags.MASK and found.samples == 1:
             masks[(found.rows, found.columns)] = Plane(found, 0)
-        elif _bits(directory) & tags.REDUCED and _is_overview(found, layout):
+        elif kind_bits(directory) & tags.REDUCED and _is_overview(found, layout):
             reduced.append(found)
     reduced.sort(key=lambda one: -one.rows * one.columns)
     full = (layout.rows, layout.columns)

@@ -56,6 +56,8 @@ class Strip:
 class StripMaker:
     """Makes a strip from its number, of a source whose numbers are written as they are.
 
+    Without ``encoding`` only what its overview is made from.
+
     Raises MasksDifferError where the bands have different masks, which one mask cannot say.
     """
 
@@ -63,6 +65,7 @@ class StripMaker:
     image: Image
     mask: Image | None
     overviews: bool
+    encoding: bool = True
 
     def __call__(self, row: int) -> Strip:
         """Read and encode one row of tiles, a part of a wide one at a time."""
@@ -73,10 +76,10 @@ class StripMaker:
             pixels = self._read(row, columns)
             values, alpha = pixels.values, pixels.alpha
             valid = pixels.valid
-            stored = with_alpha(values, alpha)
             first = columns[0] // self.image.tile
-            tiles += image_tiles(self.image, row, stored, first)
-            if self.mask is not None:
+            if self.encoding:
+                tiles += image_tiles(self.image, row, with_alpha(values, alpha), first)
+            if self.encoding and self.mask is not None:
                 if masks_disagree(pixels):
                     raise MasksDifferError
                 mask += mask_tiles(self.mask, row, valid, values.shape[1:], first)
@@ -108,7 +111,7 @@ class StripMaker:
         self, values: NDArray[Any], valid: NDArray[np.bool_], alpha: NDArray[Any] | None
     ) -> Halves:
         """Return what the first overview is made from."""
-        if self.source.categories and alpha is None:
+        if not self.source.mixable and alpha is None:
             return majority_of_four(values, valid if valid.size > 1 else None)
         return first_halves(values, valid, alpha)
 
@@ -201,8 +204,8 @@ def _encoded(cut: NDArray[Any], image: Image) -> bytes:
         block = prediction.differences(block.view(f"u{block.dtype.itemsize}"))
     elif image.predictor == 3:
         block = prediction.float_differences(block)
-    little = block.astype(block.dtype.newbyteorder("<"), copy=False)
-    return ENCODERS[image.compression](little.tobytes())
+    ordered = block.astype(np.dtype(block.dtype.str[1:]).newbyteorder(image.order), copy=False)
+    return ENCODERS[image.compression](ordered.tobytes())
 
 
 def _tile_bytes(image: Image, index: int, file: BinaryIO) -> bytes:

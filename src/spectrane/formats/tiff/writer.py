@@ -178,7 +178,7 @@ class _Writing:
         self._put(len(self.plan.images), strip.mask)
         if strip.halves is None:
             return
-        if self.source.categories and self.source.alpha is None:
+        if not self.source.mixable and self.source.alpha is None:
             self._down_majority(1, *strip.halves)
         else:
             self._hand_down(1, *strip.halves)
@@ -220,6 +220,23 @@ class _Writing:
             images[number].offsets[index], images[number].counts[index] = place, len(data)
             self.written.append((number, index, place, len(data)))
             self.file.write(data)
+
+
+class OverviewWriting(_Writing):
+    """The overviews and their masks alone, of an image that a file holds already."""
+
+    def run(self, progress: Progress = no_progress) -> None:
+        """Write the tiles of all levels but the first, as they come."""
+        maker = StripMaker(self.source, self.plan.images[0].bare(), None, True, encoding=False)
+        rows = range(self.plan.images[0].down)
+        with (
+            cache.blocks.narrowed(_BLOCK_BYTES),
+            contextlib.closing(_closable(in_order(maker, rows, None))) as strips,
+        ):
+            for row, strip in zip(rows, strips, strict=True):
+                if len(self.plan.images) > 1:
+                    self._take_strip(row, strip)
+                progress(row + 1, len(rows))
 
 
 def _closable(strips: Iterator[Strip]) -> Any:

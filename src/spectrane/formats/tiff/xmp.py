@@ -31,11 +31,12 @@ _TEXTS = ("name", "role", "unit", "description")
 def packet(
     bands: Sequence[Band], look: Look | None, nodata_when: str = "any", *,
     notes: str | None = None, stale_overviews: bool = False, always: bool = False,
+    coded: bool = False,
 ) -> bytes:  # fmt: skip
     """Return the packet that describes bands, classes and look.
 
     Empty where there is nothing to say, unless ``always``. ``stale_overviews`` tells that the
-    file's overviews were made under another no-data rule.
+    file's overviews were made under another no-data rule, ``coded`` that numbers are names.
     """
     own = len({band.nodata for band in bands}) > 1
     named = [_properties(band, own or isinstance(band.nodata, tuple)) for band in bands]
@@ -43,7 +44,7 @@ def packet(
     classes = look.classes if look else {}
     shown = {} if look is None else look.to_dict()
     shown.pop("classes", None)
-    silent = bare and not classes and not shown and not notes and nodata_when == "any"
+    silent = bare and not classes and not shown and not notes and not coded and nodata_when == "any"
     if silent and not always:
         return b""
     items = "".join(map(_structure, named))
@@ -56,7 +57,7 @@ def packet(
         body += f"<spectrane:nodataWhen>{nodata_when}</spectrane:nodataWhen>"
     extra = {
         "look": json.dumps(shown) if shown else "", "notes": notes or "",
-        "staleOverviews": "true" if stale_overviews else "",
+        "staleOverviews": "true" if stale_overviews else "", "coded": "true" if coded else "",
     }  # fmt: skip
     body += "".join(_element(name, text) for name, text in extra.items() if text)
     return (
@@ -122,6 +123,7 @@ class Words:
     look: Look | None = None
     notes: str = ""
     stale_overviews: bool = False
+    coded: bool = False
 
 
 def described(raw: bytes, bands: tuple[Band, ...], name: str) -> Words:
@@ -151,15 +153,15 @@ def _described(raw: bytes, bands: tuple[Band, ...]) -> Words:
     for found in _structures(root, "classes"):
         parse_color(found["color"])
         classes[float(found["value"])] = (found["color"], found.get("label", ""))
-    when, look, notes, stale = (
+    when, look, notes, stale, coded = (
         root.findtext(f".//{{{NAMESPACE}}}{name}") or ""
-        for name in ("nodataWhen", "look", "notes", "staleOverviews")
+        for name in ("nodataWhen", "look", "notes", "staleOverviews", "coded")
     )
     shown = Look.from_dict(json.loads(look) | {"classes": {}}) if look else None
     if shown is not None and classes:
         shown = replace(shown, classes=classes)
     when = when if when in ("any", "all") else "any"
-    return Words(named, classes, when, shown, notes, stale == "true")
+    return Words(named, classes, when, shown, notes, stale == "true", coded == "true")
 
 
 def _parsed(raw: bytes) -> Any:

@@ -73,7 +73,7 @@ class Rescaled(Derived, FullSource):
 
 
 def laid_out(
-    sources: Sequence[Source], grid: Grid | None, resample: str | None
+    sources: Sequence[Source], grid: Grid | None, resample: str | None, force: bool = False
 ) -> tuple[list[Laid], Grid, tuple[Band, ...], np.dtype[Any]]:
     """Bring sources onto one grid, with the first one's bands in its order and scale.
 
@@ -95,7 +95,7 @@ def laid_out(
     base = grid or union([source.grid for source in sources], first.grid)
     laid = []
     for source in matched:
-        one = lay(source, base, resample)
+        one = lay(source, base, resample, force)
         if intersection(one.window, whole(base.shape)) is None:
             warnings.warn(
                 f"{one.name}: does not meet the mosaic's grid {base.bounds} and is left out",
@@ -115,7 +115,7 @@ def called(source: Source) -> str:
     return os.path.basename(source.name) or "an array in memory"
 
 
-def lay(source: Source, base: Grid, resample: str | None) -> Laid:
+def lay(source: Source, base: Grid, resample: str | None, force: bool = False) -> Laid:
     """Return a source on the endless pixels of a grid; resampled only where they differ."""
     offset = offset_on(source.grid, base)
     if offset is not None:
@@ -125,7 +125,7 @@ def lay(source: Source, base: Grid, resample: str | None) -> Laid:
     start = offset_on(covering, base)
     assert start is not None
     window = tuple((d, d + n) for d, n in zip(start, covering.shape, strict=True))
-    kernel = chosen_kernel(source, resample, covering)
+    kernel = chosen_kernel(source, resample, covering, force)
     return Laid(Regridded(source, covering, kernel), window, called(source))
 
 

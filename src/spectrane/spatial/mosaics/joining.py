@@ -15,7 +15,7 @@ from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window, area, whole
 from spectrane.spatial.mosaics.composing import TOP, Composition, Rule, Settled
-from spectrane.spatial.mosaics.inputs import laid_out
+from spectrane.spatial.mosaics.inputs import called, laid_out
 
 _SHOWN_WHOLE = 4 << 20
 _SMALLEST = 256
@@ -26,9 +26,11 @@ class Mosaic(Derived, FullSource):
 
     def __init__(
         self, sources: Sequence[Source], rule: Rule = TOP, *, grid: Grid | None = None,
-        resample: str | None = None,
+        resample: str | None = None, force: bool = False,
     ) -> None:  # fmt: skip
-        laid, grid, bands, dtype = laid_out(sources, grid, resample)
+        if not force:
+            _check_unmixed(sources, rule)
+        laid, grid, bands, dtype = laid_out(sources, grid, resample, force)
         inputs = {"inputs": [one.name for one in laid], "rule": rule.name, "balance": rule.balance}
         super().__init__(
             sources[0], *(one.source for one in laid), grid=grid, bands=bands, dtype=dtype, name="",
@@ -68,6 +70,18 @@ class Mosaic(Derived, FullSource):
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer a window, piece by piece."""
         return self.composition.answer(bands, window)
+
+
+def _check_unmixed(sources: Sequence[Source], rule: Rule) -> None:
+    """Raise LookError for a rule that would make new numbers of what are names of classes."""
+    named = next((called(one) for one in sources if not one.mixable), None)
+    wrong = f"balance {rule.balance}" if rule.balance else (
+        f"rule {rule.name}" if rule.name in ("average", "feather", "seam") else "")  # fmt: skip
+    if named and wrong:
+        raise LookError(
+            f"{named}: its numbers are names of classes or flags, and {wrong} would mix them; use "
+            "top, bottom, least or greatest without a balance, or force it (force=True, --force)"
+        )
 
 
 class _Smaller:
