@@ -20,16 +20,20 @@ if TYPE_CHECKING:
     from spectrane.display.volume_layers import VolumeLayer
 
 
-def open(path: str | os.PathLike[str], *, member: int | str | None = None, **options: Any) -> Any:
+def open(
+    path: str | os.PathLike[str], *, member: int | str | None = None, damaged: str = "error",
+    **options: Any,
+) -> Any:  # fmt: skip
     """Open a raster or a volume by its content, whatever its ending; only its head is read.
 
     ``path`` is a local path (a folder of slices is one volume) or an fsspec URL; ``member`` is the
     number (from 1) or the name of one of the rasters inside. Corrections kept in its sidecar are
-    laid over it. ``options`` are the reader's own: for NIfTI ``complex`` (``magnitude``, ``phase``,
-    ``real``, ``imaginary``), for DICOM series ``spacing`` (``resample``, ``nominal``). Raises
-    MissingFile, AccessError, and FormatError where the file is broken or unknown.
+    laid over it. ``damaged`` data are an ``error``, or with ``keep`` invalid, and how much is
+    missing is told. ``options`` are the reader's own: for NIfTI ``complex`` (``magnitude``,
+    ``phase``, ``real``, ``imaginary``), for DICOM series ``spacing`` (``resample``, ``nominal``).
+    Raises MissingFile, AccessError, and FormatError where the file is broken or unknown.
     """
-    source = open_source(path, member=member, **options)
+    source = open_source(path, member=member, damaged=damaged, **options)
     return Volume(source) if len(source.shape) == 3 else Raster(source)
 
 

@@ -272,12 +272,16 @@ class Raster(Faced):
         return self.describe()._repr_html_()
 
 
-def open(path: str | os.PathLike[str], *, member: int | str | None = None) -> Raster:
+def open(
+    path: str | os.PathLike[str], *, member: int | str | None = None, damaged: str = "error"
+) -> Raster:
     """Open a raster of two dimensions; ``spectrane.open`` also opens volumes.
+
+    ``damaged`` data are an ``error``, or with ``keep`` invalid.
 
     Raises FormatError for a volume.
     """
-    source = open_source(path, member=member)
+    source = open_source(path, member=member, damaged=damaged)
     if len(source.shape) != 2:
         source.close()
         raise FormatError(f"{os.fspath(path)}: is a volume; cut it with spectrane slices")

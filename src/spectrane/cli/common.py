@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
+from spectrane.engine.damage import DAMAGED
 from spectrane.model.resampling import SPACINGS
 
 if TYPE_CHECKING:
@@ -41,8 +42,16 @@ def force_option(function: Command) -> Command:
         function)  # fmt: skip
 
 
+def damaged_option(function: Command) -> Command:
+    """Add ``--damaged``."""
+    return click.option(
+        "--damaged", type=click.Choice(DAMAGED), default="error",
+        help="Damaged data are an error, or the rest is kept and they are invalid.",
+    )(function)  # fmt: skip
+
+
 def opening_options(function: Command) -> Command:
-    """Add ``--member`` and ``--spacing``: which raster of a file, how a series is stacked."""
+    """Add ``--member``, ``--spacing``, ``--damaged``: which raster of a file, read how."""
     member = click.option(
         "--member", help="Which raster of the file or folder: its number from 1, or its name."
     )
@@ -50,13 +59,14 @@ def opening_options(function: Command) -> Command:
         "--spacing", type=click.Choice(SPACINGS),
         help="Of unevenly spaced slices: even ones by interpolation, or as if they were even.",
     )  # fmt: skip
-    return member(spacing(function))
+    return member(spacing(damaged_option(function)))
 
 
 def opening_of(options: dict[str, Any]) -> dict[str, Any]:
     """Return what ``opening_options`` say as ``spectrane.open`` takes it."""
     spacing = options["spacing"]
-    return {"member": options["member"]} | ({} if spacing is None else {"spacing": spacing})
+    given = {"member": options["member"], "damaged": options["damaged"]}
+    return given if spacing is None else given | {"spacing": spacing}
 
 
 def examples(*lines: str) -> Callable[[Command], Command]:

@@ -139,7 +139,7 @@ def _one(file: str, target: str, options: dict[str, Any]) -> None:
 
 
 _FOR_VOLUMES = ("where", "inside", "bands", "like", "resample", "member", "spacing", "out_dir",
-                "force", "ending", "overwrite", "as_json", "quiet")  # fmt: skip
+                "force", "ending", "damaged", "overwrite", "as_json", "quiet")  # fmt: skip
 
 
 def _part_of_volume(volume: Any, options: dict[str, Any], stack: Any) -> Any:

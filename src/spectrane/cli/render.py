@@ -10,6 +10,7 @@ import click
 
 from spectrane.cli.common import (
     Size,
+    damaged_option,
     examples,
     for_each,
     progress_bar,
@@ -31,6 +32,7 @@ from spectrane.model.whole_files import check_target
 @click.option("--legend", type=click.Path(), help="The legend as a figure of its own (.png).")
 @click.option("--bits", type=click.Choice(["8", "16"]), default="8", help="Bits per channel.")
 @click.option("--member", help="Which raster of the file: its number from 1, or its name.")
+@damaged_option
 @click.option("--overwrite", is_flag=True, help="Replace pictures that exist.")
 @click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
 @shared_options
@@ -76,7 +78,7 @@ def _draw(
     with (
         told_warnings(quiet or options["as_json"]) as told,
         progress_bar(file, quiet),
-        spectrane.raster.open(file, member=options["member"]) as raster,
+        spectrane.raster.open(file, member=options["member"], damaged=options["damaged"]) as raster,
     ):
         shown = computed(raster, options)
         look = look_for(shown, options, fields)

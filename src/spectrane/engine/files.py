@@ -31,6 +31,8 @@ class ByteFile:
     size: int
     fetch_size: int = 256 << 10
     """About how many bytes a thread fetches at a time: little, where fetching is quick."""
+    keeps_damaged: bool = False
+    """Whether readers go on without what is damaged: it is invalid then, and told."""
 
     _head: bytes | None = None
 
@@ -60,7 +62,7 @@ class ByteFile:
     def read_ranges(self, ranges: Sequence[Range]) -> list[memoryview]:
         """Return several ranges as views; neighbours are fetched together, and not copied."""
         for offset, length in ranges:
-            self._check(offset, length)
+            self.check_range(offset, length)
         joined, places = _joined(ranges)
         pieces = self.fetch(joined)
         for (offset, length), piece in zip(joined, pieces, strict=True):
@@ -75,7 +77,8 @@ class ByteFile:
             for (which, start), (_, length) in zip(places, ranges, strict=True)
         ]
 
-    def _check(self, offset: int, length: int) -> None:
+    def check_range(self, offset: int, length: int) -> None:
+        """Raise FormatError where bytes lie outside the file."""
         if offset < 0 or length < 0 or offset + length > self.size:
             raise FormatError(
                 f"{self.name}: {length} bytes at {offset} lie past the end of the file "
@@ -231,7 +234,8 @@ class LocalFile(ByteFile):
             self.close()
 
     def __getstate__(self) -> dict[str, Any]:
-        return {"name": self.name, "size": self.size, "_state": self._state}
+        return {"name": self.name, "size": self.size, "_state": self._state,
+                "keeps_damaged": self.keeps_damaged}  # fmt: skip
 
     def __setstate__(self, state: dict[str, Any]) -> None:
         self.__dict__.update(state, _file=None, _map=None, _lock=threading.Lock(), _readers=0)

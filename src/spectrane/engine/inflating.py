@@ -22,6 +22,22 @@ _PIECE = 256 << 10
 _LARGEST = 1 << 40
 
 
+def inflated(data: bytes | memoryview, most: int, window_bits: int = 15) -> bytes:
+    """Return up to ``most`` bytes of a packed stream, whose checksum must agree where it has one.
+
+    ``window_bits`` are zlib's. Streams that go on, or end without their checksum, still hold what
+    is wanted. Raises zlib.error for damage.
+
+    >>> inflated(zlib.compress(b"abcdef"), 3)
+    b'abc'
+    """
+    inflater = zlib.decompressobj(window_bits)
+    found = inflater.decompress(data, most)
+    while not inflater.eof and inflater.unconsumed_tail:
+        inflater.decompress(inflater.unconsumed_tail, 1 << 20)  # up to its checksum
+    return found
+
+
 class _Point:
     """The state of the inflater: where it stands in both files."""
 
@@ -44,6 +60,7 @@ class InflatedFile(ByteFile):
     def __init__(self, packed: ByteFile, *, start: int = 0, window_bits: int = 31) -> None:
         """Read from byte ``start``; ``window_bits`` are zlib's: 31 gzip, -15 deflate alone."""
         self.packed, self.name = packed, packed.name
+        self.keeps_damaged = packed.keeps_damaged
         self._first_byte, self._window_bits = start, window_bits
         self._lock = threading.Lock()
         self._start()
@@ -75,7 +92,8 @@ class InflatedFile(ByteFile):
                 self._first = self._take(0, 4096)
         return self._first
 
-    def _check(self, offset: int, length: int) -> None:
+    def check_range(self, offset: int, length: int) -> None:
+        """Raise FormatError for what no file can hold."""
         # Its size is not known beforehand: what is missing shows when it is read.
         if offset < 0 or length < 0 or offset + length > _LARGEST:
             raise FormatError(f"{self.name}: {length} bytes at {offset} make no sense")

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine import cache
+from spectrane.engine.damage import Damaged
 from spectrane.engine.derived import EVERYTHING
 from spectrane.engine.files import ByteFile
 from spectrane.engine.full import FullSource
@@ -157,7 +158,13 @@ class DecodedSource(Source):
             if self._held is not None:
                 return self._held
             check_answer(len(self.bands), self.shape, self.dtype)
-            values, alpha = self.decode()
+            try:
+                values, alpha = self.decode()
+            except FormatError:
+                if not self.file.keeps_damaged:
+                    raise
+                self._held = self._nothing()
+                return self._held
             cache.blocks.put(self.key, values)
             if alpha is not None:
                 cache.blocks.put((*self.key, "alpha"), alpha)
@@ -166,6 +173,15 @@ class DecodedSource(Source):
         if values.nbytes > cache.blocks.limit // 2:
             self._held = whole_array
         return whole_array
+
+    def _nothing(self) -> ArraySource:
+        """Return a picture without a valid pixel, which stands for one that is damaged."""
+        damaged = Damaged(self.name, 1, "picture")
+        damaged.attempt(self.key, self.decode)
+        damaged.tell()
+        values = np.zeros((len(self.bands), *self.shape), self.dtype)
+        mask = np.zeros((1, *self.shape), bool)
+        return ArraySource(values, grid=self.grid, bands=self.bands, mask=mask)
 
     def read(
         self,

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine.damage import Damaged
 from spectrane.engine.files import ByteFile
 from spectrane.engine.full import FullSource
 from spectrane.model.errors import FormatError
@@ -55,7 +56,7 @@ class FlatLayout:
         """Raise FormatError where a file is too short for it."""
         if min(self.bands, self.rows, self.columns) < 1:
             raise FormatError(f"{file.name}: claims {self.rows} rows x {self.columns} columns")
-        if self.end > file.size:
+        if self.end > file.size and not file.keeps_damaged:
             raise FormatError(
                 f"{file.name}: {self.rows} rows x {self.columns} columns x {self.bands} bands of "
                 f"{self.dtype.name} end at byte {self.end}; the file has {file.size} bytes and "
@@ -87,13 +88,44 @@ class FlatSource(FullSource):
         self.name = file.name
         self.dtype = layout.native
         self.grid = Grid((layout.rows, layout.columns))
+        self.damaged = Damaged(file.name, layout.rows * layout.bands, "rows")
         per_row = layout.columns * layout.bands
         self.block_shape = (max(1, min(layout.rows, _AT_A_TIME // per_row)), layout.columns)
 
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer one window; of a file elsewhere only its rows are fetched."""
         rules = [self.bands[band].rule for band in bands]
+        if self.layout.end > self.file.size:
+            return self._what_is_there(bands, window)
         return Pixels(self._numbers(bands, window), rules=rules, when=self.nodata_when)
+
+    def _what_is_there(self, bands: Sequence[int], window: Window) -> Pixels:
+        """Answer of a file that is cut short: rows that are not whole in it are invalid."""
+        values = np.zeros((len(bands), *extent(window)), self.layout.native)
+        mask = np.zeros(values.shape, bool)
+        (top, bottom), columns = window
+        for index, band in enumerate(bands):
+            there = self._whole_rows(band)
+            last = min(bottom, max(top, there))
+            if last > top:
+                part = ((top, last), columns)
+                values[index, : last - top] = self._numbers([band], part)[0]
+                mask[index, : last - top] = True
+        if not self.damaged.blocks:
+            missing = [(band, row) for band in range(self.layout.bands)
+                       for row in range(self._whole_rows(band), self.layout.rows)]  # fmt: skip
+            self.damaged.note(missing, f"ends at byte {self.file.size} of {self.layout.end}")
+        self.damaged.tell()
+        rules = [self.bands[band].rule for band in bands]
+        return Pixels(values, mask=mask, rules=rules, when=self.nodata_when)
+
+    def _whole_rows(self, band: int) -> int:
+        """Return how many rows of a band lie in the file."""
+        layout = self.layout
+        by_band, by_row, by_column = layout.steps
+        first = layout.offset + band * by_band + (layout.columns - 1) * by_column
+        room = self.file.size - first - layout.dtype.itemsize
+        return 0 if room < 0 else min(layout.rows, room // by_row + 1)
 
     def _numbers(self, bands: Sequence[int], window: Window) -> NDArray[Any]:
         layout = self.layout

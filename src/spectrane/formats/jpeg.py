@@ -142,10 +142,17 @@ class JpegSource(DecodedSource):
 
     def decode(self) -> tuple[NDArray[Any], NDArray[Any] | None]:
         """Decode the picture. Raises FormatError where its data are damaged."""
-        import imagecodecs
+        from spectrane.formats.jpeg_data import check_complete, decode_jpeg
 
+        data = self.file.read(0, self.file.size)
         try:
-            pixels = np.asarray(imagecodecs.jpeg_decode(self.file.read(0, self.file.size)))
+            if self.head.frame == "JPEG-LS":
+                import imagecodecs
+
+                check_complete(data)
+                pixels = np.asarray(imagecodecs.jpegls_decode(data))
+            else:
+                pixels = decode_jpeg(data, self.head.components)
         except (RuntimeError, ValueError) as error:
             raise FormatError(f"{self.name}: JPEG data: {error}; the file is damaged") from error
         return self.planes(pixels), None

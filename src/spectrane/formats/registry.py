@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any, Protocol
 
+from spectrane.engine.damage import keeps
 from spectrane.engine.files import ByteFile, open_bytes
 from spectrane.formats import sidecar
 from spectrane.model.errors import FormatError
@@ -97,16 +98,20 @@ def open_file(path: str | os.PathLike[str]) -> ByteFile:
 
 
 def open_source(
-    path: str | os.PathLike[str], *, member: int | str | None = None, **options: Any
-) -> Source:
+    path: str | os.PathLike[str], *, member: int | str | None = None, damaged: str = "error",
+    **options: Any,
+) -> Source:  # fmt: skip
     """Open a file of any known format, with the corrections kept in its sidecar laid over it.
 
+    ``damaged`` data are an ``error``, or with ``keep`` invalid: blocks, tiles, chunks, frames, rows
+    or (of JPEG, PNG and the like) the picture; how much is missing is told when it is read.
     ``options`` are the reader's own.
 
     Raises MissingFile or AccessError where it cannot be read, FormatError where it is of no
     known format or broken, MetadataError where its sidecar cannot be used.
     """
     file = open_file(path)
+    file.keeps_damaged = keeps(damaged)
     source: Source
     try:
         beside = sidecar.read(file.name)
@@ -119,6 +124,7 @@ def open_source(
             options = kept | options
             source = open_with(reader_of(file)[1], file, member, **options)
         source.coded = not source.mixable
+        source.has_mask = source.has_mask or file.keeps_damaged
         local = "://" not in file.name
         if source.state is None and local:
             source.state = (*file.key, str(member), *sorted(options.items()))

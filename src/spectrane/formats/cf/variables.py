@@ -10,6 +10,7 @@ from typing import Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine.damage import Damaged
 from spectrane.engine.files import ByteFile
 from spectrane.engine.full import FullSource
 from spectrane.engine.pyramid import cut_blocks
@@ -30,7 +31,14 @@ from spectrane.model.look import Class, Look
 from spectrane.model.member import Member, find_member
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
-from spectrane.model.window import Window, extent
+from spectrane.model.window import (
+    Window,
+    block_window,
+    blocks_touching,
+    extent,
+    intersection,
+    relative,
+)
 
 _MOST_BANDS = 65535
 _PALETTE = ("#4477aa", "#ee6677", "#228833", "#ccbb44", "#66ccee", "#aa3377", "#bbbbbb", "#222255")
@@ -71,6 +79,9 @@ class ArraySourceOnDisk(FullSource):
             (min(chunks[-2], rows), min(chunks[-1], columns)) if len(chunks) >= 2 else
             (max(1, min(rows, (1 << 20) // columns)), columns)
         )  # fmt: skip
+        chunks_in_all = int(np.prod([-(-n // m) for n, m in zip(
+            variable.shape[-2:], self.block_shape, strict=True)])) * variable.bands  # fmt: skip
+        self.damaged = Damaged(file.name, chunks_in_all, "chunks")
         self.validity = validity_of(arrays, variable)
         self.has_mask = self.validity is not None
         said = variable.attributes
@@ -82,6 +93,33 @@ class ArraySourceOnDisk(FullSource):
 
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer one window; a chunk that holds several wanted bands is unpacked once."""
+        if not self.file.keeps_damaged:
+            return self._answer(bands, window)
+        try:
+            return self._answer(bands, window)
+        except FormatError:
+            return self._without_damaged(bands, window)
+
+    def _without_damaged(self, bands: Sequence[int], window: Window) -> Pixels:
+        """Answer chunk by chunk; those that cannot be read are invalid."""
+        values = np.zeros((len(bands), *extent(window)), self.dtype)
+        mask = np.zeros(values.shape, bool)
+        for number, band in enumerate(bands):
+            for position in blocks_touching(window, self.block_shape):
+                block = block_window(position, self.block_shape, self.shape)
+                part = intersection(block, window)
+                assert part is not None
+                found = self.damaged.attempt((band, position), self._answer, [band], part)
+                if found is None:
+                    continue
+                where = relative(part, window)
+                values[number][where] = found.values[0]
+                mask[number][where] = True if found.mask is None else found.mask[0]
+        self.damaged.tell()
+        rules = [self.bands[band].rule for band in bands]
+        return Pixels(values, mask=mask, rules=rules, when=self.nodata_when)
+
+    def _answer(self, bands: Sequence[int], window: Window) -> Pixels:
         out = np.empty((len(bands), *extent(window)), self.dtype)
         where = tuple(slice(a, b) for a, b in window)
         for lead, places in self._runs(bands):

@@ -16,6 +16,7 @@ from spectrane.engine.files import HeldFile, Range
 from spectrane.formats import jpeg, jpeg2000
 from spectrane.formats.dicom.elements import ITEM, SEQUENCE_END
 from spectrane.formats.dicom.head import Head, Layout
+from spectrane.formats.jpeg_data import check_complete, decode_jpeg
 from spectrane.model.errors import FormatError
 
 Samples = NDArray[Any]
@@ -94,6 +95,8 @@ class Frames:
     def _unpacked(self, frame: int) -> Samples:
         head, layout = self.head, self.layout
         data = b"".join(map(bytes, head.file.read_ranges(self._fragments()[frame])))
+        if not data:
+            raise FormatError(f"{head.name}: frame {frame + 1} is missing; the file is cut short")
         claimed = layout.rows * layout.columns * layout.samples
         if claimed > max(_ALWAYS, _MOST_RATIO * len(data)):
             raise FormatError(f"{head.name}: frame {frame + 1} claims {claimed} samples, which its "
@@ -178,6 +181,8 @@ def _frames_of(head: Head) -> list[list[Range]]:
         return [fragments]
     if len(fragments) == count:
         return [[one] for one in fragments]
+    if len(fragments) < count and head.file.keeps_damaged:  # a frame each, and the rest is missing
+        return [[one] for one in fragments] + [[]] * (count - len(fragments))
     starts = [place - fragments[0][0] for place, _ in fragments] if fragments else []
     if len(offsets) == count and set(offsets) <= set(starts):
         at = [*(starts.index(offset) for offset in offsets), len(fragments)]
@@ -203,6 +208,8 @@ def _items(head: Head) -> tuple[list[Range], list[int]]:
         if tag == SEQUENCE_END:
             break
         if tag != ITEM or length > end - place - 8:
+            if head.file.keeps_damaged and len(found) > 1:
+                break
             raise FormatError(
                 f"{head.name}: byte {place}: expected a fragment of pixel data inside the file, "
                 f"found ({group:04X},{number:04X}) of {length} bytes; it may be cut short"
@@ -240,10 +247,10 @@ def _jpeg(data: bytes, layout: Layout) -> Samples:
     head = jpeg.read_head(HeldFile("JPEG", data))
     _check_size(layout, head.rows, head.columns, head.components)
     if head.frame == "JPEG-LS":
+        check_complete(data)
         return _channels(imagecodecs.jpegls_decode(data))
-    # Told that both are RGB, the decoder leaves the components as they are; see _rgb.
-    kept = "RGB" if layout.samples == 3 else None
-    return _channels(imagecodecs.jpeg8_decode(data, colorspace=kept, outcolorspace=kept))
+    # The components are left as they are; see _rgb.
+    return _channels(decode_jpeg(data, layout.samples, transform=0))
 
 
 def _jpeg2000(data: bytes, layout: Layout) -> Samples:

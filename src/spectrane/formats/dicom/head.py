@@ -201,7 +201,7 @@ def _bounded(data: Dataset, keyword: str, otherwise: int | None, least: int, mos
 def _check_bytes(head: Head) -> None:
     """Raise FormatError where plain pixels are fewer than claimed, before memory is taken."""
     layout, pixels = head.layout, head.pixels
-    if head.encapsulated:
+    if head.encapsulated or head.file.keeps_damaged:
         return
     wanted = -(-layout.frame_bits * layout.frames // 8)
     there = min(pixels.length, head.file.size - pixels.offset)

@@ -51,6 +51,8 @@ class DicomReader:
             _warn(f"{file.name}: holds {len(members)} series; {chosen.name} is opened; as other "
                   f"members: {named}{more}")  # fmt: skip
         series = found[chosen.number - 1]
+        for head in series.heads:
+            head.file.keeps_damaged = file.keeps_damaged
         planes = [plane for head in series.heads for plane in planes_of(head)]
         folder = series.heads[0].name != file.name
         source = DicomImage(planes[0]) if len(planes) == 1 and not folder else _volume(

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine.damage import Damaged
 from spectrane.engine.full import FullSource
 from spectrane.engine.threads import in_parallel
 from spectrane.engine.volumes import VolumeSource
@@ -39,10 +40,15 @@ class DicomImage(FullSource):
         self.axes = (*told, *_sides(plane))
         self.block_shape = self.grid.shape
         self._frames = Frames(head)
+        self.damaged = Damaged(self.name, 1, "frame")
 
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from the file; packed images are unpacked once and kept for a while."""
-        values, valid = self.meaning.values(self._frames, self.plane, *window)
+        found = _attempted(self, self._frames, self.plane, window)
+        if found is None:
+            nothing = np.zeros((len(bands), *extent(window)), self.dtype)
+            return Pixels(nothing, mask=np.zeros((1, 1, 1), bool))
+        values, valid = found
         picked = list(bands) if len(values) > 1 else [0]
         rules = [self.bands[band].rule for band in bands]
         return Pixels(values[picked], mask=valid, rules=rules)
@@ -79,6 +85,7 @@ class DicomVolume(VolumeSource):
         deep = max(1, min(len(planes[0]), _BLOCK_BYTES // max(1, frame)))
         self.block_shape = (layout.columns, layout.rows, deep)
         self._readers: dict[str, Frames] = {}
+        self.damaged = Damaged(name, len(every), "frames")
 
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer a window of some frames, in the order of the files, never turned in memory."""
@@ -86,12 +93,18 @@ class DicomVolume(VolumeSource):
         wide, high, deep = extent(window)
         colored = self.meaning.bands[0].role == "red"
         out = np.empty((len(bands), deep, high, wide), self.dtype)
-        mask = np.ones(out.shape, bool) if self.meaning.masked else None
+        kept = self.arrangement.planes[0][0].head.file.keeps_damaged
+        mask = np.ones(out.shape, bool) if self.meaning.masked or kept else None
 
         def take(job: tuple[int, int]) -> None:
             number, k = job
             plane = self.arrangement.planes[0 if colored else bands[number]][first + k]
-            found, valid = self.meaning.values(self._reader(plane), plane, rows, columns)
+            here = _attempted(self, self._reader(plane), plane, (rows, columns))
+            if here is None:
+                every = slice(None) if colored else number
+                out[every, k], mask[every, k] = 0, False  # type: ignore[index]
+                return
+            found, valid = here
             if colored:
                 out[:, k] = found[list(bands)]
             else:
@@ -102,6 +115,7 @@ class DicomVolume(VolumeSource):
         jobs = [(n, k) for n in range(1 if colored else len(bands)) for k in range(last - first)]
         packed = self.arrangement.planes[0][0].head.encapsulated
         in_parallel(jobs, lambda: take, threads=None if packed else 1)
+        self.damaged.tell()
         return Pixels(
             out.transpose(0, 3, 2, 1), mask=None if mask is None else mask.transpose(0, 3, 2, 1),
             rules=[self.bands[band].rule for band in bands],
@@ -121,6 +135,22 @@ class DicomVolume(VolumeSource):
 
     def __getstate__(self) -> dict[str, Any]:
         return {**vars(self), "_readers": {}}
+
+
+def _attempted(
+    source: Any, frames: Frames, plane: PlaneRecord, window: Window
+) -> tuple[NDArray[Any], NDArray[np.bool_] | None] | None:
+    """Return a plane's values and validity; None where it is damaged and that is no error."""
+    rows, columns = window
+    if not plane.head.file.keeps_damaged:
+        found: tuple[NDArray[Any], Any] = source.meaning.values(frames, plane, rows, columns)
+        return found
+    kept: tuple[NDArray[Any], Any] | None = source.damaged.attempt(
+        (plane.head.name, plane.frame), lambda: source.meaning.values(frames, plane, rows, columns)
+    )
+    if len(source.shape) == 2:
+        source.damaged.tell()
+    return kept
 
 
 def _take_meaning(source: Any, meaning: Meaning, planes: Sequence[PlaneRecord]) -> None:

@@ -13,8 +13,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine import cache as blocks_cache
+from spectrane.engine.damage import Damaged
 from spectrane.engine.files import ByteFile
 from spectrane.engine.full import FullSource
+from spectrane.engine.inflating import inflated
 from spectrane.engine.pyramid import cut_blocks
 from spectrane.formats.fits.header import Unit
 from spectrane.model.errors import FormatError
@@ -68,7 +70,9 @@ class CompressedSource(FullSource):
         self.grid = Grid(self.full[1:])
         self.block_shape = (min(self.tile[1], self.full[1]), min(self.tile[2], self.full[2]))
         self.columns = _columns(unit)
-        if unit.data + unit.length > file.size:
+        tiles = int(np.prod([-(-n // t) for n, t in zip(self.full, self.tile, strict=True)]))
+        self.damaged = Damaged(file.name, tiles, "tiles") if file.keeps_damaged else None
+        if unit.data + unit.length > file.size and self.damaged is None:
             raise FormatError(
                 f"{file.name}: the compressed image ends at byte {unit.data + unit.length}; the "
                 f"file has {file.size} and may be cut short"
@@ -77,9 +81,13 @@ class CompressedSource(FullSource):
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer one window: only the tiles it touches are fetched and decoded."""
         out = np.empty((len(bands), *extent(window)), self.dtype)
+        mask = np.ones(out.shape, bool) if self.damaged is not None else None
         for index, band in enumerate(bands):
-            self._fill(((band, band + 1), *window), out[index : index + 1])
-        return Pixels(out, rules=[self.bands[band].rule for band in bands])
+            one = slice(index, index + 1)
+            self._fill(((band, band + 1), *window), out[one], None if mask is None else mask[one])
+        if self.damaged is not None:
+            self.damaged.tell()
+        return Pixels(out, mask=mask, rules=[self.bands[band].rule for band in bands])
 
     def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:
         """Walk runs of whole tiles."""
@@ -87,15 +95,22 @@ class CompressedSource(FullSource):
         down = max(1, (1 << 20) // (rows * self.full[2])) * rows
         return cut_blocks(self, bands, self.checked(window), (down, self.full[2]))
 
-    def _fill(self, window: Window, out: NDArray[Any]) -> None:
+    def _fill(self, window: Window, out: NDArray[Any], mask: NDArray[np.bool_] | None) -> None:
         counts = [-(-n // t) for n, t in zip(self.full, self.tile, strict=True)]
         for position in blocks_touching(window, self.tile):
             row = (position[0] * counts[1] + position[1]) * counts[2] + position[2]
             place = block_window(position, self.tile, self.full)
             seen = intersection(place, window)
             assert seen is not None
-            values = self._tile(row, extent(place))
-            out[relative(seen, window)] = values[relative(seen, place)]
+            if self.damaged is None:
+                values: NDArray[Any] | None = self._tile(row, extent(place))
+            else:
+                values = self.damaged.attempt(row, self._tile, row, extent(place))
+            if values is not None:
+                out[relative(seen, window)] = values[relative(seen, place)]
+            elif mask is not None:
+                out[relative(seen, window)] = 0
+                mask[relative(seen, window)] = False
 
     def _tile(self, row: int, shape: tuple[int, ...]) -> NDArray[Any]:
         key = (self.file.key, self.unit.start, row)
@@ -104,7 +119,7 @@ class CompressedSource(FullSource):
             try:
                 held = self._decoded(row, shape)
             except (RuntimeError, ValueError, zlib.error) as error:
-                if isinstance(error, FormatError):
+                if str(error).startswith(self.name):
                     raise
                 raise FormatError(
                     f"{self.name}: unit {self.unit.number}, compressed tile {row + 1}: {error}; "
@@ -161,7 +176,7 @@ class CompressedSource(FullSource):
         """Return a tile that was kept without loss: gzipped, or not compressed at all."""
         data = self._cell(row, "GZIP_COMPRESSED_DATA")
         if data is not None:
-            return _big_endian(_inflated(data, count * plain.itemsize), plain, count)
+            return _big_endian(inflated(data, count * plain.itemsize, 47), plain, count)
         data = self._cell(row, "UNCOMPRESSED_DATA")
         if data is None:
             raise FormatError(f"{self.name}: compressed tile {row + 1} has no data")
@@ -181,7 +196,7 @@ class CompressedSource(FullSource):
             return np.asarray(found).reshape(-1)
         if self.method == "NOCOMPRESS":
             return _big_endian(packed, stored, count)
-        raw = _inflated(packed, count * max(stored.itemsize, 4))
+        raw = inflated(packed, count * max(stored.itemsize, 4), 47)
         if len(raw) < count * stored.itemsize:
             # Integers may be kept narrower than the image's own type.
             stored = np.dtype(f"i{len(raw) // count}") if len(raw) // count in (1, 2, 4) else stored
@@ -235,10 +250,6 @@ def _columns(unit: Unit) -> dict[str, tuple[int, str, int]]:
         found[str(unit.cards.get(f"TTYPE{n}", "")).strip().upper()] = (place, form[2], item)
         place += repeat * sizes[form[2]]
     return found
-
-
-def _inflated(data: bytes, most: int) -> bytes:
-    return zlib.decompressobj(47).decompress(data, most)
 
 
 def _big_endian(raw: bytes, dtype: np.dtype[Any], count: int) -> NDArray[Any]:

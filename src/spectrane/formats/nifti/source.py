@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine.damage import Damaged
 from spectrane.engine.files import ByteFile
 from spectrane.engine.inflating import InflatedFile
 from spectrane.engine.volumes import VolumeSource
@@ -20,7 +21,7 @@ from spectrane.model.grid import Grid
 from spectrane.model.labels import label_classes
 from spectrane.model.look import Class, Look
 from spectrane.model.pixels import Pixels
-from spectrane.model.window import Window
+from spectrane.model.window import Window, extent
 
 PARTS = ("magnitude", "phase", "real", "imaginary")
 IDENTIFYING = 2
@@ -61,6 +62,7 @@ class NiftiSource(VolumeSource):
             self.look = Look(classes=classes)
         elif np.isfinite([low, high]).all() and high > low:
             self.look = Look(limits=(low, high))
+        self.damaged = Damaged(self.name, head.frames * k, "planes")
         self.metadata = _metadata(head)
         if any(code == IDENTIFYING for code, _ in head.extensions):
             self.identity = ("extensions",)
@@ -89,10 +91,28 @@ class NiftiSource(VolumeSource):
 
     def in_memory(self, band: int) -> NDArray[Any] | None:
         """Return a frame as it lies in a mapped file; None for colours, parts, and other orders."""
-        return self._cube(band) if self.stored == self.dtype else None
+        plain = self.stored == self.dtype and not self.head_file.keeps_damaged
+        return self._cube(band) if plain else None
 
     def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer a window of some frames; views of the file's order, never transposed in memory."""
+        if not self.head_file.keeps_damaged:
+            return self._answer(bands, window)
+        across, down, (first, last) = window
+        values = np.zeros((len(bands), *extent(window)), self.dtype)
+        mask = np.zeros(values.shape, bool)
+        for number, band in enumerate(bands):
+            for k in range(first, last):
+                part = (across, down, (k, k + 1))
+                which = (0 if self.colors else band, k)
+                found = self.damaged.attempt(which, self._answer, [band], part)
+                if found is not None:
+                    values[number, ..., k - first] = found.values[0, ..., 0]
+                    mask[number, ..., k - first] = True
+        self.damaged.tell()
+        return Pixels(values, mask=mask)
+
+    def _answer(self, bands: Sequence[int], window: Window) -> Pixels:
         if self.colors:
             raw = self.voxels(0, window).view(np.uint8)
             cube = raw.reshape(*raw.shape[:-1], -1, len(self.colors))
@@ -137,7 +157,8 @@ class NiftiSource(VolumeSource):
 
     def _cube(self, frame: int) -> NDArray[Any] | None:
         """Return a frame (k, j, i) of a mapped file, not read yet; None of others."""
-        memory = None if isinstance(self.data, InflatedFile) else self.data.mapped()
+        packed = isinstance(self.data, InflatedFile) or self.head_file.keeps_damaged
+        memory = None if packed else self.data.mapped()
         if memory is None:
             return None
         ni, nj, nk = self.shape
@@ -245,7 +266,9 @@ def checked_bytes(source: NiftiSource) -> None:
     """Raise FormatError where a plain file is shorter than its head claims."""
     wanted = source.head.offset + int(np.prod(source.head.dims, dtype=object)) * (
         source.stored.itemsize)  # fmt: skip
-    if not isinstance(source.data, InflatedFile) and source.data.size < wanted:
+    if source.head_file.keeps_damaged or isinstance(source.data, InflatedFile):
+        return
+    if source.data.size < wanted:
         raise FormatError(
             f"{source.name}: field dim {source.head.dims} of {TYPES[source.head.datatype][1]} "
             f"needs {wanted} bytes; {source.data.name} has {source.data.size}"

@@ -48,6 +48,9 @@ def chunk_places(file: ByteFile) -> Iterator[tuple[bytes, int, int]]:
             raise FormatError(f"{file.name}: ends at byte {file.size} without an IEND chunk")
         length, kind = struct.unpack(">L4s", _bytes(file, place, 8))
         if place + 12 + length > file.size:
+            if file.keeps_damaged and kind == b"IDAT":
+                yield kind, place + 8, length  # whoever reads it is told
+                return
             raise FormatError(
                 f"{file.name}: the chunk {kind!r} at byte {place} claims {length} bytes, past the "
                 f"end of the file ({file.size} bytes); it may be cut short"
@@ -57,6 +60,18 @@ def chunk_places(file: ByteFile) -> Iterator[tuple[bytes, int, int]]:
             return
         place += 12 + length
     raise FormatError(f"{file.name}: more than {_MOST_CHUNKS} chunks")
+
+
+def checked_chunk(file: ByteFile, kind: bytes, offset: int, length: int) -> bytes:
+    """Return a chunk's data. Raises FormatError where its checksum does not agree."""
+    data = file.read(offset, length + 4)
+    (said,) = struct.unpack(">L", data[length:])
+    if zlib.crc32(memoryview(data)[:length], zlib.crc32(kind)) != said:
+        raise FormatError(
+            f"{file.name}: the checksum of the chunk {kind!r} at byte {offset - 8} does not agree; "
+            "the file is damaged there"
+        )
+    return data[:length]
 
 
 def _bytes(file: ByteFile, offset: int, length: int) -> bytes:

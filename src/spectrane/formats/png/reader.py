@@ -11,7 +11,13 @@ from numpy.typing import NDArray
 
 from spectrane.engine.files import ByteFile
 from spectrane.engine.memory import DecodedSource
-from spectrane.formats.png.chunks import SIDECAR_KEYWORD, PngHead, chunk_places, read_head
+from spectrane.formats.png.chunks import (
+    SIDECAR_KEYWORD,
+    PngHead,
+    checked_chunk,
+    chunk_places,
+    read_head,
+)
 from spectrane.formats.png.encoding import SIGNATURE, chunk
 from spectrane.model.band import Band
 from spectrane.model.errors import FormatError
@@ -140,7 +146,7 @@ def _plain(file: ByteFile, head: PngHead, width: int) -> bytes:
     header = struct.pack(
         ">LLBBBBB", width, head.rows, max(8, head.bits), kind, 0, 0, int(head.interlaced)
     )
-    data = b"".join(file.read(o, n) for k, o, n in chunk_places(file) if k == b"IDAT")
+    data = b"".join(checked_chunk(file, k, o, n) for k, o, n in chunk_places(file) if k == b"IDAT")
     return b"".join([SIGNATURE, chunk(b"IHDR", header), chunk(b"IDAT", data), chunk(b"IEND", b"")])
 
 

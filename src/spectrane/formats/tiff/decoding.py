@@ -10,6 +10,8 @@ import imagecodecs
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine.inflating import inflated
+from spectrane.formats.jpeg_data import decode_jpeg
 from spectrane.formats.tiff import tags
 from spectrane.formats.tiff.layout import Layout
 from spectrane.formats.tiff.tags import Tag
@@ -101,12 +103,7 @@ class BlockDecoder:
         photometric = directory.integer(Tag.PhotometricInterpretation, 1)
         tables = directory.raw(Tag.JPEGTables) if Tag.JPEGTables in directory else None
         colour = photometric == 6 and layout.samples_per_block == 3
-        space = "YCBCR" if colour else {1: "GRAYSCALE", 3: "RGB", 4: "CMYK"}.get(
-            layout.samples_per_block
-        )  # fmt: skip
-        return _codecs.jpeg8_decode(
-            data, tables=tables, colorspace=space, outcolorspace="RGB" if colour else space
-        )
+        return decode_jpeg(data, layout.samples_per_block, tables=tables, transform=int(colour))
 
     def _fax(self, data: memoryview, offset: int) -> Bytes:
         """Decode black and white, and pack it again: other bilevel data come packed as well."""
@@ -123,6 +120,8 @@ class BlockDecoder:
             raise self._broken(offset, str(error)) from error
         pixels = np.zeros((rows, columns), np.uint8)
         part = found.reshape(-1, columns)[:rows]
+        if len(part) < rows and not self._short_last_strip(len(part) * self.layout.row_bytes):
+            raise self._broken(offset, f"holds {len(part)} of {rows} rows")
         pixels[: len(part)] = part != 0
         return np.packbits(pixels, axis=1).ravel()
 
@@ -161,8 +160,7 @@ def _deflated(data: memoryview, out: Bytes, wanted: int) -> int:
     try:
         return len(_codecs.deflate_decode(data, out=out))
     except RuntimeError:
-        # Streams that run past the block, or lack their checksum, still hold what is wanted.
-        found = zlib.decompressobj().decompress(data, wanted)
+        found = inflated(data, wanted)
         if len(found) < wanted:
             raise
         out[:wanted] = np.frombuffer(found, np.uint8)

@@ -219,12 +219,13 @@ def _set_levels(source: TiffSource, main: Directory, family: list[Directory]) ->
             reduced.append(found)
     reduced.sort(key=lambda one: -one.rows * one.columns)
     full = (layout.rows, layout.columns)
-    source.has_mask = full in masks
+    masked = full in masks
+    source.has_mask = masked or source.file.keeps_damaged
     for one in reduced:
         shape = (one.rows, one.columns)
-        if source.has_mask and shape not in masks:
+        if masked and shape not in masks:
             continue  # an overview without its mask would show what is hidden
-        mask = masks[shape] if source.has_mask else None
+        mask = masks[shape] if masked else None
         source.levels.append(Resolution(source, Plane(one, fill), mask, full))
     source.overviews = tuple(level.shape for level in source.levels[1:])
 

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine import cache
+from spectrane.engine.damage import Damaged
 from spectrane.engine.files import ByteFile, Range
 from spectrane.engine.full import FullSource
 from spectrane.engine.threads import in_parallel
@@ -34,7 +35,10 @@ class Plane:
         self.layout = layout
         self.shape = (layout.rows, layout.columns)
         self.fill = fill
-        self.key = (layout.directory.head.file.key, layout.directory.offset)
+        file = layout.directory.head.file
+        self.key = (file.key, layout.directory.offset)
+        # Where damage is an error nothing is noted.
+        self.damaged = Damaged(file.name, layout.stored_blocks) if file.keeps_damaged else None
 
     def read(
         self, samples: Sequence[int], window: Window, out: NDArray[Any] | None = None, *,
@@ -58,8 +62,22 @@ class Plane:
         keep = keep and self.cacheable(len(jobs))
         jobs = [job for job in jobs if not self._from_cache(job, window, out)]
         if jobs:
-            in_parallel(self._chunks(jobs), lambda: self._decoder(window, out, keep))
+            in_parallel(self._chunks(jobs, window, out), lambda: self._decoder(window, out, keep))
+        if self.damaged is not None:
+            self.damaged.tell()
         return out
+
+    def lost(self, samples: Sequence[int], window: Window) -> NDArray[np.bool_] | None:
+        """Return where (samples, rows, columns) blocks were found damaged; None: nowhere."""
+        if self.damaged is None or not self.damaged.blocks:
+            return None
+        found = np.zeros((len(samples), *extent(window)), bool)
+        for job in self._jobs(list(dict.fromkeys(samples)), window):
+            if job.block in self.damaged.blocks:
+                which = [k for k, one in enumerate(samples)
+                         if not self.layout.separate or one == job.plane]  # fmt: skip
+                found[(which, *self._places(job, window)[1])] = True
+        return found
 
     def cacheable(self, blocks: int) -> bool:
         """Tell whether so many decoded blocks may go to the cache."""
@@ -89,9 +107,16 @@ class Plane:
         (r, c), (u, v) = relative(seen, block), relative(seen, window)
         return (r, c), (u, v)
 
-    def _chunks(self, jobs: list[_Job]) -> list[list[_Fetch]]:
+    def _chunks(self, jobs: list[_Job], window: Window, out: NDArray[Any]) -> list[list[_Fetch]]:
         """Cut jobs into runs that are each fetched and decoded by one thread."""
-        placed = [(job, self.layout.block_range(job.position, job.plane)) for job in jobs]
+        placed = []
+        for job in jobs:
+            if self.damaged is None or self.damaged.attempt(
+                (job.position, job.plane), lambda j=job: self._inside(j)
+            ):
+                placed.append((job, self.layout.block_range(job.position, job.plane)))
+            else:
+                out[(job.where, *self._places(job, window)[1])] = self.fill
         most = self.layout.directory.head.file.fetch_size
         chunks: list[list[_Fetch]] = [[]]
         held = 0
@@ -102,6 +127,13 @@ class Plane:
             chunks[-1].append((job, place))
             held += place[1] if place else 0
         return chunks
+
+    def _inside(self, job: _Job) -> bool:
+        """Tell that a block's bytes lie in the file; FormatError where they do not."""
+        place = self.layout.block_range(job.position, job.plane)
+        if place is not None:
+            self.layout.directory.head.file.check_range(*place)
+        return True
 
     def _decoder(
         self, window: Window, out: NDArray[Any], keep: bool
@@ -121,14 +153,22 @@ class Plane:
                     decoders[samples] = BlockDecoder(self.layout, job.samples, out.size)
                 data = next(found) if place else None
                 offset = place[0] if place else 0
-                self._place(decoders[samples], job, offset, data, window, out, keep)
+                one = (decoders[samples], job, offset, data, window, out, keep)
+                if self.damaged is None:
+                    self._place(*one)
+                    continue
+                done = self.damaged.attempt(
+                    (job.position, job.plane), lambda o=one: self._place(*o)
+                )
+                if done is None:
+                    out[(job.where, *self._places(job, window)[1])] = self.fill
 
         return decode
 
     def _place(
         self, decoder: Any, job: _Job, offset: int, data: memoryview | None, window: Window,
         out: NDArray[Any], keep: bool,
-    ) -> None:  # fmt: skip
+    ) -> bool:  # fmt: skip
         inside, target = self._places(job, window)
         planes = out[(job.where, *target)]
         if data is None:
@@ -141,6 +181,7 @@ class Plane:
             decoder.decode(data, offset, (slice(0, shape[0]), slice(0, shape[1])), block)
             planes[...] = block[(slice(None), *inside)]
             cache.blocks.put((self.key, *job.key), block)
+        return True
 
 
 class _Job:
@@ -152,6 +193,11 @@ class _Job:
         self, position: tuple[int, ...], plane: int, samples: list[int], where: slice
     ) -> None:
         self.position, self.plane, self.samples, self.where = position, plane, samples, where
+
+    @property
+    def block(self) -> tuple[Any, ...]:
+        """Which block of the file it is."""
+        return (self.position, self.plane)
 
     @property
     def key(self) -> tuple[Any, ...]:
@@ -180,6 +226,13 @@ class Resolution:
             wanted.append(source.alpha_sample)
         values = self.samples.read(wanted, window, keep=keep)
         mask = None if self.mask is None else self.mask.read([0], window, keep=keep) > 0
+        lost = self.samples.lost(wanted, window)
+        gone = None if self.mask is None else self.mask.lost([0], window)
+        if lost is not None:
+            here = ~(lost[: len(bands)] | lost[len(bands) :].any(axis=0))
+            mask = here if mask is None else mask & here
+        if mask is not None and gone is not None:
+            mask = mask & ~gone
         return Pixels(
             values[: len(bands)],
             mask=mask,
