@@ -13,7 +13,6 @@ from numpy.typing import NDArray
 
 from spectrane.analysis.sampling import Sample, sample_of
 from spectrane.kernels.ranks import distinct, percentiles
-from spectrane.model.errors import MetadataError
 from spectrane.model.grid import IMAGE_PLANE
 from spectrane.model.limits import Fixed
 from spectrane.model.physical import ends, physical
@@ -84,10 +83,8 @@ def _place_findings(source: Source) -> Iterator[Finding]:
     if not grid.placed:
         return
     dx, dy = grid.pixel_size
-    try:
-        geographic = grid.crs is not None and grid.crs.is_geographic
-    except MetadataError:
-        geographic = False
+    system = grid.crs
+    geographic = system is not None and system.is_geographic
     low, high = min(dx, dy), max(dx, dy)
     odd = None
     if high > 5 * low:

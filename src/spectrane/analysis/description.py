@@ -11,7 +11,6 @@ from typing import Any, ClassVar
 import numpy as np
 
 from spectrane.analysis.statistics import BandStatistics
-from spectrane.model.errors import MetadataError
 from spectrane.model.grid import IMAGE_PLANE
 from spectrane.model.source import Source
 
@@ -176,10 +175,7 @@ def _system(source: Source) -> tuple[str | None, str | None, list[list[float]] |
     """Return the coordinate system's name, its unit, and the corners in longitude/latitude."""
     grid = source.grid
     given = grid.crs_name if grid.crs_name != grid.crs_text else None
-    try:
-        system = grid.crs
-    except MetadataError:
-        return given, None, None
+    system = grid.crs
     if system is None:
         return given, "mm" if given == IMAGE_PLANE else None, None
     unit = system.axis_info[0].unit_name if system.axis_info else None

@@ -21,6 +21,7 @@ from spectrane.formats.sidecar_schema import checked
 from spectrane.formats.sidecar_schema import laid_over as lay
 from spectrane.model.band import find_band
 from spectrane.model.errors import DataWarning, FormatError, MetadataError
+from spectrane.model.grid import parsed_system
 from spectrane.model.look import Look
 from spectrane.model.source import Source
 from spectrane.model.window import area, whole
@@ -80,7 +81,8 @@ def amend(
             raise MetadataError(f"{name}: nothing to amend; say what is to be another")
         # What cannot be laid over must not be kept.
         changed = lay(source, checked(table, name))
-        changed.grid.crs  # noqa: B018 - a coordinate system that nobody can parse is refused here
+        if crs is not None:
+            parsed_system(crs)  # what nobody can parse is refused
         if not inside:
             _tell_slower(name, source, changed)
             before = sidecar.text_of(name)

@@ -146,21 +146,14 @@ class Grid:
 
     @property
     def crs(self) -> pyproj.CRS | None:
-        """The coordinate system, parsed from ``crs_text`` when asked; None where it has none.
+        """The coordinate system, parsed from ``crs_text`` when asked.
 
-        Raises MetadataError when the text is a citation that cannot be parsed.
+        None where it has none, or only a text that names none which can be understood.
         """
-        if self.crs_text is None:
-            return None
-        import pyproj
-
         try:
-            return pyproj.CRS.from_user_input(self.crs_text)
-        except pyproj.exceptions.CRSError as error:
-            raise MetadataError(
-                f"coordinate system {self.crs_text!r}: not a code or WKT that can be parsed; "
-                "give its EPSG code"
-            ) from error
+            return None if self.crs_text is None else parsed_system(self.crs_text)
+        except MetadataError:
+            return None
 
     def center(self, *, row: float, column: float) -> tuple[float, float]:
         """Return (x, y) of the centre of the pixel at a row and column (from 0)."""
@@ -238,3 +231,16 @@ def _snapped(positions: Sequence[float]) -> tuple[int, int]:
 
 def _frozen(matrix: NDArray[np.float64]) -> Affine:
     return tuple(map(tuple, matrix.tolist()))
+
+
+def parsed_system(text: str) -> pyproj.CRS:
+    """Return the coordinate system of a text. Raises MetadataError where it names none."""
+    import pyproj
+
+    try:
+        return pyproj.CRS.from_user_input(text)
+    except pyproj.exceptions.CRSError as error:
+        raise MetadataError(
+            f"coordinate system {text[:200]!r}: not a code or WKT that can be parsed; "
+            "give its EPSG code"
+        ) from error

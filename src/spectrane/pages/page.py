@@ -23,7 +23,7 @@ from spectrane.display.plan import RenderPlan
 from spectrane.formats.png.encoding import encode_png
 from spectrane.model.band import Band
 from spectrane.model.colors import color_text
-from spectrane.model.errors import FormatError, MetadataError
+from spectrane.model.errors import FormatError
 from spectrane.model.grid import Grid
 from spectrane.model.physical import physical, physical_number
 from spectrane.model.view import View
@@ -106,10 +106,7 @@ def _system_name(grid: Grid) -> str:
 
 
 def _known(grid: Grid) -> Any:
-    try:
-        return grid.crs if grid.placed else None
-    except MetadataError:
-        return None
+    return grid.crs if grid.placed else None
 
 
 def _lonlat(grid: Grid) -> list[list[float]] | None:

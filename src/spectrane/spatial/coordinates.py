@@ -220,7 +220,18 @@ def check_related(first: Grid, second: Grid) -> bool:
         )
     if first.crs_text is None or first.crs_text == second.crs_text:
         return True
-    return bool(first.crs == second.crs)
+    return bool(_understood(first) == _understood(second))
+
+
+def _understood(grid: Grid) -> Any:
+    """Return a grid's coordinate system. Raises GridMismatch where its text names none."""
+    system = grid.crs
+    if system is None:
+        raise GridMismatch(
+            f"a raster's coordinate system is only a text, {str(grid.crs_text)[:60]!r}, from which "
+            "nothing leads to another; say which it is (spectrane amend --crs EPSG:CODE)"
+        )
+    return system
 
 
 def transformer(first: Grid, second: Grid) -> Any:
@@ -228,7 +239,7 @@ def transformer(first: Grid, second: Grid) -> Any:
     import pyproj
 
     try:
-        return pyproj.Transformer.from_crs(first.crs, second.crs, always_xy=True)
+        return pyproj.Transformer.from_crs(_understood(first), _understood(second), always_xy=True)
     except pyproj.exceptions.ProjError as error:
         raise GridMismatch(
             f"nothing leads from {_said(first)} to {_said(second)}: {error}"

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.model.errors import GridMismatch, MetadataError
-from spectrane.model.grid import Bounds, Grid
+from spectrane.model.grid import Bounds, Grid, parsed_system
 from spectrane.spatial.coordinates import check_related, transformer
 
 F64 = NDArray[np.float64]
@@ -67,8 +67,8 @@ def suggested(grid: Grid, crs: str | None = None, pixel_size: Any = None) -> Gri
     if not grid.placed:
         raise GridMismatch("the raster has no place on a map; give it one first (spectrane place)")
     target = replace(grid, crs_text=crs or grid.crs_text, crs_name=None if crs else grid.crs_name)
-    if target.crs_text is not None:
-        _ = target.crs  # raises where it cannot be parsed
+    if crs is not None:
+        parsed_system(crs)
     same = check_related(target, grid)
     bounds = grid.bounds if same else reached(grid, target)
     sizes = _pixel_size(grid, target, same, pixel_size)
@@ -212,5 +212,5 @@ def parsed_crs(text: str) -> str:
     """Return a coordinate system's text after checking it; MetadataError says what is wrong."""
     if not isinstance(text, str):
         raise MetadataError(f"crs {text!r}: expected text such as EPSG:32727")
-    _ = Grid((1, 1), crs_text=text, placed=True).crs
+    parsed_system(text)
     return text

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.model.errors import DataWarning, GridMismatch, LookError, MetadataError
+from spectrane.model.errors import DataWarning, GridMismatch, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.source import Source
 from spectrane.spatial.polygons import Polygons, Ring
@@ -191,10 +191,7 @@ def _mended(polygons: list[list[Ring]]) -> list[list[Ring]]:
 
 def way_to(grid: Grid, given: str | None) -> Any:
     """Return the way from a shape's system to a grid's; None where they are one or unknown."""
-    try:
-        system = grid.crs
-    except MetadataError:
-        system = None
+    system = grid.crs
     if given is None or system is None or not grid.placed:
         return None
     import pyproj

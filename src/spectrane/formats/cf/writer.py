@@ -16,7 +16,7 @@ from spectrane.formats.cf.arrays import FLAGS, VALIDITY, WORDS
 from spectrane.formats.keeping import words_without_field
 from spectrane.formats.validity import NETCDF, ZARR, fill_of, keeping, single_nodata
 from spectrane.model.band import Band
-from spectrane.model.errors import AccessError, ExistingFile, MetadataError
+from spectrane.model.errors import AccessError, ExistingFile
 from spectrane.model.grid import Grid
 from spectrane.model.source import Source
 from spectrane.model.whole_files import check_target
@@ -162,11 +162,8 @@ def _axes(grid: Grid) -> tuple[Any, Any]:
 
 
 def _axis_attributes(grid: Grid) -> tuple[dict[str, Any], dict[str, Any]]:
-    try:
-        geographic = grid.crs is not None and grid.crs.is_geographic
-    except MetadataError:
-        geographic = False
-    if geographic:
+    system = grid.crs
+    if system is not None and system.is_geographic:
         return ({"standard_name": "latitude", "units": "degrees_north", "axis": "Y"},
                 {"standard_name": "longitude", "units": "degrees_east", "axis": "X"})  # fmt: skip
     return (
@@ -177,20 +174,16 @@ def _axis_attributes(grid: Grid) -> tuple[dict[str, Any], dict[str, Any]]:
 
 def _unit(grid: Grid) -> str:
     """Return the unit of the map's axes as UDUNITS spells it; metres where nothing says."""
-    try:
-        axes = grid.crs.axis_info if grid.crs is not None else []
-    except MetadataError:
-        axes = []
+    system = grid.crs
+    axes = [] if system is None else system.axis_info
     name = axes[0].unit_name if axes else "metre"
     return "m" if name == "metre" else name.replace(" ", "_")
 
 
 def _grid_mapping(grid: Grid) -> dict[str, Any]:
-    try:
-        system = grid.crs
-    except MetadataError:
-        return {"long_name": grid.crs_text}
-    assert system is not None
+    system = grid.crs
+    if system is None:
+        return {"long_name": grid.crs_text, "crs": grid.crs_text}
     found = {k: v for k, v in system.to_cf().items() if v is not None}
     return found | {"crs_wkt": system.to_wkt()}
 

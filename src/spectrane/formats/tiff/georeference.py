@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import warnings
 from collections.abc import Mapping
 from typing import Any
@@ -9,8 +10,9 @@ from typing import Any
 import numpy as np
 
 from spectrane.formats.tiff.structure import Directory
+from spectrane.formats.tiff.systems import UnknownSystemError, system_of
 from spectrane.formats.tiff.tags import Tag
-from spectrane.model.errors import DataWarning, MetadataError
+from spectrane.model.errors import DataWarning
 from spectrane.model.grid import Affine, Grid
 
 MODEL_TYPE, RASTER_TYPE, CITATION = 1024, 1025, 1026
@@ -76,6 +78,9 @@ def grid_of(directory: Directory, shape: tuple[int, int]) -> Grid:
     name = next((str(keys[k]) for k in (CITATION, PROJECTED_CITATION, GEODETIC_CITATION)
                  if keys.get(k)), None)  # fmt: skip
     if affine is None:
+        if Tag.RPCCoefficients in directory:
+            _warn(directory, "its place is known only by a model that is not applied (rational "
+                  "polynomials, tag 50844): it has no place on a regular grid")  # fmt: skip
         return Grid(shape, crs_text=crs, crs_name=name)
     if keys.get(RASTER_TYPE) == PIXEL_IS_POINT:
         # The tie point names the centre of a pixel; a grid's affine maps its corner.
@@ -111,7 +116,10 @@ def _affine(directory: Directory) -> Affine | None:
 
 
 def crs_text(keys: Mapping[int, Any], name: str) -> str | None:
-    """Return the coordinate system as an EPSG code, or as the citation with a warning."""
+    """Return the coordinate system: its EPSG code, the WKT of what the keys define, or a citation.
+
+    Warns of a citation alone.
+    """
     model = keys.get(MODEL_TYPE)
     order = (GEODETIC, PROJECTED) if model == 2 else (PROJECTED, GEODETIC)
     code = next((keys[k] for k in order if _is_code(keys.get(k))), None)
@@ -122,15 +130,27 @@ def crs_text(keys: Mapping[int, Any], name: str) -> str | None:
         return f"EPSG:{code}+{vertical}" if _is_code(vertical) else f"EPSG:{code}"
     cited = next((str(keys[k]) for k in (PROJECTED_CITATION, CITATION, GEODETIC_CITATION)
                   if keys.get(k)), None)  # fmt: skip
+    if cited is not None and _WKT.match(cited):
+        return cited
+    why = "it has no code and no keys that define it"
+    try:
+        defined = system_of(keys)
+        if defined is not None:
+            return defined
+    except UnknownSystemError as error:
+        why = str(error)
     if cited is None and model in MODEL_NAMES and len(keys) > 2:
         cited = f"user-defined {MODEL_NAMES[model]} system"
     if cited is not None:
         warnings.warn(
-            f"{name}: the coordinate system has no EPSG code, only the text {cited!r}; positions "
-            "are right within the file but cannot be brought to another system",
-            DataWarning, stacklevel=2,
+            f"{name}: the coordinate system is only the text {cited[:200]!r} ({why}): positions "
+            "are right within the file but cannot be brought to another system; spectrane amend "
+            f"{name} --crs EPSG:CODE says which it is", DataWarning, stacklevel=2,
         )  # fmt: skip
     return cited
+
+
+_WKT = re.compile(r"(PROJ|GEOG|GEOD|COMPD|COMPOUND|BOUND|ENG|LOCAL|VERT)[A-Z_]*\s*\[")
 
 
 def _is_code(value: Any) -> bool:
@@ -182,11 +202,9 @@ def _key_fields(grid: Grid) -> list[tuple[Tag, str, Any]]:
 def _crs_keys(grid: Grid) -> list[tuple[int, int | str]]:
     """Return the keys of a coordinate system: its code where it has one, else its text."""
     text = grid.crs_text or ""
-    try:
-        crs = grid.crs
-    except MetadataError:
+    crs = grid.crs
+    if crs is None:
         return [(CITATION, text)]
-    assert crs is not None
     vertical = crs.sub_crs_list[1].to_epsg() if crs.is_compound else None
     horizontal = crs.sub_crs_list[0] if crs.is_compound else crs
     code = horizontal.to_epsg()

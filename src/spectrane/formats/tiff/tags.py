@@ -58,6 +58,7 @@ class Tag(IntEnum):
     GeoKeyDirectory = 34735
     GeoDoubleParams = 34736
     GeoAsciiParams = 34737
+    RPCCoefficients = 50844
     NoData = 42113
 
 
