@@ -103,6 +103,36 @@ def test_one_transparent_colour_hides_where_all_samples_match(opened):
     assert raster.pixels().mask[:, 0].tolist() == [[True, False]] * 3
 
 
+@pytest.mark.parametrize(("alphas", "hidden"), [(b"\0\xff", [0]), (b"\0\x80\0\0", [0, 2])])
+def test_clear_entries_of_a_palette_are_invalid(opened, alphas, hidden):
+    extra = chunk(b"PLTE", bytes(range(9))) + chunk(b"tRNS", alphas)
+    raster = opened(png(1, 3, 8, 3, b"\0\0\1\2", extra=extra))
+    assert np.ma.getmaskarray(raster.pixels())[0, 0].tolist() == [k in hidden for k in range(3)]
+    assert raster.histogram().counts[0].sum() == 3 - len(hidden)
+
+
+@pytest.mark.parametrize("behind", [False, True])
+def test_exif_orientation_is_applied_when_drawn_and_written(tmp_path, behind):
+    array = np.arange(40 * 60 * 3, dtype="u4").reshape(40, 60, 3).astype("u1")
+    exif = Image.Exif()
+    exif[274] = 6
+    Image.fromarray(array).save(tmp_path / "a.png", exif=exif)
+    if behind:
+        data = (tmp_path / "a.png").read_bytes()
+        start = data.index(b"eXIf") - 4
+        end = start + 12 + struct.unpack(">L", data[start : start + 4])[0]
+        rest = data[:start] + data[end:]
+        (tmp_path / "a.png").write_bytes(rest[:-12] + data[start:end] + rest[-12:])
+    raster = sp.open(tmp_path / "a.png")
+    assert raster.shape == (3, 40, 60)
+    wanted = np.rot90(array, -1)
+    drawn = sp.render(raster, sp.Look(limits="type")).rgba
+    np.testing.assert_array_equal(drawn[..., :3], wanted)
+    raster.save(tmp_path / "b.tif")
+    back = sp.open(tmp_path / "b.tif").pixels().data
+    np.testing.assert_array_equal(back.transpose(1, 2, 0), wanted)
+
+
 def test_text_is_kept_and_names_come_back(tmp_path):
     info = PngImagePlugin.PngInfo()
     info.add_text("Title", "a plan")

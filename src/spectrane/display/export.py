@@ -22,6 +22,7 @@ from spectrane.model.physical import stored_numbers
 from spectrane.model.source import Source
 from spectrane.model.version import VERSION
 from spectrane.spatial.converted import Converted, Range, type_named
+from spectrane.spatial.turned import upright
 
 RESCALES = ("none", "full", "limits")
 
@@ -50,6 +51,7 @@ def save(
     writer = writer_for(path)
     _check_not_itself(source, os.fspath(path))
     _check_options(writer, options, path)
+    source = upright(source)  # no format but TIFF says otherwise of plain numbers
     ready = converted(source, dtype, rescale, look)
     ready = Described(ready, metadata={**ready.metadata, "provenance": provenance(source, ready)})
     _tell_lost_digits(source, ready)

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from spectrane.engine.files import ByteFile
 from spectrane.engine.memory import DecodedSource
 from spectrane.engine.threads import Progress, no_progress
+from spectrane.formats.exif import orientation_of
 from spectrane.formats.storing import check_picture
 from spectrane.model.band import Band
 from spectrane.model.errors import DataWarning, FormatError
@@ -81,7 +82,7 @@ def read_head(file: ByteFile) -> JpegHead:
             unit, x, y = struct.unpack(">BHH", data[7:12])
             head.facts["density"] = (x, y, {1: "per inch", 2: "per cm"}.get(unit, "aspect"))
         elif marker == 0xE1 and data[:6] == b"Exif\0\0":
-            head.facts["orientation"] = _orientation(data[6:])
+            head.facts["orientation"] = orientation_of(data[6:])
         elif marker == 0xFE:
             head.facts["comment"] = data.decode("utf-8", "replace")
         elif marker == 0xDA:
@@ -98,24 +99,6 @@ def _marker(file: ByteFile, place: int) -> tuple[int, int]:
     if start != 0xFF or length < 2:
         raise FormatError(f"{file.name}: byte {place}: expected a JPEG marker, found {start:#04x}")
     return marker, length
-
-
-def _orientation(tiff: bytes) -> int:
-    """Return tag 274 of the small TIFF that Exif is, or 1."""
-    order = {b"II": "<", b"MM": ">"}.get(tiff[:2])
-    try:
-        if order is None:
-            return 1
-        start = struct.unpack(order + "L", tiff[4:8])[0]
-        (count,) = struct.unpack(order + "H", tiff[start : start + 2])
-        for k in range(min(count, 200)):
-            entry = tiff[start + 2 + 12 * k : start + 14 + 12 * k]
-            tag, _, _, value = struct.unpack(order + "HHLH2x", entry)
-            if tag == 274 and 1 <= value <= 8:
-                return int(value)
-    except struct.error:
-        return 1
-    return 1
 
 
 class JpegSource(DecodedSource):

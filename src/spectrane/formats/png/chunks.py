@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import struct
 import zlib
 from collections.abc import Iterator
@@ -9,6 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from spectrane.engine.files import ByteFile
+from spectrane.formats.exif import orientation_of
 from spectrane.formats.png.encoding import SIGNATURE
 from spectrane.model.errors import FormatError
 
@@ -102,12 +104,23 @@ def read_head(file: ByteFile) -> PngHead:
     head = PngHead(columns, rows, bits, colour, bool(interlace))
     for kind, offset, length in chunks:
         if kind == b"IDAT":
+            _take_what_follows(head, file, chunks)
             break
         if length <= _LARGEST_TEXT:
             _take(head, kind, lambda o=offset, n=length: _bytes(file, o, n))
     if colour == 3 and not head.palette:
         raise FormatError(f"{file.name}: a palette image without a PLTE chunk")
     return head
+
+
+def _take_what_follows(head: PngHead, file: ByteFile, chunks: Iterator[Any]) -> None:
+    """Take text and Exif from behind the image data; of files elsewhere they are not fetched."""
+    if "://" in file.name:
+        return
+    with contextlib.suppress(FormatError):  # what is cut off is told when the pixels are read
+        for kind, offset, length in chunks:
+            if kind != b"IDAT" and length <= _LARGEST_TEXT:
+                _take(head, kind, lambda o=offset, n=length: _bytes(file, o, n))
 
 
 def _take(head: PngHead, kind: bytes, data: Any) -> None:
@@ -124,6 +137,8 @@ def _take(head: PngHead, kind: bytes, data: Any) -> None:
     elif kind == b"pHYs":
         x, y, unit = struct.unpack(">LLB", data()[:9])
         head.facts["pixels per metre" if unit == 1 else "pixel aspect"] = (x, y)
+    elif kind == b"eXIf":
+        head.facts["orientation"] = orientation_of(data())
     elif kind == b"sRGB":
         head.facts["colour space"] = "sRGB"
 

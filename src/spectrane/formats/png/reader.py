@@ -78,7 +78,10 @@ class PngSource(DecodedSource):
                 "bytes cannot hold"
             )
         self.bands = _bands(head)
-        self.nodata_when = "all" if self.bands[0].nodata is not None else "any"
+        # One colour stands for "transparent": all its samples together.
+        one_colour = head.kind in (0, 2) and self.bands[0].nodata is not None
+        self.nodata_when = "all" if one_colour else "any"
+        self.orientation = head.facts.get("orientation", 1)
         classes = _classes(head)
         self.look = Look(classes=classes) if classes else None
         facts = {"bits": head.bits, "interlaced": head.interlaced, "compression": "DEFLATE"}
@@ -97,12 +100,14 @@ class PngSource(DecodedSource):
 
 def _bands(head: PngHead) -> tuple[Band, ...]:
     names = ("red", "green", "blue") if head.kind in (2, 6) else ("grey",)
-    hidden: list[int | None] = [None] * len(names)
+    hidden: list[Any] = [None] * len(names)
     if head.kind in (0, 2) and len(head.transparency) >= 2 * len(names):
-        # One colour stands for "transparent": a pixel is hidden where all its samples match.
         hidden = list(struct.unpack(f">{len(names)}H", head.transparency[: 2 * len(names)]))
     if head.kind == 3:
         names = ("index",)
+        known = head.transparency[: len(head.palette) // 3]
+        clear = tuple(index for index, alpha in enumerate(known) if alpha == 0)
+        hidden = [clear[0] if len(clear) == 1 else clear or None]
     colour = len(names) == 3
     return tuple(
         Band(name, role=name if colour else None, nodata=value)
