@@ -149,12 +149,14 @@ class Raster(Faced):
     def regrid(
         self, grid: Any = None, *, crs: str | None = None, pixel_size: Any = None,
         resample: str | None = None, tolerance: float = 0.05, force: bool = False,
+        within: float | None = None,
     ) -> Raster:  # fmt: skip
         """Return the raster on another grid: see ``spatial.regridded.regrid``."""
         from spectrane.spatial.regridded import regrid
 
         return Raster(regrid(self._source, grid, crs=crs, pixel_size=pixel_size,
-                             resample=resample, tolerance=tolerance, force=force))  # fmt: skip
+                             resample=resample, tolerance=tolerance, force=force,
+                             within=within))  # fmt: skip
 
     def clip(
         self, shape: Any, *, crs: str | None = None, keep: str = "centers", outside: bool = False,

@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import pickle
+import signal
+import subprocess
+import sys
+import time
 
 import h5py
 import numpy as np
@@ -11,6 +16,8 @@ import zarr
 from tests.conftest import DTYPES, natural
 
 import spectrane as sp
+from spectrane.engine.sheltered import sheltered
+from spectrane.formats.cf import hdf5
 from spectrane.model.errors import DataWarning, FormatError
 
 
@@ -248,3 +255,89 @@ def test_nothing_to_show_is_told(netcdf, tmp_path):
     (tmp_path / "b.zarr" / "zarr.json").write_text("{broken")
     with pytest.raises(FormatError, match="broken Zarr"):
         sp.open(tmp_path / "b.zarr")
+
+
+ORDERS = [("lat", "lon"), ("lon", "lat"), ("time", "lon", "lat"), ("lat", "lon", "time"),
+          ("lon", "time", "lat")]  # fmt: skip
+
+
+@pytest.mark.parametrize("dimensions", ORDERS)
+@pytest.mark.parametrize("chunked", [False, True])
+def test_rows_and_columns_are_found_wherever_they_are_stored(netcdf, rng, dimensions, chunked):
+    lengths = {"lat": 3, "lon": 4, "time": 2}
+    natural_order = [d for d in ("time", "lat", "lon") if d in dimensions]
+    values = rng.integers(0, 99, [lengths[d] for d in natural_order]).astype("i2")
+    stored = values.transpose([natural_order.index(d) for d in dimensions])
+    chunks = {"t": {"chunks": tuple(min(2, n) for n in stored.shape)}} if chunked else {}
+    path = netcdf(
+        {"lat": LAT, "lon": LON, "time": axis("time", [0.0, 1.0], units="days since 2031-05-01"),
+         "t": (dimensions, stored, {"_FillValue": np.int16(50)})}, **chunks)  # fmt: skip
+    raster = sp.open(path)
+    assert raster.grid.bounds == (9.75, 48.75, 11.75, 50.25)
+    np.testing.assert_array_equal(raster.pixels().data, values.reshape(-1, 3, 4))
+    np.testing.assert_array_equal(raster.pixels(rows=(1, 3), columns=(2, 3)).data,
+                                  values.reshape(-1, 3, 4)[:, 1:3, 2:3])  # fmt: skip
+    assert sp.members(path)[["rows", "columns"]].values.tolist() == [[3, 4]]
+
+
+def hostile(file):
+    data = file.create_dataset("d", data=np.ones((4, 5)))
+    references = np.empty(2, object)
+    references[0] = np.array([file.ref], h5py.ref_dtype)
+    references[1] = np.array([h5py.Reference()], h5py.ref_dtype)
+    return data, references
+
+
+HOSTILE = {
+    "a list that is none": lambda d, r: d.attrs.create("DIMENSION_LIST", np.array([1, 2])),
+    "labels that are none": lambda d, r: d.attrs.create("DIMENSION_LABELS", np.array([1, 2])),
+    "a class that is none": lambda d, r: d.attrs.create("CLASS", np.array([1, 2])),
+    "references to nothing": lambda d, r: d.attrs.create(
+        "DIMENSION_LIST", r, dtype=h5py.vlen_dtype(h5py.ref_dtype)),
+    "flat references": lambda d, r: d.attrs.create(
+        "DIMENSION_LIST", np.array([d.ref] * 2, h5py.ref_dtype)),
+    "a type nobody reads": lambda d, r: d.attrs.create(
+        "odd", np.zeros(3, [("a", "i4"), ("b", "f8")])),
+    "a loop": lambda d, r: d.parent.create_group("g").__setitem__("again", d.parent),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", HOSTILE)
+def test_attributes_may_say_anything(tmp_path, name):
+    with h5py.File(tmp_path / "a.h5", "w") as file:
+        HOSTILE[name](*hostile(file))
+    code = f"import spectrane as sp; print(sp.open({str(tmp_path / 'a.h5')!r}).pixels().sum())"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.strip() == "20.0"
+
+
+def test_a_file_leads_to_no_other(tmp_path):
+    os.mkfifo(tmp_path / "pipe")
+    pipe = str(tmp_path / "pipe")
+    with h5py.File(tmp_path / "a.h5", "w") as file:
+        hostile(file)
+        file["linked"] = h5py.ExternalLink(pipe, "/x")
+        file["soft"] = h5py.SoftLink("/linked")
+        layout = h5py.VirtualLayout((4, 5), "f8")
+        layout[:] = h5py.VirtualSource(pipe, "x", (4, 5))
+        file.create_virtual_dataset("virtual", layout)
+        file.create_dataset("apart", (4, 5), "f8", external=[(pipe, 0, h5py.h5f.UNLIMITED)])
+    with pytest.warns(DataWarning, match="3 of its datasets lie in other files"):
+        assert sp.members(tmp_path / "a.h5").name.tolist() == ["d"]
+
+
+@pytest.mark.parametrize("end", ["crashed", "did not end"])
+def test_a_library_that_crashes_or_turns_for_ever_takes_nobody_along(
+    tmp_path, rng, monkeypatch, end
+):
+    sp.from_array(rng.random((4, 5))).save(tmp_path / "a.nc")
+
+    def listed(self):
+        if end == "crashed":
+            os.kill(os.getpid(), signal.SIGSEGV)
+        time.sleep(60)
+
+    monkeypatch.setattr(hdf5.Hdf5Storage, "_listed", listed)
+    monkeypatch.setattr(hdf5, "sheltered", lambda action: sheltered(action, 0.5))
+    with pytest.raises(FormatError, match=f"a.nc: broken HDF5: the library that reads it {end}"):
+        sp.open(tmp_path / "a.nc")

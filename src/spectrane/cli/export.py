@@ -55,6 +55,7 @@ from spectrane.model.whole_files import written_whole
 @click.option("--crs", help="On a grid in this coordinate system: EPSG:CODE.")
 @click.option("--pixel-size", type=float, help="Of that grid, in its units.")
 @click.option("--resample", type=click.Choice(RESAMPLINGS), help="For another grid: the kernel.")
+@click.option("--within", type=float, help="Of a swath: metres to the nearest pixel, at most.")
 @force_option
 @click.option("--where", help="Volumes: keep voxels that pass, as in 'abs(t) >= 5'.")
 @click.option("--inside", type=click.Path(), help="Volumes: keep voxels where this one is not 0.")
@@ -187,10 +188,12 @@ def _regridded(part: Any, options: dict[str, Any]) -> Any:
         if options["crs"] or options["pixel_size"]:
             raise click.UsageError("--like is a grid already; leave out --crs and --pixel-size")
         with spectrane.raster.open(options["like"]) as like:
-            return part.regrid(like.grid, resample=options["resample"], force=options["force"])
+            return part.regrid(like.grid, resample=options["resample"], force=options["force"],
+                               within=options["within"])  # fmt: skip
     if options["crs"] or options["pixel_size"]:
         return part.regrid(crs=options["crs"], pixel_size=options["pixel_size"],
-                           resample=options["resample"], force=options["force"])  # fmt: skip
+                           resample=options["resample"], force=options["force"],
+                           within=options["within"])  # fmt: skip
     if options["resample"]:
         raise click.UsageError("--resample is for another grid: --like, --crs or --pixel-size")
     return part

@@ -272,6 +272,11 @@ def resolve(
     look, kept = _with_kept_limits(look_of(look) or source.look or Look(), source.look)
     source = ruled(source, look.nodata_when)
     shown = list(bands) if bands is not None else shown_bands(source, look, told.warnings)
+    if source.geolocation is not None and not source.grid.placed:
+        told.warnings.append(
+            "a swath: its rows are drawn as they are stored, not as they lie on a map; regrid "
+            "(spectrane export --crs EPSG:CODE) brings it to one"
+        )
     if look.colormap == FITTING:
         from spectrane.display.proposals import fitting_colormap  # only who asks pays for it
 

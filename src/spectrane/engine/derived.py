@@ -47,6 +47,8 @@ class Derived(Source):
             if name not in EVERYTHING and name not in ("overviews", "state"):
                 raise TypeError(f"{type(self).__name__}: a source has no {name} to change")
             setattr(self, name, value)
+        if getattr(self, "grid", None) is parents[0].grid:  # else the places are others
+            self.geolocation = parents[0].geolocation
 
     @property
     def parent(self) -> Source:

@@ -15,6 +15,7 @@ from spectrane.model.window import Window, extent, intersection, whole
 if TYPE_CHECKING:
     from spectrane.model.band import Band
     from spectrane.model.display_window import DisplayWindow
+    from spectrane.model.geolocation import Geolocation
     from spectrane.model.grid import Grid
     from spectrane.model.look import Look
     from spectrane.model.pixels import Pixels
@@ -45,6 +46,9 @@ class Source(ABC):
     members: int = 1  # how many rasters the file holds
     windows: tuple[DisplayWindow, ...] = ()  # the file's own, the first of which is its default
     identity: tuple[str, ...] = ()  # which elements of the metadata say who somebody is
+    geolocation: Geolocation | None = (
+        None  # where each pixel of a swath lies, where no grid can say
+    )
     coded: bool = False  # whether the file says that numbers are names: a palette, labels, flags
     orientation: int = 1  # as TIFF 6.0 numbers the ways a first row and column may lie
 

@@ -133,14 +133,22 @@ def _point(name: str, geometry: Mapping[str, Any], lonlat: bool) -> Mapping[str,
     return {"name": name, "x": x, "y": y} | ({"crs": "EPSG:4326"} if lonlat else {})
 
 
+def _pixel_at(source: Source, x: float, y: float, crs: str | None) -> tuple[int, int]:
+    """Return the row and column of a map position; of a swath, those of the nearest pixel."""
+    if source.geolocation is None or source.grid.placed:
+        x, y = View(center=(x, y), pixel=1.0, size=(1, 1), crs=crs).middle(source.grid)
+        return source.grid.locate(x=x, y=y)
+    from spectrane.spatial.swaths import located
+
+    return located(source.geolocation, x, y, crs)
+
+
 def _place(source: Source, given: Mapping[str, Any], number: int, crs: str | None) -> Place:
     name = str(given.get("name") or number)
     try:
         if given.get("x") is not None and given.get("y") is not None:
-            view = View(center=(float(given["x"]), float(given["y"])), pixel=1.0, size=(1, 1),
-                        crs=given.get("crs", crs))  # fmt: skip
-            x, y = view.middle(source.grid)
-            row, column = source.grid.locate(x=x, y=y)
+            x, y = float(given["x"]), float(given["y"])
+            row, column = _pixel_at(source, x, y, given.get("crs", crs))
         else:
             row, column = int(given["row"]), int(given["column"])
     except (KeyError, ValueError, TypeError, OverflowError) as error:

@@ -282,13 +282,17 @@ def stored_values(
 def regrid(
     source: Source, grid: Any = None, *, crs: str | None = None, pixel_size: Any = None,
     resample: str | None = None, tolerance: float = TOLERANCE, force: bool = False,
+    within: float | None = None,
 ) -> Source:  # fmt: skip
     """Return a source on another grid: ``grid`` (a Grid or what has one), or one that covers it
     in ``crs`` with ``pixel_size``.
 
     ``resample`` None is ``cubic``, and ``nearest`` or ``majority`` for categories, which other
     kernels mix only with ``force``. ``tolerance`` bounds positions' errors in pixels of the
-    source; 0 computes each exactly. A grid whose pixels coincide resamples nothing.
+    source; 0 computes each exactly. A grid whose pixels coincide resamples nothing. A swath, whose
+    pixels have longitudes and latitudes of their own, is brought to a grid by ``nearest`` (the
+    pixel nearest to each of the grid's, ``within`` so many metres; None: one and a half of its
+    pixels) or ``area`` (the mean of those that lie in each); both look at what is near alone.
 
     Raises GridMismatch where the two cannot be related or do not meet, LookError for a kernel
     there is not. Warns (DataWarning) where a better datum transformation is not installed.
@@ -300,6 +304,13 @@ def regrid(
         raise GridMismatch("regrid: say onto what: a grid, or crs and pixel_size")
     if not 0 <= tolerance < math.inf:
         raise GridMismatch(f"tolerance {tolerance}: expected pixels, 0 or more")
+    if source.geolocation is not None and not source.grid.placed:
+        from spectrane.spatial.swaths import regrid_swath  # SciPy's tree: few files need it
+
+        place = None if grid is None else grid_of(grid)
+        return regrid_swath(source, place, crs, pixel_size, resample, within, force)
+    if within is not None:
+        raise LookError("within is for swaths; this raster lies on a grid")
     if grid is not None:
         target = grid_of(grid)
     else:

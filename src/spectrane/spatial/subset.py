@@ -28,6 +28,8 @@ class Subset(Derived):
             parent, bands=tuple(parent.bands[index] for index in self.indices),
             grid=parent.grid.cropped(window),
         )  # fmt: skip
+        if parent.geolocation is not None:
+            self.geolocation = parent.geolocation.cropped(window)
         self.overviews = tuple(self._scaled(shape) for shape in parent.overviews)
         self.look = self._kept_look()
 

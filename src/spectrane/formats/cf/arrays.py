@@ -50,7 +50,18 @@ def rasters(arrays: Mapping[str, Variable]) -> list[Variable]:
     coordinates = {name for v in found for name in str(v.attributes.get("coordinates", "")).split()}
     plain = [v for v in found if v.name.split("/")[-1] not in coordinates]
     masks = {mask.name for v in plain if (mask := validity_of(arrays, v)) is not None}
-    return [v for v in plain if v.name not in masks] or found
+    shown = [v for v in plain if v.name not in masks]
+    return [v for v in shown if not _is_position(v)] or shown or found
+
+
+def _is_position(variable: Variable) -> bool:
+    """Tell whether numbers are the latitudes or longitudes of other arrays' pixels."""
+    said = variable.attributes
+    places = ("latitude", "longitude")
+    if said.get("standard_name"):
+        return str(said["standard_name"]) in places
+    return variable.name.split("/")[-1].lower() in (*places, "lat", "lon") and str(
+        said.get("units", "")).startswith("degree")  # fmt: skip
 
 
 def validity_of(arrays: Mapping[str, Variable], variable: Variable) -> Variable | None:

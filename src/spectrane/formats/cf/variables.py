@@ -14,6 +14,7 @@ from spectrane.engine.damage import Damaged
 from spectrane.engine.files import ByteFile
 from spectrane.engine.full import FullSource
 from spectrane.engine.pyramid import cut_blocks
+from spectrane.formats.cf.arranging import Arranged
 from spectrane.formats.cf.arrays import (
     WORDS,
     Variable,
@@ -23,6 +24,7 @@ from spectrane.formats.cf.arrays import (
     validity_of,
 )
 from spectrane.formats.cf.coordinates import grid_from_axes, named_planes, own_wavelength
+from spectrane.formats.cf.swaths import TOLD, geolocation_of
 from spectrane.formats.sidecar_schema import laid_over, parsed
 from spectrane.model.band import Band
 from spectrane.model.errors import DataWarning, FormatError
@@ -54,6 +56,11 @@ class Storage(Protocol):
         """Return a part of an array as stored."""
 
 
+def members_in(storage: Storage) -> list[Member]:
+    """List raster arrays of a storage as members."""
+    return members_of(Arranged(storage).arrays())
+
+
 def members_of(arrays: Mapping[str, Variable]) -> list[Member]:
     """List raster arrays as members."""
     return [
@@ -73,6 +80,9 @@ class ArraySourceOnDisk(FullSource):
         self.dtype = _dtype(variable)
         rows, columns = variable.shape[-2:]
         self.grid = _grid(file.name, storage, arrays, variable)
+        swath = geolocation_of(self, arrays) if self.grid.crs_text is None else None
+        if swath is not None:  # of indices along the axes no place is made
+            self.grid, self.geolocation, self.axes = Grid((rows, columns)), swath, (TOLD,)
         self.bands = _bands(storage, arrays, variable, self.dtype)
         chunks = variable.chunks or ()
         self.block_shape = (
@@ -302,6 +312,7 @@ def opened(
     make: Callable[..., ArraySourceOnDisk] = ArraySourceOnDisk,
 ) -> Source:  # fmt: skip
     """Open one raster array of a storage."""
+    storage = Arranged(storage)
     arrays = storage.arrays()
     found = rasters(arrays)
     if not found:

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from spectrane.engine.files import ByteFile
 from spectrane.formats.cf.arrays import Variable
-from spectrane.formats.cf.variables import ArraySourceOnDisk, members_of, opened
+from spectrane.formats.cf.variables import ArraySourceOnDisk, members_in, opened
 from spectrane.model.errors import AccessError, FormatError
 from spectrane.model.member import Member
 from spectrane.model.source import Source
@@ -34,7 +34,7 @@ class ZarrReader:
 
     def members(self, file: ByteFile) -> list[Member]:
         """List the raster arrays."""
-        return members_of(ZarrStorage(file).arrays())
+        return members_in(ZarrStorage(file))
 
     def open(self, file: ByteFile, member: int | str | None = None) -> Source:
         """Open one array, by number or name."""
