@@ -87,8 +87,15 @@ def test_stored_bits_are_taken_from_where_they_lie(opened, bits, high, signed, r
     assert raster.dtype == ("int16" if signed else "uint16")
 
 
+@pytest.mark.parametrize("allocated", [12, 20])
+def test_other_widths_are_no_dicom(opened, allocated):
+    values = RANDOM.integers(0, 1 << 12, (3, 5)).astype("u4")
+    with pytest.raises(sp.FormatError, match=f"BitsAllocated is {allocated}; expected 1 or a mult"):
+        opened(image(values, packed=bytes(99), allocated=allocated, bits=12))
+
+
 @UNPLACED
-@pytest.mark.parametrize("allocated", [1, 12, 24])
+@pytest.mark.parametrize("allocated", [1, 24])
 def test_samples_of_any_width_are_unpacked_across_frames(opened, allocated):
     values = RANDOM.integers(0, 1 << min(allocated, 20), (3, 3, 5))
     bits = (values.ravel()[:, None] >> np.arange(allocated)) & 1
@@ -97,7 +104,7 @@ def test_samples_of_any_width_are_unpacked_across_frames(opened, allocated):
                           bits=allocated, frames=3, vr="OW"))  # fmt: skip
     read = volume.voxels(physical=False)
     np.testing.assert_array_equal(read, values.transpose(2, 1, 0))
-    assert read.dtype == {1: "uint8", 12: "uint16", 24: "uint32"}[allocated]
+    assert read.dtype == {1: "uint8", 24: "uint32"}[allocated]
 
 
 @pytest.mark.parametrize(("vr", "dtype"), [("OF", "f4"), ("OD", "f8")])
@@ -217,14 +224,16 @@ def test_colours_come_as_red_green_blue(opened, data, wanted, within):
 @pytest.mark.parametrize("signed", [0, 1])
 def test_palettes_colour_without_touching_the_numbers(opened, signed):
     first = -2 if signed else 5
-    numbers = np.array([[first, first + 1, first + 2]], np.int8 if signed else np.uint8)
+    # The last two lie outside what the palette maps: its end entries are for them.
+    numbers = np.array([[first, first + 1, first + 2, first - 1, 99]],
+                       np.int8 if signed else np.uint8)  # fmt: skip
     tables = {0x00281101: (0xFFFF, 0, 128 << 8), 0x00281102: (0, 0xFFFF, 0), 0x00281103: (0, 0, 0)}
     more = [(tag, "SS" if signed else "US", [3, first, 16]) for tag in tables]
     more += [(tag + 0x100, "OW", struct.pack("<3H", *v)) for tag, v in tables.items()]
     raster = opened(image(numbers, photometric="PALETTE COLOR", more=more))
     assert raster.pixels()[0].tolist() == numbers.tolist()
-    assert sp.render(raster).rgba[0].tolist() == [[255, 0, 0, 255], [0, 255, 0, 255],
-                                                   [128, 0, 0, 255]]  # fmt: skip
+    red, green, brown = [255, 0, 0, 255], [0, 255, 0, 255], [128, 0, 0, 255]
+    assert sp.render(raster).rgba[0].tolist() == [red, green, brown, red, brown]
 
 
 @pytest.mark.parametrize(

@@ -119,6 +119,28 @@ def test_celestial_axes_are_told(written):
     assert raster.grid.crs is None
 
 
+AXES = {
+    "no kind": ([("CRVAL1", 2.0), ("CDELT1", 0.5), ("CUNIT1", "mm")],
+                "axis 1: linear, 2 mm at pixel 0, step 0.5 mm"),
+    "its sign": ([("CTYPE1", "WAVE"), ("CRVAL1", 2.0), ("CDELT1", -0.5)], "at pixel 0, step -0.5"),
+    "PC times CDELT": (
+        [("CTYPE1", "RA---TAN"), ("CTYPE2", "DEC--TAN"), ("CRVAL1", 8.0), ("CRVAL2", -2.0),
+         ("CDELT1", -0.002), ("CDELT2", 0.001), ("PC1_1", 0.6), ("PC1_2", -0.8), ("PC2_1", 0.8),
+         ("PC2_2", 0.6)],
+        # hypot(-0.002 * 0.6, 0.001 * 0.8)
+        "axis 1: right ascension (RA---TAN), 8 deg at pixel 0, step 0.00144222 deg"),
+    "a CD matrix": ([("CTYPE1", "RA---TAN"), ("CRVAL1", 8.0), ("CD1_1", 0.003), ("CD2_1", 0.004)],
+                    "step 0.005 deg"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", AXES)
+def test_axes_are_told_by_what_stands_in_their_cards(written, name):
+    extra, wanted = AXES[name]
+    raster = sp.open(written(made.image(np.zeros((2, 2), "i2"), extra=extra)))
+    assert wanted in str(raster.describe())
+
+
 CARDS = [
     (["A       = 'it''s ok  '"], {"A": "it's ok"}),
     (["A       = 'long &'", "CONTINUE  'er&'", "CONTINUE  ' still' / note"],

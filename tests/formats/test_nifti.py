@@ -103,7 +103,10 @@ def test_colours_complex_and_long_floats(tmp_path, rng):
         np.testing.assert_array_equal(volume.voxels("green"), cube[..., 1].T)
     cube = numbers(rng, "c8", (5, 4, 3))
     path.write_bytes(head(datatype=32) + cube.T.tobytes())
-    np.testing.assert_allclose(sp.open(path).voxels(), np.abs(cube), rtol=1e-6)
+    with pytest.warns(sp.DataWarning, match="are complex; their magnitude is read"):
+        volume = sp.open(path)
+    np.testing.assert_allclose(volume.voxels(), np.abs(cube), rtol=1e-6)
+    assert volume.metadata["complex"] == "magnitude is read"
     np.testing.assert_allclose(sp.open(path, complex="phase").voxels(), np.angle(cube), atol=1e-6)
     with pytest.raises(sp.LookError, match="magnitude, phase, real"):
         sp.open(path, complex="modulus")
@@ -274,3 +277,18 @@ def test_mutated_files_end_in_a_volume_or_an_error(tmp_path, rng):
                     volume.voxels(1)
             except sp.SpectraneError as error:
                 assert str(error)
+
+
+def test_a_packed_file_whose_first_member_is_tiny(tmp_path, rng):
+    cube = numbers(rng, "i2", (3, 4, 5))
+    whole = head(dims=(5, 4, 3), datatype=4) + cube.tobytes()
+    parts = [whole[:5], whole[5:9], whole[9:]]
+    (tmp_path / "a.nii.gz").write_bytes(b"".join(map(gzip.compress, parts)))
+    np.testing.assert_array_equal(sp.open(tmp_path / "a.nii.gz").voxels(), cube.T)
+
+
+def test_the_image_of_a_pair_points_to_its_head(tmp_path):
+    (tmp_path / "a.img").write_bytes(bytes(200))
+    (tmp_path / "a.hdr").write_bytes(bytes(348))
+    with pytest.raises(sp.FormatError, match=r"a.img: holds the numbers of a pair.*a\.hdr"):
+        sp.open(tmp_path / "a.img")

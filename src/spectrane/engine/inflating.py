@@ -38,6 +38,23 @@ def inflated(data: bytes | memoryview, most: int, window_bits: int = 15) -> byte
     return found
 
 
+def begun(data: bytes, most: int) -> bytes:
+    """Return the first bytes of what a gzip file holds, of which only the beginning is there.
+
+    Its first members may be tiny. Raises zlib.error for what is none.
+
+    >>> import gzip
+    >>> begun(gzip.compress(b"a") + gzip.compress(b"bcd"), 3)
+    b'abc'
+    """
+    found = b""
+    while len(found) < most and data[:2] == MAGIC[:2]:
+        inflater = zlib.decompressobj(31)
+        found += inflater.decompress(data, most - len(found))
+        data = inflater.unused_data.lstrip(b"\0")
+    return found
+
+
 class _Point:
     """The state of the inflater: where it stands in both files."""
 

@@ -166,6 +166,7 @@ def reader_of(file: ByteFile) -> tuple[str, FormatReader]:
     for name, reader in _readers(probe):
         if reader.matches(probe):
             return name, reader
+    _point_to_the_head(file.name)
     head = probe.head
     what = "is empty" if not head else f"begins with {head[:8]!r}, which no known format does"
     if probe.folder:
@@ -175,6 +176,16 @@ def reader_of(file: ByteFile) -> tuple[str, FormatReader]:
         f"{file.name}: {what}; known formats: {', '.join(READERS)}; a headerless file can be "
         "described with: spectrane raw"
     )
+
+
+def _point_to_the_head(name: str) -> None:
+    """Raise FormatError, with where to look, for the image of a pair: its head says what it is."""
+    found = re.match(r"(.*)\.img(\.gz)?$", name, re.IGNORECASE)
+    for ending in (".hdr", ".hdr.gz", ".HDR") if found else ():
+        assert found is not None
+        if os.path.isfile(found[1] + ending):
+            raise FormatError(f"{name}: holds the numbers of a pair and says nothing of them; open "
+                              f"its head: {found[1] + ending}")  # fmt: skip
 
 
 _STARTS: dict[str, str] = {

@@ -165,6 +165,9 @@ def _layout(data: Dataset, pixels: Element) -> Layout:
     allocated = _bounded(data, "BitsAllocated", _FLOATS.get(pixels.tag), 1, 64 if floating else 32)
     if floating:
         allocated = _FLOATS[pixels.tag]
+    if allocated != 1 and allocated % 8:
+        raise FormatError(f"{data.name}: BitsAllocated is {allocated}; expected 1 or a multiple of "
+                          "8 (PS3.5 8.1.1)")  # fmt: skip
     stored = _bounded(data, "BitsStored", allocated, 1, allocated)
     high = _bounded(data, "HighBit", stored - 1, stored - 1, allocated - 1)
     samples = _bounded(data, "SamplesPerPixel", 1, 1, 3)

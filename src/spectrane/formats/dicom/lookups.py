@@ -114,8 +114,11 @@ def windows_of(data: Dataset, signed: bool) -> tuple[DisplayWindow, ...]:
     return tuple(found)
 
 
-def palette_of(data: Dataset, signed: bool) -> dict[float, Class]:
-    """Return the colours of a palette as classes: one per number it maps."""
+def palette_of(data: Dataset, signed: bool, bits: int) -> dict[float, Class]:
+    """Return the colours of a palette as classes: one per number of so many bits.
+
+    Numbers below those it maps take its first entry, numbers above its last (C.7.6.3.1.5).
+    """
     tables = [_palette(data, color, signed) for color in _COLORS]
     if len({(table.first, len(table.entries)) for table in tables}) > 1:
         raise FormatError(f"{data.name}: the palettes of red, green and blue differ in length")
@@ -123,10 +126,11 @@ def palette_of(data: Dataset, signed: bool) -> dict[float, Class]:
         np.floor(table.entries * (255.0 / (2.0**table.bits - 1)) + 0.5).astype(int).tolist()
         for table in tables
     ]
-    return {
-        float(tables[0].first + k): (f"#{r:02x}{g:02x}{b:02x}", "")
-        for k, (r, g, b) in enumerate(zip(*levels, strict=True))
-    }
+    colors = [f"#{r:02x}{g:02x}{b:02x}" for r, g, b in zip(*levels, strict=True)]
+    least = -(1 << bits - 1) if signed else 0
+    first, last = tables[0].first, len(colors) - 1
+    return {float(number): (colors[min(max(number - first, 0), last)], "")
+            for number in range(least, least + (1 << bits))}  # fmt: skip
 
 
 def _palette(data: Dataset, color: str, signed: bool) -> Lookup:

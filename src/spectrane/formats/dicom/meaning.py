@@ -134,7 +134,7 @@ def _look(
 ) -> Look | None:
     layout = plane.head.layout
     if layout.photometric == "PALETTE COLOR":
-        return Look(classes=palette_of(plane.head.data, layout.signed))
+        return Look(classes=palette_of(plane.head.data, layout.signed, layout.stored))
     invert = True if layout.photometric == "MONOCHROME1" else None
     if windows:
         return Look(limits="window:1", invert=invert)

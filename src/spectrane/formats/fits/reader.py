@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import json
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -172,9 +172,11 @@ def _bands(unit: Unit, member: Member, bits: int, dtype: np.dtype[Any]) -> tuple
 def _plane_names(unit: Unit, count: int) -> list[str]:
     """Name planes by the third axis where it is linear and alone, else by number."""
     kind, axis_unit = unit.cards.get("CTYPE3"), unit.cards.get("CUNIT3", "")
-    step = unit.cards.get("CDELT3", unit.cards.get("CD3_3"))
+    kind = str(kind or "").strip()
+    axes = unit.integer("ZNAXIS" if is_compressed(unit) else "NAXIS", 0)
+    step = _axis_step(unit, 3, 3)
     value = unit.cards.get("CRVAL3")
-    if not kind or step is None or value is None or unit.cards.get("NAXIS") != 3:
+    if step is None or value is None or axes != 3:
         return [f"band {k}" for k in range(1, count + 1)]
     pixel = unit.number_of("CRPIX3", 1.0)
     return [
@@ -186,17 +188,18 @@ def _plane_names(unit: Unit, count: int) -> list[str]:
 def _axes(unit: Unit) -> list[str]:
     """Say the world axes in words: kind, reference value and pixel, step (FITS 4.0, section 8)."""
     lines = []
-    for n in range(1, min(unit.integer("NAXIS", 0) or 2, 4) + 1):
-        kind = unit.cards.get(f"CTYPE{n}")
-        if not kind or f"CRVAL{n}" not in unit.cards:
+    count = unit.integer("ZNAXIS" if is_compressed(unit) else "NAXIS", 0) or 2
+    for n in range(1, min(count, 4) + 1):
+        own = (f"CTYPE{n}", f"CRVAL{n}", f"CDELT{n}")
+        if not any(key in own or key.startswith(f"CD{n}_") for key in unit.cards):
             continue
-        name = _AXIS_NAMES.get(str(kind)[:4].rstrip("-"), str(kind))
-        units = str(unit.cards.get(f"CUNIT{n}", "deg" if str(kind)[:4] in _SKY else "")).strip()
+        kind = str(unit.cards.get(f"CTYPE{n}") or "").strip()
+        name = _AXIS_NAMES.get(kind[:4].rstrip("-"), kind) if kind else "linear"
+        said = f"{name} ({kind})" if kind else name  # without a kind an axis is linear (8.2)
+        units = str(unit.cards.get(f"CUNIT{n}", "deg" if kind[:4] in _SKY else "")).strip()
         value, pixel = unit.number_of(f"CRVAL{n}", 0.0), unit.number_of(f"CRPIX{n}", 0.0)
-        step = _axis_step(unit, n)
-        text = f"axis {n}: {name} ({kind}), {value:.8g} {units} at pixel {pixel:g}".replace(
-            "  ", " "
-        )
+        step = _axis_step(unit, n, count)
+        text = f"axis {n}: {said}, {value:.8g} {units} at pixel {pixel:g}".replace("  ", " ")
         if step is not None:
             seconds = f" = {step * 3600:.4g} arcsec" if units == "deg" else ""
             text += f", step {step:.6g} {units}{seconds}"
@@ -212,8 +215,19 @@ _AXIS_NAMES = {
 }  # fmt: skip
 
 
-def _axis_step(unit: Unit, n: int) -> float | None:
-    if f"CDELT{n}" in unit.cards:
-        return unit.number_of(f"CDELT{n}", 1.0)
-    column: Sequence[float] = [unit.number_of(f"CD{k}_{n}", 0.0) for k in (1, 2)]
-    return math.hypot(*column) or None
+def _axis_step(unit: Unit, n: int, count: int) -> float | None:
+    """Return how far the world coordinates move from a pixel to the next along axis n.
+
+    That is column n of the CD matrix, or of PC times CDELT (section 8.1); of an axis that turns
+    with no other its sign counts too.
+    """
+    axes = range(1, count + 1)
+    if any(f"CD{k}_{m}" in unit.cards for k in axes for m in axes):
+        column = [unit.number_of(f"CD{k}_{n}", 0.0) for k in axes]
+    elif any(f"CDELT{k}" in unit.cards for k in axes):
+        column = [unit.number_of(f"PC{k}_{n}", float(k == n)) * unit.number_of(f"CDELT{k}", 1.0)
+                  for k in axes]  # fmt: skip
+    else:
+        return None
+    others = [value for k, value in enumerate(column, 1) if k != n and value]
+    return (math.hypot(*column) if others else column[n - 1]) or None

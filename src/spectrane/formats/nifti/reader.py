@@ -10,7 +10,7 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from spectrane.engine.files import ByteFile, open_bytes
-from spectrane.engine.inflating import MAGIC, InflatedFile
+from spectrane.engine.inflating import MAGIC, InflatedFile, begun
 from spectrane.formats.nifti.header import TYPES, Head, byte_order, parsed
 from spectrane.formats.nifti.source import NiftiSource, checked_bytes
 from spectrane.model.errors import DataWarning, FormatError, MissingFile
@@ -30,7 +30,7 @@ class NiftiReader:
         head = probe.head
         if head.startswith(MAGIC):
             try:
-                head = zlib.decompressobj(31).decompress(head, 540)
+                head = begun(head, 540)
             except zlib.error:
                 return False
         return byte_order(head) is not None
@@ -40,14 +40,22 @@ class NiftiReader:
         return _members(_read(file)[0])
 
     def open(
-        self, file: ByteFile, member: int | str | None = None, *, complex: str = "magnitude"
+        self, file: ByteFile, member: int | str | None = None, *, complex: str | None = None
     ) -> NiftiSource:
-        """Open the volume; ``complex`` is ``magnitude``, ``phase``, ``real`` or ``imaginary``."""
+        """Open the volume; ``complex`` is ``magnitude``, ``phase``, ``real`` or ``imaginary``.
+
+        Warns of complex numbers of which nobody said what is wanted: their magnitude is read.
+        """
         head, single = _read(file)
         find_member(_members(head), member, file.name)
         data = _image_beside(file) if single is None else single
-        source = NiftiSource(head, file, data, complex)
+        source = NiftiSource(head, file, data, complex or "magnitude")
         checked_bytes(source)
+        if complex is None and source.complex:
+            warnings.warn(
+                f"{file.name}: its numbers are complex; their magnitude is read "
+                "(complex=\"phase\", \"real\" or \"imaginary\" opens another part)", DataWarning, stacklevel=4,
+            )  # fmt: skip
         smallest = min(source.grid.pixel_size)
         if head.disagreement > 0.01 * smallest:
             warnings.warn(

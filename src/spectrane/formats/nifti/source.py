@@ -63,9 +63,14 @@ class NiftiSource(VolumeSource):
         elif np.isfinite([low, high]).all() and high > low:
             self.look = Look(limits=(low, high))
         self.damaged = Damaged(self.name, head.frames * k, "planes")
-        self.metadata = _metadata(head)
+        self.metadata = _metadata(head) | ({"complex": f"{part} is read"} if self.complex else {})
         if any(code == IDENTIFYING for code, _ in head.extensions):
             self.identity = ("extensions",)
+
+    @property
+    def complex(self) -> bool:
+        """Whether the file's numbers are complex, and ``part`` of them is read."""
+        return self.code in ("c8", "c16", "V32")
 
     def _type(self) -> np.dtype[Any]:
         if self.colors:

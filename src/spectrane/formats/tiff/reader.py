@@ -45,7 +45,9 @@ class TiffReader:
         _, images = _pages(file, Taken(file))
         found = []
         for number, directory in enumerate(images, 1):
-            name = directory.text(Tag.DocumentName) or directory.text(Tag.ImageDescription) or ""
+            texts = (directory.text(tag) for tag in (Tag.PageName, Tag.DocumentName,
+                                                     Tag.ImageDescription))  # fmt: skip
+            name = next((text for text in texts if text and text.strip()), "")
             layout = layout_of(directory)
             bands = layout.samples - len(_alphas(directory, layout))
             kind = layout.dtype.newbyteorder("=").name

@@ -17,6 +17,7 @@ class Tag(IntEnum):
     PhotometricInterpretation = 262
     FillOrder = 266
     DocumentName = 269
+    PageName = 285
     ImageDescription = 270
     Make = 271
     Model = 272
