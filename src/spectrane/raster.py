@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from spectrane.analysis import statistics as _statistics
+from spectrane.analysis.fills import tell_fills
 from spectrane.engine.described import Described
 from spectrane.engine.memory import ArraySource, loaded, parts_first
 from spectrane.engine.threads import Progress, no_progress
@@ -220,6 +221,7 @@ class Raster(Faced):
         """
         import pandas
 
+        tell_fills(self._source, find_bands(self.bands, bands))
         found = self._statistics(bands, region, progress)
         return pandas.DataFrame(found).set_index("band")
 
@@ -238,6 +240,7 @@ class Raster(Faced):
         """Return counts and edges per band: see ``analysis.histogram.band_histogram``."""
         from spectrane.analysis import histogram as _histogram
 
+        tell_fills(self._source, find_bands(self.bands, bands))
         source, window = self._region(region)
         return _histogram.band_histogram(
             source, find_bands(self.bands, bands), window, bins=bins, value_range=range

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from spectrane.analysis.fills import tell_fills
 from spectrane.analysis.statistics import band_statistics
 from spectrane.engine.described import Described
 from spectrane.engine.memory import parts_first
@@ -216,6 +217,7 @@ class Volume(Faced):
             indices = find_bands(self._source.bands, frames)
             rows = label_statistics(self._source, indices, by._source)
             return pandas.DataFrame(rows).set_index(["label", "frame"])
+        tell_fills(self._source, find_bands(self._source.bands, frames))
         found = pandas.DataFrame(self._statistics(frames))
         return found.rename(columns={"band": "frame"}).set_index("frame")
 
@@ -227,6 +229,7 @@ class Volume(Faced):
         """Return counts and edges per frame: see ``analysis.histogram.band_histogram``."""
         from spectrane.analysis.histogram import band_histogram
 
+        tell_fills(self._source, find_bands(self._source.bands, frames))
         return band_histogram(self._source, find_bands(self._source.bands, frames), None, bins=bins)
 
     def save(

@@ -169,8 +169,11 @@ def test_warnings_are_single_lines(run, demo, tmp_path):
     status, _, err = run("render", demo / "sound_8band.tif", "-o", tmp_path / "a.png",
                          "--limits", "type")  # fmt: skip
     assert status == 0
-    assert err.startswith("warning: the picture is nearly black")
-    assert len(err.splitlines()) == 1
+    fill, black = err.splitlines()
+    assert fill.startswith("warning: 6.9% of the pixels, from the edges inward, are exactly")
+    assert "spectrane amend" in fill
+    assert "--nodata 0" in fill
+    assert black.startswith("warning: the picture is nearly black")
 
 
 def test_an_interrupt_leaves_nothing_half_written(tmp_path):

@@ -4,23 +4,21 @@ from __future__ import annotations
 
 import re
 import shlex
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
-from spectrane.analysis.sampling import Sample, sample_of
-from spectrane.kernels.ranks import distinct, percentiles
+from spectrane.analysis.fills import Fill, fills, mending, said_of, without
+from spectrane.analysis.sampling import MOST_BANDS, Sample, sample_of
+from spectrane.kernels.ranks import percentiles
 from spectrane.model.grid import IMAGE_PLANE
 from spectrane.model.limits import Fixed
 from spectrane.model.physical import ends, physical
 from spectrane.model.roles import PRESETS
 from spectrane.model.source import Source
 
-FILLED = 0.05
-"""A value that fills a larger share than this from the edges inward looks like fill."""
 _STRETCH = "--limits percentile:2,98"
 _ABSURD = 0.02
 NARROW = 0.1
@@ -40,7 +38,9 @@ def findings(source: Source, *, pixels: bool = True) -> list[Finding]:
     """Return what looks wrong. With ``pixels`` a sample is read; else only the header is judged."""
     found = list(_header_findings(source))
     if pixels:
-        sample = sample_of(source)
+        suspects = fills(source, range(min(len(source.bands), MOST_BANDS)))
+        found += _fill_findings(source, suspects)
+        sample = sample_of(without(source, suspects))  # what else is told is told of the rest
         found += [one for check in _PIXEL_CHECKS for one in check(source, sample)]
     return found
 
@@ -107,59 +107,14 @@ def _on_earth(bounds: tuple[float, float, float, float]) -> bool:
     return x_min >= -361 and x_max <= 361 and y_min >= -90.01 and y_max <= 90.01
 
 
-def _edge_fill(source: Source, sample: Sample) -> Iterator[Finding]:
-    named = any(band.nodata is not None for band in source.bands)
-    if named or source.has_mask or source.alpha or source.categories:
-        return
-    value = _edge_value(sample)
-    if value is None:
-        return
-    if not source.grid.placed and source.dtype == np.uint8 and value != 0:
-        return  # the paper of a drawing, not fill
-    share = _filled_share(sample, value)
-    if share > FILLED:
-        about = "" if sample.complete else "about "
+def _fill_findings(source: Source, found: Sequence[Fill]) -> Iterator[Finding]:
+    for fill in found:
+        declared = any(band.nodata is not None for band in source.bands)
         yield Finding(
-            "fill", f"{about}{share:.0%} of the pixels, from the edges inward, are exactly "
-            f"{value:g} in every band, and no no-data value is set",
-            _amend(source, f"--nodata {value:g}"),
+            "fill", f"{said_of(source, fill)}, and "
+            + ("are not declared as no-data" if declared else "no no-data value is set"),
+            mending(source, found),
         )  # fmt: skip
-
-
-def _edge_value(sample: Sample) -> float | None:
-    """Return the commonest number along the raster's edge in the first band."""
-    lines: list[NDArray[Any]] = []
-    for part, sides in zip(sample.parts, sample.edges, strict=True):
-        band = part.values[0]
-        borders = (band[0], band[-1], band[:, 0], band[:, -1])
-        lines += [line for line, there in zip(borders, sides, strict=True) if there]
-    border = np.concatenate(lines)
-    border = border[np.isfinite(border)] if border.dtype.kind == "f" else border
-    if not border.size:
-        return None
-    values = distinct(border)
-    ordered = np.sort(border)
-    ends = np.searchsorted(ordered, values, side="right")
-    counts = np.diff(ends, prepend=0)
-    return float(values[counts.argmax()]) if counts.max() >= FILLED * border.size else None
-
-
-def _filled_share(sample: Sample, value: float) -> float:
-    total, filled = 0, 0
-    for part, sides in zip(sample.parts, sample.edges, strict=True):
-        same = (part.values == value).all(axis=0)
-        inward = same if not all(sides) else _reached(same)
-        total, filled = total + same.size, filled + int(inward.sum())
-    return filled / total
-
-
-def _reached(same: NDArray[np.bool_]) -> NDArray[np.bool_]:
-    """Return where a run of True reaches from any of the four edges."""
-    reached = np.zeros_like(same)
-    for axis in (0, 1):
-        reached |= np.logical_and.accumulate(same, axis=axis)
-        reached |= np.flip(np.logical_and.accumulate(np.flip(same, axis), axis=axis), axis)
-    return reached
 
 
 def _display_range(source: Source, sample: Sample) -> Iterator[Finding]:
@@ -259,5 +214,5 @@ def _plain_display(source: Source, sample: Sample) -> Iterator[Finding]:
 
 
 _PIXEL_CHECKS: tuple[Callable[[Source, Sample], Iterator[Finding]], ...] = (
-    _edge_fill, _display_range, _value_range,
+    _display_range, _value_range,
 )  # fmt: skip

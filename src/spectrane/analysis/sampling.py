@@ -16,20 +16,19 @@ from spectrane.model.window import whole
 WHOLE = 1_500_000
 """Rasters of up to so many pixels are looked at as a whole."""
 _BLOCK, _SIDE = 256, 4
-_MOST_BANDS = 8
+MOST_BANDS = 8
+"""Bands that are looked at, of many."""
 
 
 @dataclass(frozen=True)
 class Sample:
     """Parts of a raster: each (bands, rows, columns) stored numbers with their validity.
 
-    ``edges[k]`` tells which sides of part k lie on the raster's edge: top, bottom, left, right.
     ``complete`` is True where every pixel is there.
     """
 
     bands: tuple[int, ...]
     parts: tuple[Pixels, ...]
-    edges: tuple[tuple[bool, bool, bool, bool], ...]
     complete: bool
 
     def values(self, index: int) -> NDArray[Any]:
@@ -44,23 +43,21 @@ class Sample:
 
 def sample_of(source: Source) -> Sample:
     """Return all of a small raster, the smallest overview, or evenly spread blocks of 256 x 256."""
-    bands = tuple(range(min(len(source.bands), _MOST_BANDS)))
-    all_sides = (True, True, True, True)
+    bands = tuple(range(min(len(source.bands), MOST_BANDS)))
     rows, columns = source.shape
     if rows * columns <= WHOLE:
-        return Sample(bands, (source.read(bands, whole(source.shape)),), (all_sides,), True)
+        return Sample(bands, (source.read(bands, whole(source.shape)),), True)
     if source.overviews and source.mixable:
         size = min(source.overviews, key=lambda shape: shape[0] * shape[1])
         part = source.read(bands, whole(source.shape), size, "area")
-        return Sample(bands, (part,), (all_sides,), False)
-    parts, edges = [], []
+        return Sample(bands, (part,), False)
+    parts = []
     tops, lefts = _starts(rows), _starts(columns)
     for top in tops:
         for left in lefts:
             window = ((top, min(top + _BLOCK, rows)), (left, min(left + _BLOCK, columns)))
             parts.append(source.read(bands, window))
-            edges.append((top == 0, window[0][1] == rows, left == 0, window[1][1] == columns))
-    return Sample(bands, tuple(parts), tuple(edges), False)
+    return Sample(bands, tuple(parts), False)
 
 
 def _starts(length: int) -> Sequence[int]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import warnings
 from typing import Any
 
 import click
@@ -116,7 +117,10 @@ def _preview(opened: Any, found: list[Any], options: dict[str, Any]) -> None:
 
     check_target(options["preview"], overwrite=options["overwrite"])
     look = Look(channels=1, limits="percentile:2,98")
-    pictures = [render(raw.open_raw(opened, table), look, size=(420, 420)) for _, table in found]
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # most of them are wrong, which is to be seen
+        pictures = [render(raw.open_raw(opened, table), look, size=(420, 420))
+                    for _, table in found]  # fmt: skip
     captions = [f"{k}. {raw.spoken(table)}" for k, (_, table) in enumerate(found, 1)]
     sheet = side_by_side(pictures, captions)
     with written_whole(options["preview"], overwrite=options["overwrite"]) as file:

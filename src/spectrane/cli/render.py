@@ -18,6 +18,7 @@ from spectrane.cli.common import (
     told_warnings,
 )
 from spectrane.cli.looks import area_options, computed, look_fields, look_for, look_options, view_of
+from spectrane.display.picture import check_picture_name
 from spectrane.model.whole_files import check_target
 
 
@@ -74,6 +75,7 @@ def _draw(
     import spectrane.raster
 
     quiet = options["quiet"]
+    check_picture_name(target)
     check_target(target, overwrite=options["overwrite"])
     with (
         told_warnings(quiet or options["as_json"]) as told,

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.analysis.fills import Fill, without
 from spectrane.analysis.ranking import count_small, exact_percentiles, from_counts, sorted_counts
 from spectrane.analysis.statistics import Moments, band_counts, counts_of, moments_of, small
 from spectrane.analysis.walking import sampled, valid_values, walk
@@ -87,15 +88,17 @@ def rules_of(look: Look, channels: int, source: Source) -> list[Limits]:
 
 
 def found_limits(
-    source: Source, bands: Sequence[int], rules: Sequence[Limits], look: Look, seen: Window
-) -> list[Found]:
-    """Return low and high of each channel; ``seen`` is the view's window.
+    source: Source, bands: Sequence[int], rules: Sequence[Limits], look: Look, seen: Window,
+    left_out: Sequence[Fill] = (),
+) -> list[Found]:  # fmt: skip
+    """Return low and high of each channel; ``seen`` is the view's window, ``left_out`` is fill that
+    counts as no-data for them.
 
     What is found from values is found once, in one reading for all channels, and kept among the
     answers.
     """
     reads = [band for band, rule in zip(bands, rules, strict=True) if rule.reads]
-    reading = Reading(source, tuple(dict.fromkeys(reads or bands[:1])), look, seen)
+    reading = Reading(source, tuple(dict.fromkeys(reads or bands[:1])), look, seen, left_out)
     if not look.shared:
         return [_limits(reading, (band,), rule) for band, rule in zip(bands, rules, strict=True)]
     pooled = _limits(reading, tuple(bands[:3]), rules[0])
@@ -116,12 +119,13 @@ def _limits(reading: Reading, bands: tuple[int, ...], rule: Limits) -> Found:
 
 
 def fitted_curve(
-    curve: Curve, source: Source, band: int, look: Look, seen: Window, found: Found
-) -> Curve:
+    curve: Curve, source: Source, band: int, look: Look, seen: Window, found: Found,
+    left_out: Sequence[Fill] = (),
+) -> Curve:  # fmt: skip
     """Return a curve as it is drawn between limits: itself, or fitted to the values."""
     if not curve.needs_values:
         return curve
-    reading = Reading(source, (band,), look, seen)
+    reading = Reading(source, (band,), look, seen, left_out)
     positions = SeenPositions(SeenValues(reading, (band,)), found.low, found.high)
     question = ("curve", band, curve, found.low, found.high, reading.question)
     return answers.find(source, question, lambda: curve.fitted(positions))
@@ -130,8 +134,12 @@ def fitted_curve(
 class Reading:
     """The valid values of some bands, read once: of what limits see, or of an even part of it."""
 
-    def __init__(self, source: Source, bands: Sequence[int], look: Look, seen: Window) -> None:
+    def __init__(
+        self, source: Source, bands: Sequence[int], look: Look, seen: Window,
+        left_out: Sequence[Fill] = (),
+    ) -> None:  # fmt: skip
         self.source, self.bands, self.look = source, bands, look
+        self._left_out = tuple(left_out)
         self._seen = seen
         self._walk: Walk | None = None
         self._counts: list[Counted] | None = None
@@ -140,19 +148,20 @@ class Reading:
     def question(self) -> tuple[Any, ...]:
         """What its answers depend on besides source and bands."""
         where = self.look.limits_from
-        return where, self._seen if where == "view" else None, self.look.exact
+        return where, self._seen if where == "view" else None, self.look.exact, self._left_out
 
     @cached_property
     def place(self) -> tuple[Source, Window]:
         """The source and window that are seen: the image, the view, or a region."""
         where = self.look.limits_from
+        source = without(self.source, self._left_out)
         if where == "view":
-            return self.source, self._seen
+            return source, self._seen
         if where == "image":
-            return self.source, whole(self.source.shape)
+            return source, whole(source.shape)
         from spectrane.spatial.regions import region_of  # polygons: few looks ask for them
 
-        return region_of(self.source, where)
+        return region_of(source, where)
 
     @property
     def exact(self) -> bool:

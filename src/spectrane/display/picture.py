@@ -20,6 +20,12 @@ from spectrane.model.grid import Grid
 from spectrane.model.whole_files import written_whole
 
 
+def check_picture_name(path: str | os.PathLike[str]) -> None:
+    """Raise FormatError for another ending than ``.png``."""
+    if not os.fspath(path).lower().endswith(".png"):
+        raise FormatError(f"{os.fspath(path)}: pictures are written as .png")
+
+
 @dataclass(frozen=True, eq=False)
 class Picture:
     """A display of a raster: levels and colours, not data.
@@ -94,8 +100,7 @@ class Picture:
         """
         if bits not in (8, 16):
             raise LookError(f"bits {bits}: expected 8 or 16")
-        if not os.fspath(path).lower().endswith(".png"):
-            raise FormatError(f"{os.fspath(path)}: pictures are written as .png")
+        check_picture_name(path)
         with written_whole(path, overwrite=overwrite) as file:
             file.write(self._png(self.rgba if bits == 8 else self.rgba16))
 

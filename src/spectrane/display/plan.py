@@ -22,6 +22,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.analysis.fills import Fill, drawn_with, fills
 from spectrane.display import drawing, legends
 from spectrane.display.channels import shown_bands
 from spectrane.display.limits import Found, fitted_curve, found_limits, rules_of
@@ -32,6 +33,7 @@ from spectrane.model.colors import Classes
 from spectrane.model.curves import Curve, Linear
 from spectrane.model.errors import DataWarning, LookError
 from spectrane.model.frozen import FrozenMapping
+from spectrane.model.geolocation import AS_STORED
 from spectrane.model.limits import Auto, Limits, Percentile, Symmetric
 from spectrane.model.look import FITTING, Look, look_of
 from spectrane.model.physical import physical, value_dtype
@@ -272,11 +274,7 @@ def resolve(
     look, kept = _with_kept_limits(look_of(look) or source.look or Look(), source.look)
     source = ruled(source, look.nodata_when)
     shown = list(bands) if bands is not None else shown_bands(source, look, told.warnings)
-    if source.geolocation is not None and not source.grid.placed:
-        told.warnings.append(
-            "a swath: its rows are drawn as they are stored, not as they lie on a map; regrid "
-            "(spectrane export --crs EPSG:CODE) brings it to one"
-        )
+    told.warnings += [AS_STORED] if source.geolocation is not None else []
     if look.colormap == FITTING:
         from spectrane.display.proposals import fitting_colormap  # only who asks pays for it
 
@@ -290,8 +288,13 @@ def resolve(
         return _finished(source, look, shown, (), told)
     if kept is not None:
         look = _unless_it_misses(source, look, shown, window, kept, told)
+    suspects = fills(source, shown)
+    auto = all(isinstance(rule, Auto) for rule in look.limits) and source.dtype.itemsize > 1
+    told.warnings += drawn_with(source, suspects, left_out=auto)
+    left_out = suspects if auto else ()
     look = _anchored(look, shown)
-    return _finished(source, look, shown, _shadings(source, look, shown, window, told), told)
+    shadings = _shadings(source, look, shown, window, left_out, told)
+    return _finished(source, look, shown, shadings, told)
 
 
 @dataclass
@@ -368,18 +371,19 @@ def _anchored(look: Look, bands: Sequence[int]) -> Look:
 
 
 def _shadings(
-    source: Source, look: Look, bands: Sequence[int], window: Window, told: _Told
-) -> tuple[Shading, ...]:
+    source: Source, look: Look, bands: Sequence[int], window: Window, left_out: Sequence[Fill],
+    told: _Told,
+) -> tuple[Shading, ...]:  # fmt: skip
     """Return how each channel goes from stored numbers to levels: limits, curve, colours."""
     rules = rules_of(look, len(bands), source)
-    limits = found_limits(source, bands, rules, look, window)
+    limits = found_limits(source, bands, rules, look, window, left_out)
     own = source.look.invert if source.look is not None else None  # white as zero
     invert = bool(own if look.invert is None else look.invert)
     made = []
     for channel, (index, rule, found) in enumerate(zip(bands, rules, limits, strict=True)):
         curve: Curve = Linear()
         if channel < 3:  # alpha, the fourth, is shown as it is
-            curve = fitted_curve(look.curve, source, index, look, window, found)
+            curve = fitted_curve(look.curve, source, index, look, window, found, left_out)
         shading = _shading(source.bands[index], rule, found, curve, invert and channel < 3)
         made.append(shading)
         _tell_one_value(shading, told)

@@ -94,13 +94,16 @@ class Bins:
         sign = np.float32(-1.0 if scale < 0 else 1.0)
         step = abs(scale)
         bounds = _least(edges, step, offset)
-        top = np.nextafter(_least(np.nextafter(edges[-1:], np.inf), step, offset), -np.inf)[0]
+        with np.errstate(over="ignore"):
+            above = _least(np.nextafter(edges[-1:], np.inf), step, offset)
+            top = np.nextafter(above, np.float32(-np.inf))[0]
         count = len(edges) - 1
         span = float(bounds[-1]) - float(bounds[0])
         finite = np.isfinite(span) and span > 0
         density = np.float32(count / span) if finite else np.float32(0)
         far = np.float32(max(abs(bounds[0]), abs(bounds[-1])))
-        coarse = float(np.spacing(far)) * float(density)
+        with np.errstate(over="ignore"):
+            coarse = float(np.spacing(far)) * float(density)
         fit = finite and bool(np.isfinite(density)) and count <= _MOST_BINS
         doubt = 2 * coarse + count * 2.0**-21 if fit else np.inf
         ends = np.array([np.inf, np.nan], np.float32)
@@ -111,21 +114,21 @@ class Bins:
 
 def _least(wanted: NDArray[np.float64], scale: float, offset: float) -> F32:
     """Return the least float32 w with w * scale + offset at or above each wanted value."""
-    with np.errstate(over="ignore"):
-        found = ((wanted - offset) / scale).astype(np.float32)
 
     def reached(w: F32) -> NDArray[np.bool_]:
         return w.astype(np.float64) * scale + offset >= wanted
 
-    for _ in range(4):
-        if (there := reached(found)).all():
-            break
-        found = np.where(there, found, np.nextafter(found, np.float32(np.inf)))
-    for _ in range(4):
-        below = np.nextafter(found, np.float32(-np.inf))
-        if not (there := reached(below)).any():
-            break
-        found = np.where(there, below, found)
+    with np.errstate(over="ignore", invalid="ignore"):
+        found = ((wanted - offset) / scale).astype(np.float32)
+        for _ in range(4):
+            if (there := reached(found)).all():
+                break
+            found = np.where(there, found, np.nextafter(found, np.float32(np.inf)))
+        for _ in range(4):
+            below = np.nextafter(found, np.float32(-np.inf))
+            if not (there := reached(below)).any():
+                break
+            found = np.where(there, below, found)
     return found
 
 

@@ -10,6 +10,8 @@ from numpy.typing import NDArray
 from spectrane.model.window import Window, shifted
 
 F64 = NDArray[np.float64]
+AS_STORED = ("a swath: its rows are drawn as they are stored, not as they lie on a map; regrid "
+             "(spectrane export --crs EPSG:CODE) brings it to one")  # fmt: skip
 
 
 class Geolocation(ABC):

@@ -54,7 +54,8 @@ class NiftiReader:
         if complex is None and source.complex:
             warnings.warn(
                 f"{file.name}: its numbers are complex; their magnitude is read "
-                "(complex=\"phase\", \"real\" or \"imaginary\" opens another part)", DataWarning, stacklevel=4,
+                "(complex=\"phase\", \"real\" or \"imaginary\" opens another part)",
+                DataWarning, stacklevel=4,
             )  # fmt: skip
         smallest = min(source.grid.pixel_size)
         if head.disagreement > 0.01 * smallest:
