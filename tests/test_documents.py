@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+import inspect
 import re
 import runpy
+import sys
 import types
 from pathlib import Path
 
 import pytest
 
+from spectrane.formats import table as formats
 from spectrane.model.curves import Curve
 from spectrane.model.limits import Limits
 from spectrane.model.rules import table
+from spectrane.testing import ReaderTests, WriterTests
 
 DOCS = Path(__file__).parent.parent / "docs"
 
@@ -23,17 +27,44 @@ def test_tables_are_those_of_the_registries():
         assert tables["filled"](name, text) == text, f"{name} is behind: make docs"
 
 
-def test_the_code_that_shows_how_to_extend_runs(monkeypatch, run):
+def blocks_of(heading):
+    text = (DOCS / "extending.md").read_text(encoding="utf-8")
+    (part,) = re.findall(rf"^## {heading}\n(.*?)(?=^## |\Z)", text, re.DOTALL | re.MULTILINE)
+    return re.findall(r"```python\n(.*?)```", part, flags=re.DOTALL)
+
+
+@pytest.fixture
+def strata(monkeypatch):
+    """Everything that the document defines, the format among what is known."""
     for kind in (Limits, Curve):
         monkeypatch.setattr(kind, "known", dict(kind.known))
-    text = (DOCS / "extending.md").read_text(encoding="utf-8")
-    module = types.ModuleType("extending")
-    monkeypatch.setitem(__import__("sys").modules, "extending", module)
-    for block in re.findall(r"```python\n(.*?)```", text, flags=re.DOTALL):
-        exec(compile(block, "extending.md", "exec"), module.__dict__)
+    module = types.ModuleType("strata")
+    monkeypatch.setitem(sys.modules, "strata", module)
+    for heading in ("A curve", "A rule for limits", "A format"):
+        for block in blocks_of(heading):
+            exec(compile(block, "extending.md", "exec"), module.__dict__)
+    monkeypatch.setattr(formats, "_added", (module.FORMAT,))
+    return module
+
+
+def test_the_code_that_shows_how_to_extend_runs(strata):
     assert "| `steps[:n]` | n 2 to 256 (else 4) | u in n even steps |" in table(Curve)
     with pytest.raises(TypeError, match="known already"):
         type("Other", (Curve,), {}, name="gamma")
+    assert sum(block.count("\n") for block in blocks_of("A format")) < 60
+
+
+CHECKS = [(kind.__name__, name) for kind in (ReaderTests, WriterTests)
+          for name in sorted(vars(kind)) if name.startswith("test_")]  # fmt: skip
+
+
+@pytest.mark.parametrize(("kind", "name"), CHECKS)
+def test_the_format_of_the_document_keeps_every_promise(strata, tmp_path, monkeypatch, kind, name):
+    tests = getattr(strata, f"TestStrata{kind.removesuffix('Tests')}")()
+    test = getattr(tests, name)
+    wanted = inspect.signature(test).parameters
+    test(**{key: one for key, one in {"tmp_path": tmp_path, "monkeypatch": monkeypatch}.items()
+            if key in wanted})  # fmt: skip
 
 
 def test_options_tell_the_rules_there_are(run):

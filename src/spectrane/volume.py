@@ -16,7 +16,7 @@ from spectrane.engine.described import Described
 from spectrane.engine.memory import parts_first
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.engine.volumes import VolumeSource
-from spectrane.formats.registry import writer_for
+from spectrane.formats.table import writer_for
 from spectrane.model.band import Band, BandName, find_bands, numbered
 from spectrane.model.errors import FormatError, GridMismatch, MetadataError
 from spectrane.model.faced import Faced

@@ -156,7 +156,7 @@ def test_cards_of_a_fits_file(tmp_path):
     assert raster.pixels().tolist() == [[[1, None, 3]]]
     sp.amend(path, undo=True)
     assert path.read_bytes() == old
-    for wrong, match in (({"crs": "EPSG:4326"}, "no card for grid"),
+    for wrong, match in (({"crs": "EPSG:4326"}, "no field for grid"),
                          ({"nodata": [1, 2]}, "one whole number")):  # fmt: skip
         with pytest.raises(FormatError, match=match):
             sp.amend(path, inside=True, **wrong)

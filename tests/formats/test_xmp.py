@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from spectrane.engine.cache import BlockCache
-from spectrane.formats import registry
+from spectrane.formats import registry, table
 from spectrane.formats.tiff import xmp
 from spectrane.model.band import Band, numbered
 from spectrane.model.errors import DataWarning, FormatError
@@ -94,7 +94,7 @@ def test_control_characters_do_not_break_a_packet():
 def test_tiff_is_told_by_its_first_bytes(head, known):
     from spectrane.formats.tiff.reader import TiffReader
 
-    assert TiffReader().matches(registry.Probe(head, "a")) == known
+    assert TiffReader().matches(table.Probe(head, "a")) == known
 
 
 @pytest.mark.parametrize(
@@ -106,14 +106,14 @@ def test_tiff_is_told_by_its_first_bytes(head, known):
 )
 def test_an_unknown_ending_is_told(name, match):
     with pytest.raises(FormatError, match=match):
-        registry.writer_for(name)
+        table.writer_for(name)
 
 
 @pytest.mark.parametrize("name", ["a.tif", "A.TIFF", "folder/a.tiff"])
 def test_endings_name_their_writer(name):
     from spectrane.formats.tiff.writer import write_tiff
 
-    assert registry.writer_for(name) is write_tiff
+    assert table.writer_for(name) is write_tiff
 
 
 @pytest.mark.parametrize("error", [IndexError, KeyError, OverflowError, ValueError])

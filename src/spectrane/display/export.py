@@ -15,7 +15,7 @@ from spectrane.display.plan import resolve
 from spectrane.engine.derived import Derived
 from spectrane.engine.described import Described
 from spectrane.engine.threads import Progress, no_progress
-from spectrane.formats.registry import writer_for
+from spectrane.formats.table import writer_for
 from spectrane.model.errors import AccessError, DataWarning, FormatError, LookError
 from spectrane.model.look import Look
 from spectrane.model.physical import stored_numbers

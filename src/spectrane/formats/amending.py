@@ -19,6 +19,7 @@ from spectrane.formats.keeping import (
 )
 from spectrane.formats.sidecar_schema import checked
 from spectrane.formats.sidecar_schema import laid_over as lay
+from spectrane.formats.table import format_called
 from spectrane.model.band import find_band
 from spectrane.model.errors import DataWarning, FormatError, MetadataError
 from spectrane.model.grid import parsed_system
@@ -28,11 +29,6 @@ from spectrane.model.window import area, whole
 
 _LARGE = 4 << 20
 """Pixels above which drawing without overviews is felt."""
-_INSIDE = {
-    "TIFF": "spectrane.formats.tiff.amending:amend_tiff",
-    "FITS": "spectrane.formats.fits.amending:amend_fits",
-    "PNG": "spectrane.formats.png.amending:amend_png",
-}
 
 
 def amend(
@@ -88,8 +84,7 @@ def amend(
             before = sidecar.text_of(name)
             _remember(name, {"kind": "sidecar", "text": before})
             return write_sidecar(name, with_other_place_gone(table), before)
-        _check_inside(name, source.format)
-        edit = registry._loaded(_INSIDE[source.format])
+        edit = _editor(name, source.format, table)
         source.close()
         _remember(name, edit(name, changed, table))
         return f"{name}: amended inside"
@@ -112,11 +107,19 @@ def _check_local(name: str) -> None:
         raise FormatError(f"{name}: only files of this machine can be amended; fetch it first")
 
 
-def _check_inside(name: str, kind: str) -> None:
-    if kind not in _INSIDE:
+def _editor(name: str, kind: str, table: Mapping[str, Any]) -> Any:
+    """Return what writes such corrections inside a file of a format, or raise FormatError."""
+    found = format_called(kind)
+    if found is None or found.amend is None:
         raise FormatError(
             f"{name}: {kind} has no place inside for such corrections; leave them in the sidecar"
         )
+    unknown = sorted(table.keys() - set(found.amends))
+    if unknown:
+        raise FormatError(
+            f"{name}: {kind} has no field for {', '.join(unknown)}; leave it in the sidecar"
+        )
+    return found.load("amend")
 
 
 def _journal(name: str) -> str:

@@ -25,7 +25,7 @@ from spectrane.model.whole_files import check_target, written_whole
 from spectrane.model.window import whole
 
 if TYPE_CHECKING:
-    from spectrane.formats.registry import Probe
+    from spectrane.formats.table import Probe
 
 _FRAMES = {0xC0: "baseline", 0xC1: "extended", 0xC2: "progressive", 0xC3: "lossless",
            0xF7: "JPEG-LS"}  # fmt: skip

@@ -18,7 +18,7 @@ from spectrane.model.member import Member, find_member
 from spectrane.model.source import Source
 
 if TYPE_CHECKING:
-    from spectrane.formats.registry import Probe
+    from spectrane.formats.table import Probe
 
 _CODESTREAM = b"\xff\x4f\xff\x51"
 _BOXES = b"\0\0\0\x0cjP  \r\n\x87\n"

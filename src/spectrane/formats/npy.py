@@ -26,7 +26,7 @@ from spectrane.model.source import Source
 from spectrane.model.whole_files import written_whole
 
 if TYPE_CHECKING:
-    from spectrane.formats.registry import Probe
+    from spectrane.formats.table import Probe
 
 _MAGIC = b"\x93NUMPY"
 _LONGEST_HEADER = 1 << 20

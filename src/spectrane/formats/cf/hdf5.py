@@ -18,7 +18,7 @@ from spectrane.model.member import Member
 from spectrane.model.source import Source
 
 if TYPE_CHECKING:
-    from spectrane.formats.registry import Probe
+    from spectrane.formats.table import Probe
 
 _MARK = b"\x89HDF\r\n\x1a\n"
 _MOST_ARRAYS = 10000

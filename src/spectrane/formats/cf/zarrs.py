@@ -17,7 +17,7 @@ from spectrane.model.member import Member
 from spectrane.model.source import Source
 
 if TYPE_CHECKING:
-    from spectrane.formats.registry import Probe
+    from spectrane.formats.table import Probe
 
 _MARKS = ("zarr.json", ".zgroup", ".zarray", ".zmetadata")
 _MOST_ARRAYS = 10000

@@ -18,7 +18,7 @@ from spectrane.model.resampling import SPACINGS
 from spectrane.model.source import Source
 
 if TYPE_CHECKING:
-    from spectrane.formats.registry import Probe
+    from spectrane.formats.table import Probe
 
 
 class DicomReader:

@@ -18,11 +18,6 @@ def amend_fits(path: str, changed: Source, table: dict[str, Any]) -> dict[str, A
     unit = images(file)[0][1]
     head = file.read(unit.start, unit.data - unit.start).decode("ascii", "replace")
     file.close()
-    unknown = sorted(table.keys() - {"nodata", "bands"})
-    if unknown:
-        raise FormatError(
-            f"{path}: FITS has no card for {', '.join(unknown)}; leave it in the sidecar"
-        )
     lines = [head[k : k + CARD] for k in range(0, len(head), CARD)]
     lines = lines[: next(k for k, line in enumerate(lines) if line.rstrip() == "END")]
     for keyword, value in _values(path, changed, table, int(unit.cards["BITPIX"])).items():

@@ -21,7 +21,7 @@ from spectrane.model.member import Member, find_member
 from spectrane.model.source import Source
 
 if TYPE_CHECKING:
-    from spectrane.formats.registry import Probe
+    from spectrane.formats.table import Probe
 
 TYPES = {8: "u1", 16: ">i2", 32: ">i4", 64: ">i8", -32: ">f4", -64: ">f8"}
 _MOST_BANDS = 65535

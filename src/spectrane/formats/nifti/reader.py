@@ -17,7 +17,7 @@ from spectrane.model.errors import DataWarning, FormatError, MissingFile
 from spectrane.model.member import Member, find_member
 
 if TYPE_CHECKING:
-    from spectrane.formats.registry import Probe
+    from spectrane.formats.table import Probe
 
 _MOST_EXTENSIONS = 64 << 20
 

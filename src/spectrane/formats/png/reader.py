@@ -27,7 +27,7 @@ from spectrane.model.member import Member, find_member
 from spectrane.model.source import Source
 
 if TYPE_CHECKING:
-    from spectrane.formats.registry import Probe
+    from spectrane.formats.table import Probe
 
 _GREATEST_RATIO = 1100  # of DEFLATE
 

@@ -27,7 +27,7 @@ from spectrane.model.member import Member, find_member
 from spectrane.model.nodata import NoDataRule, NoDataValue
 
 if TYPE_CHECKING:
-    from spectrane.formats.registry import Probe
+    from spectrane.formats.table import Probe
 
 _MOST_METADATA = 1 << 20
 """Values longer than this are not copied into ``metadata``."""
