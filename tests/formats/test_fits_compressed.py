@@ -12,6 +12,8 @@ from tests.formats import fits_builder as made
 
 import spectrane as sp
 from spectrane.formats.fits.compressed import dither
+from spectrane.formats.fits.hcompress import unpacked
+from spectrane.kernels import choice
 from spectrane.model.errors import FormatError
 
 
@@ -151,3 +153,31 @@ GOOD_ROW = np.arange(40, dtype="i2")
 def test_each_fault_is_named(tmp_path, unit, match):
     with pytest.raises(FormatError, match=match):
         opened(tmp_path, unit).pixels()
+
+
+@pytest.mark.parametrize("form", ["numpy", "loop"])
+@pytest.mark.parametrize("shape", [(4, 4), (5, 7), (16, 10), (7, 33), (1, 9)])
+def test_hcompress_is_exact(shape, form, rng):
+    choice.force(form)
+    for low, high in ((0, 100), (-5000, 5000), (0, 2)):
+        array = rng.integers(low, high, shape)
+        for direct in ((), (0, 2), range(30)):
+            packed = made.hcompressed(array, direct=direct)
+            np.testing.assert_array_equal(unpacked(packed, array.size).reshape(shape), array)
+
+
+def test_hcompress_tiles_of_a_file(tmp_path, rng):
+    array = np.add.outer(np.arange(32) * 90, np.arange(40) * 25) + rng.integers(0, 9, (32, 40))
+    for scale, off in ((1, 0), (8, 8)):
+        cells = [made.hcompressed(array[k : k + 16], scale) for k in (0, 16)]
+        extra = [("ZCMPTYPE", "HCOMPRESS_1"), ("ZNAME1", "SCALE"), ("ZVAL1", scale)]
+        path = tmp_path / f"{scale}.fits"
+        path.write_bytes(made.empty() + made.table(cells, array.shape, 16, tile=(16, 40),
+                                                   extra=extra))  # fmt: skip
+        found = sp.open(path).pixels()[0].astype(int)
+        assert np.abs(found - array).max() <= off
+    for cut in (b"", cells[0][:30], b"\0" * 90):
+        path.write_bytes(made.empty() + made.table([cut, cells[1]], array.shape, 16, tile=(16, 40),
+                                                   extra=extra))  # fmt: skip
+        with pytest.raises(sp.FormatError, match="compressed tile 1"):
+            sp.open(path).pixels()

@@ -18,6 +18,7 @@ from spectrane.engine.files import ByteFile
 from spectrane.engine.full import FullSource
 from spectrane.engine.inflating import inflated
 from spectrane.engine.pyramid import cut_blocks
+from spectrane.formats.fits.hcompress import unpacked
 from spectrane.formats.fits.header import Unit
 from spectrane.model.errors import FormatError
 from spectrane.model.grid import Grid
@@ -32,7 +33,7 @@ from spectrane.model.window import (
 )
 
 _TYPES = {8: "u1", 16: "i2", 32: "i4", 64: "i8", -32: "f4", -64: "f8"}
-_KNOWN = ("RICE_1", "RICE_ONE", "GZIP_1", "GZIP_2", "NOCOMPRESS")
+_KNOWN = ("RICE_1", "RICE_ONE", "GZIP_1", "GZIP_2", "HCOMPRESS_1", "NOCOMPRESS")
 _NULL = -(2**31) + 1  # what stands for NaN among quantised floats unless ZBLANK says otherwise
 _ZERO = -(2**31) + 2  # exact zero under SUBTRACTIVE_DITHER_2
 _LARGEST_TILE = 1 << 30
@@ -47,7 +48,7 @@ class CompressedSource(FullSource):
         if self.method not in _KNOWN:
             raise unit.fail(
                 "ZCMPTYPE", f"{self.method or 'missing'}: not supported; supported are RICE_1, "
-                "GZIP_1 and GZIP_2")  # fmt: skip
+                "GZIP_1, GZIP_2 and HCOMPRESS_1")  # fmt: skip
         lengths = [unit.integer(f"ZNAXIS{n}") for n in range(unit.integer("ZNAXIS"), 0, -1)]
         first = unit.integer("ZNAXIS1")
         tile = [unit.integer(f"ZTILE{n}", first if n == 1 else 1)
@@ -194,6 +195,8 @@ class CompressedSource(FullSource):
             block = self._parameter("BLOCKSIZE", 32)
             found = imagecodecs.rcomp_decode(packed, shape=(count,), dtype=number, nblock=block)
             return np.asarray(found).reshape(-1)
+        if self.method == "HCOMPRESS_1":
+            return unpacked(packed, count)
         if self.method == "NOCOMPRESS":
             return _big_endian(packed, stored, count)
         raw = inflated(packed, count * max(stored.itemsize, 4), 47)
