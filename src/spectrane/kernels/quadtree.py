@@ -19,16 +19,69 @@ FAULTS = {_ENDS: "ends too early", _UNKNOWN: "holds a plane of unknown kind",
           _LEFT: "does not end where its planes do"}  # fmt: skip
 
 
-def planes_reference(
-    data: NDArray[np.uint8], planes: NDArray[np.int64], out: NDArray[np.int64]
-) -> int:
-    """Put the numbers of a stream into ``out`` (rows, columns), zeros before; 0, or a fault.
+def plain_reference(data: NDArray[np.uint8], at: int, count: int, codes: NDArray[np.int64]) -> int:
+    """Take nibbles as they stand, from a bit on, into ``codes``; the bit after them, or a fault."""
+    if at + 4 * count > 8 * len(data):
+        return _ENDS
+    for k in range(count):
+        code = 0
+        for _ in range(4):
+            code = code << 1 | (data[at >> 3] >> (7 - (at & 7))) & 1
+            at += 1
+        codes[k] = code
+    return at
 
-    ``planes`` are how many bit planes the first quadrant, the second and third, and the last have.
+
+def tree_reference(
+    data: NDArray[np.uint8], at: int, high: int, wide: int, codes: NDArray[np.int64],
+    nodes: NDArray[np.int64],
+) -> int:  # fmt: skip
+    """Take a tree, from its root to codes of four pixels each; the bit after it, or a fault.
+
+    Of each level only the nodes set in the one above have a code, the last one first.
     """
+    depth = 0
+    while (1 << depth) < max(high, wide):
+        depth += 1
+    for level in range(max(1, depth)):
+        step = 1 << max(0, depth - level)
+        tall, broad = (high + step - 1) // step, (wide + step - 1) // step
+        if level == 0:
+            tall = broad = 1
+            nodes[0] = 1
+        for i in range(tall if level else 0):
+            for j in range(broad):
+                code = codes[(i // 2) * ((broad + 1) // 2) + j // 2]
+                nodes[i * broad + j] = code >> (3 - 2 * (i & 1) - (j & 1)) & 1
+        for k in range(tall * broad - 1, -1, -1):
+            value, length, found = 0, 0, 0 if nodes[k] == 0 else -1
+            while found < 0:
+                if at >= 8 * len(data):
+                    return _ENDS
+                value = value << 1 | (data[at >> 3] >> (7 - (at & 7))) & 1
+                at += 1
+                length += 1
+                if length == 3 and value < 4:
+                    found = 1 << value
+                elif length == 4 and value < 13:
+                    found = (3, 5, 10, 12, 15)[value - 8]
+                elif length == 5 and value < 31:
+                    found = (6, 7, 9, 11, 13)[value - 26]
+                elif length == 6:
+                    found = 0 if value == 62 else 14
+            nodes[k] = found
+        for k in range(tall * broad):
+            codes[k] = nodes[k]
+    return at
+
+
+def quadrants_reference(
+    data: NDArray[np.uint8], planes: NDArray[np.int64], out: NDArray[np.int64], plain: Any,
+    tree: Any,
+) -> Any:  # fmt: skip
+    """Put the magnitudes of all four quadrants into ``out``; the bit after them, or a fault."""
     rows, columns = out.shape
     half_rows, half_columns = (rows + 1) // 2, (columns + 1) // 2
-    end = 8 * len(data)
     at = 0
     codes = np.zeros(half_rows * half_columns + 4, np.int64)
     nodes = np.zeros(half_rows * half_columns + 4, np.int64)
@@ -39,86 +92,58 @@ def planes_reference(
         wide = half_columns if quadrant % 2 == 0 else columns // 2
         if high * wide == 0:
             continue
-        depth = 0
-        while (1 << depth) < max(high, wide):
-            depth += 1
+        down, across = (high + 1) // 2, (wide + 1) // 2
         for plane in range(planes[(quadrant + 1) // 2] - 1, -1, -1):
-            if at + 4 > end:
-                return _ENDS
-            kind = 0
-            for _ in range(4):
-                kind = kind << 1 | (data[at >> 3] >> (7 - (at & 7))) & 1
-                at += 1
-            down, across = (high + 1) // 2, (wide + 1) // 2
-            if kind == 0:
-                if at + 4 * down * across > end:
-                    return _ENDS
-                for k in range(down * across):
-                    code = 0
-                    for _ in range(4):
-                        code = code << 1 | (data[at >> 3] >> (7 - (at & 7))) & 1
-                        at += 1
-                    codes[k] = code
-            elif kind == 15:
-                for level in range(max(1, depth)):
-                    # Nodes at this level, from the codes of the one above; the first is the root.
-                    step = 1 << max(0, depth - level)
-                    tall, broad = (high + step - 1) // step, (wide + step - 1) // step
-                    if level == 0:
-                        nodes[0] = 1
-                        tall = broad = 1
-                    else:
-                        above = (broad + 1) // 2
-                        for i in range(tall):
-                            for j in range(broad):
-                                code = codes[(i // 2) * above + j // 2]
-                                nodes[i * broad + j] = code >> (3 - 2 * (i & 1) - (j & 1)) & 1
-                    for k in range(tall * broad - 1, -1, -1):
-                        if nodes[k] == 0:
-                            continue
-                        value = 0
-                        length = 0
-                        found = -1
-                        while found < 0:
-                            if at >= end:
-                                return _ENDS
-                            value = value << 1 | (data[at >> 3] >> (7 - (at & 7))) & 1
-                            at += 1
-                            length += 1
-                            if length == 3 and value < 4:
-                                found = 1 << value
-                            elif length == 4 and value < 13:
-                                found = (3, 5, 10, 12, 15)[value - 8]
-                            elif length == 5 and value < 31:
-                                found = (6, 7, 9, 11, 13)[value - 26]
-                            elif length == 6:
-                                found = 0 if value == 62 else 14
-                        nodes[k] = found
-                    for k in range(tall * broad):
-                        codes[k] = nodes[k]
-            else:
+            at = plain(data, at, 1, codes)
+            kind = codes[0]
+            if at >= 0 and kind == 0:
+                at = plain(data, at, down * across, codes)
+            elif at >= 0 and kind == 15:
+                at = tree(data, at, high, wide, codes, nodes)
+            elif at >= 0:
                 return _UNKNOWN
+            if at < 0:
+                return at
             for i in range(high):
                 for j in range(wide):
                     code = codes[(i // 2) * across + j // 2]
                     bit = code >> (3 - 2 * (i & 1) - (j & 1)) & 1
                     out[first_row + i, first_column + j] |= bit << plane
-    if at + 4 > end:
-        return _ENDS
-    for _ in range(4):
-        if (data[at >> 3] >> (7 - (at & 7))) & 1:
-            return _LEFT
-        at += 1
-    at = (at + 7) // 8 * 8  # the signs begin with a byte of their own
-    for i in range(rows):
-        for j in range(columns):
-            if out[i, j] != 0:
-                if at >= end:
-                    return _ENDS
-                if (data[at >> 3] >> (7 - (at & 7))) & 1:
-                    out[i, j] = -out[i, j]
-                at += 1
+    return at
+
+
+def signs_reference(data: NDArray[np.uint8], at: int, out: NDArray[np.int64]) -> int:
+    """Turn numbers that a bit each says are negative; 0, or a fault."""
+    for i in range(out.shape[0]):
+        for j in range(out.shape[1]):
+            if out[i, j] == 0:
+                continue
+            if at >= 8 * len(data):
+                return _ENDS
+            if (data[at >> 3] >> (7 - (at & 7))) & 1:
+                out[i, j] = -out[i, j]
+            at += 1
     return 0
+
+
+def planes_reference(
+    data: NDArray[np.uint8], planes: NDArray[np.int64], out: NDArray[np.int64]
+) -> int:
+    """Put the numbers of a stream into ``out`` (rows, columns), zeros before; 0, or a fault.
+
+    ``planes`` are how many bit planes the first quadrant, the second and third, and the last have.
+    """
+    at = quadrants_reference(data, planes, out, plain_reference, tree_reference)
+    return signed(data, at, out, signs_reference)
+
+
+def signed(data: NDArray[np.uint8], at: int, out: NDArray[np.int64], signs: Any) -> int:
+    """Go on after the quadrants: four zeros, and signs from the next byte on; 0, or a fault."""
+    end = np.zeros(1, np.int64)
+    at = plain_reference(data, at, 1, end) if at >= 0 else at
+    if at < 0 or end[0]:
+        return at if at < 0 else _LEFT
+    return int(signs(data, (at + 7) // 8 * 8, out))
 
 
 planes = Twin(planes_reference, "spectrane.kernels.quadtree_loops", "planes", 12.0)
