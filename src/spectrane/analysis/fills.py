@@ -125,9 +125,9 @@ def said_of(source: Source, fill: Fill) -> str:
 
 def drawn_with(source: Source, found: Sequence[Fill], *, left_out: bool) -> list[str]:
     """Say what fill that nobody declared does to a picture, and what mends it."""
-    what = "left out of the limits" if left_out else "part of what limits and colours are made of"
-    return [f"{said_of(source, fill)}, which looks like fill that nobody declared: drawn, and "
-            f"{what}; {mending(source, found)} declares it" for fill in found]  # fmt: skip
+    what = "it is left out of the limits" if left_out else "it counts as data"
+    return [f"{said_of(source, fill)}, which looks like fill that nobody declared; {what}, and "
+            f"{mending(source, found)} declares it" for fill in found]  # fmt: skip
 
 
 def tell_fills(source: Source, bands: Sequence[int], stacklevel: int = 3) -> None:
@@ -141,12 +141,28 @@ def tell_fills(source: Source, bands: Sequence[int], stacklevel: int = 3) -> Non
         )  # fmt: skip
 
 
+@dataclass(frozen=True)
+class _Part:
+    """A part of the image: which of its sides are the image's edge, and its weight of all parts."""
+
+    pixels: Pixels
+    sides: tuple[bool, ...]
+    weight: float
+
+    def valid(self, index: int) -> NDArray[Any]:
+        """Return the valid and finite numbers of a band."""
+        values = self.pixels.values[index][self.pixels.validity[index]]
+        fine: NDArray[Any] = values[np.isfinite(values)] if values.dtype.kind == "f" else values
+        return fine
+
+
 def _found(source: Source, bands: tuple[int, ...]) -> tuple[Fill, ...]:
     parts = list(_sample(source, bands))
-    complete = sum(part.values[0].size for part, _ in parts) == area(whole(source.shape))
+    seen = sum(part.pixels.values[0].size for part in parts)
+    complete = seen == area(whole(source.shape))
     suspects: dict[int | float, list[tuple[int, float]]] = {}
     for index, band in enumerate(bands):
-        for value, share in _apart(source.dtype, [_valid(part, index) for part, _ in parts]):
+        for value, share in _apart(source.dtype, parts, index):
             suspects.setdefault(value, []).append((band, share))
     found = [Fill(value, tuple(band for band, _ in where), max(share for _, share in where),
                   False, complete) for value, where in suspects.items()]  # fmt: skip
@@ -156,25 +172,32 @@ def _found(source: Source, bands: tuple[int, ...]) -> tuple[Fill, ...]:
     return tuple(found)
 
 
-def _sample(source: Source, bands: Sequence[int]) -> Iterator[tuple[Pixels, tuple[bool, ...]]]:
-    """Yield parts at full resolution, and which sides of each are the image's edge."""
+def _sample(source: Source, bands: Sequence[int]) -> Iterator[_Part]:
+    """Yield parts at full resolution: all, or a few planes, or blocks at the corners and between.
+
+    Blocks at the edges weigh half, as in the trapezoidal rule: they stand for half as much.
+    """
     if len(source.shape) == 3:
         i, j, k = source.shape
-        for plane in sorted({round((n + 0.5) * k / _PLANES - 0.5) for n in range(_PLANES)}):
+        planes = sorted({round((n + 0.5) * k / _PLANES - 0.5) for n in range(_PLANES)})
+        for plane in planes:
             at = min(max(plane, 0), k - 1)
-            yield source.read(bands, ((0, i), (0, j), (at, at + 1))), (False,) * 4
+            pixels = source.read(bands, ((0, i), (0, j), (at, at + 1)))
+            yield _Part(pixels, (False,) * 4, 1 / len(planes))
         return
     rows, columns = source.shape
     if rows * columns <= _WHOLE:
-        yield source.read(bands, whole(source.shape)), (True,) * 4
+        yield _Part(source.read(bands, whole(source.shape)), (True,) * 4, 1.0)
         return
     down, across = (_ranges(n, block) for n, block in zip(source.shape, source.block_shape,
                                                           strict=True))  # fmt: skip
-    for top, bottom in down:
-        for left, right in across:
+    weights = [[(1 if 0 < k < len(line) - 1 else 0.5) / max(1, len(line) - 1)
+                for k in range(len(line))] for line in (down, across)]  # fmt: skip
+    for (top, bottom), high in zip(down, weights[0], strict=True):
+        for (left, right), wide in zip(across, weights[1], strict=True):
             window: Window = ((top, bottom), (left, right))
             sides = (top == 0, bottom == rows, left == 0, right == columns)
-            yield source.read(bands, window), sides
+            yield _Part(source.read(bands, window), sides, high * wide)
 
 
 def _ranges(length: int, block: int) -> list[tuple[int, int]]:
@@ -187,39 +210,31 @@ def _ranges(length: int, block: int) -> list[tuple[int, int]]:
     return [(start, min(start + block, length)) for start in aligned]
 
 
-def _valid(part: Pixels, index: int) -> NDArray[Any]:
-    values = part.values[index][part.validity[index]]
-    fine: NDArray[Any] = values[np.isfinite(values)] if values.dtype.kind == "f" else values
-    return fine
-
-
 def _apart(
-    dtype: np.dtype[Any], parts: Sequence[NDArray[Any]]
+    dtype: np.dtype[Any], parts: Sequence[_Part], index: int
 ) -> Iterator[tuple[int | float, float]]:
     """Yield values of the trade that stand apart in one band, and the share of each."""
     if dtype.itemsize < 2:
         return
-    total = sum(part.size for part in parts)
+    numbers = [part.valid(index) for part in parts]
+    total = sum(one.size for one in numbers)
     counts: dict[Any, int] = {}
-    for part in parts:
-        for value, count in _candidates(dtype, part):
+    for one in numbers:
+        for value, count in _candidates(dtype, one):
             counts[value] = counts.get(value, 0) + count
-    often = {value: n for value, n in counts.items() if n >= max(2, LEAST * total)}
+    often = [value for value, n in counts.items() if n >= max(2, LEAST * total)]
     if not often:
         return
-    rest = np.concatenate([part[~np.isin(part, np.array(list(often), dtype))] for part in parts])
+    rest = np.concatenate([one[~np.isin(one, np.array(often, dtype))] for one in numbers])
     if not rest.size or (dtype.kind in "iu" and int(rest.min()) == int(rest.max())):
         return  # two numbers are a mask
     low, high = (float(one) for one in percentiles(rest, (1, 99)))
-    ends = float(rest.min()), float(rest.max())
-    for value, count in often.items():
-        number = float(value)
-        inside = ends[0] <= number <= ends[1]
-        gap = 0.0 if inside else min(abs(number - end) for end in ends)
-        if inside:
-            gap = float(np.abs(rest.astype(np.float64) - number).min())
+    for value in often:
+        gap = float(np.abs(rest.astype(np.float64) - float(value)).min())
         if gap > high - low:
-            yield value.item(), count / total
+            share = sum(part.weight * float((part.pixels.values[index] == value).mean())
+                        for part in parts)  # fmt: skip
+            yield value.item(), share
 
 
 def _candidates(dtype: np.dtype[Any], values: NDArray[Any]) -> Iterator[tuple[Any, int]]:
@@ -241,9 +256,8 @@ def _candidates(dtype: np.dtype[Any], values: NDArray[Any]) -> Iterator[tuple[An
 
 
 def _from_the_edges(
-    source: Source, bands: Sequence[int], parts: Sequence[tuple[Pixels, tuple[bool, ...]]],
-    complete: bool,
-) -> Fill | None:  # fmt: skip
+    source: Source, bands: Sequence[int], parts: Sequence[_Part], complete: bool
+) -> Fill | None:
     """Return a constant that runs from the edges inward in every band; of what declares none."""
     declared = any(band.nodata is not None for band in source.bands)
     flat = len(source.shape) == 2 and min(source.shape) >= _SMALLEST
@@ -253,24 +267,22 @@ def _from_the_edges(
     drawn = source.dtype == np.uint8 and (len(source.bands) == 1 or not source.grid.placed)
     if value is None or (drawn and value != 0):
         return None  # the paper of a drawing, not fill
-    total = reached = 0
-    for part, sides in parts:
-        same = (part.values == value).all(axis=0)
-        total, reached = total + same.size, reached + int(_inward(same, sides).sum())
-    if reached < FILLED * total or not _stands_off(source, value, parts):
+    share = sum(
+        part.weight * float(_inward((part.pixels.values == value).all(axis=0), part.sides).mean())
+        for part in parts
+    )
+    if share < FILLED or not _stands_off(source, value, parts):
         return None
-    return Fill(value.item(), tuple(bands), reached / total, True, complete)
+    return Fill(value.item(), tuple(bands), share, True, complete)
 
 
-def _stands_off(
-    source: Source, value: Any, parts: Sequence[tuple[Pixels, tuple[bool, ...]]]
-) -> bool:
+def _stands_off(source: Source, value: Any, parts: Sequence[_Part]) -> bool:
     """Tell whether there is a rest that keeps off a value.
 
     Two numbers alone are a mask. In a single band of 16 bits and more, a value that others come
     close to is one of what is measured, such as open water in sea ice.
     """
-    rest = np.concatenate([_valid(part, 0) for part, _ in parts])
+    rest = np.concatenate([part.valid(0) for part in parts])
     rest = rest[rest != value]
     if not rest.size or rest.min() == rest.max():
         return False
@@ -278,23 +290,24 @@ def _stands_off(
         return True
     rest = rest.astype(np.float64)
     low, high = percentiles(rest, (1, 99))
-    near = np.partition(np.abs(rest - float(value)), int(0.0005 * rest.size))
-    return bool(near[int(0.0005 * rest.size)] > _GAP * (float(high) - float(low)))
+    few = int(LEAST * rest.size)
+    near = np.partition(np.abs(rest - float(value)), few)[few]
+    return bool(near > _GAP * (float(high) - float(low)))
 
 
-def _commonest_at_the_edge(parts: Sequence[tuple[Pixels, tuple[bool, ...]]]) -> Any:
+def _commonest_at_the_edge(parts: Sequence[_Part]) -> Any:
     """Return the number that most of the edge in the first band is, if it is a good part of it."""
     lines: list[NDArray[Any]] = []
-    for part, sides in parts:
-        band = part.values[0]
+    for part in parts:
+        band = part.pixels.values[0]
         borders = (band[0], band[-1], band[:, 0], band[:, -1])
-        lines += [line for line, there in zip(borders, sides, strict=True) if there]
+        lines += [line for line, there in zip(borders, part.sides, strict=True) if there]
     border = np.concatenate(lines)
     border = border[np.isfinite(border)] if border.dtype.kind == "f" else border
     if not border.size:
         return None
     values, counts = np.unique(border, return_counts=True)
-    return values[counts.argmax()] if counts.max() >= 0.05 * border.size else None
+    return values[counts.argmax()] if counts.max() >= FILLED * border.size else None
 
 
 def _inward(same: NDArray[np.bool_], sides: Sequence[bool]) -> NDArray[np.bool_]:
