@@ -150,10 +150,13 @@ class _Part:
     weight: float
 
     def valid(self, index: int) -> NDArray[Any]:
-        """Return the valid and finite numbers of a band."""
-        values = self.pixels.values[index][self.pixels.validity[index]]
-        fine: NDArray[Any] = values[np.isfinite(values)] if values.dtype.kind == "f" else values
-        return fine
+        """Return the valid numbers of a band, NaN and infinities too where no mask tells them."""
+        values: NDArray[Any] = self.pixels.values[index]
+        plain = self.pixels.mask is None and self.pixels.alpha is None
+        if plain and not (self.pixels.rules[index].values or self.pixels.rules[index].ranges):
+            return values.ravel(order="K")  # in whatever order they lie
+        shown: NDArray[Any] = values[self.pixels.validity[index]]
+        return shown
 
 
 def _found(source: Source, bands: tuple[int, ...]) -> tuple[Fill, ...]:
@@ -225,7 +228,7 @@ def _apart(
     often = [value for value, n in counts.items() if n >= max(2, LEAST * total)]
     if not often:
         return
-    rest = np.concatenate([one[~np.isin(one, np.array(often, dtype))] for one in numbers])
+    rest = _finite(np.concatenate([one[~np.isin(one, np.array(often, dtype))] for one in numbers]))
     if not rest.size or (dtype.kind in "iu" and int(rest.min()) == int(rest.max())):
         return  # two numbers are a mask
     low, high = (float(one) for one in percentiles(rest, (1, 99)))
@@ -237,13 +240,18 @@ def _apart(
             yield value.item(), share
 
 
+def _finite(values: NDArray[Any]) -> NDArray[Any]:
+    fine: NDArray[Any] = values[np.isfinite(values)] if values.dtype.kind == "f" else values
+    return fine
+
+
 def _candidates(dtype: np.dtype[Any], values: NDArray[Any]) -> Iterator[tuple[Any, int]]:
     """Yield the numbers of the trade that occur, and how often."""
     known: list[Any] = []
     if dtype.kind == "f":
         most = float(np.finfo(dtype).max)
         known = [dtype.type(one) for one in TRADES if abs(one) <= most]
-        huge = values[np.abs(values) >= dtype.type(min(HUGE, most))]
+        huge = _finite(values[np.abs(values) >= dtype.type(min(HUGE, most))])
         yield from zip(*np.unique(huge, return_counts=True), strict=True)
     else:
         span = np.iinfo(dtype)
@@ -283,7 +291,7 @@ def _stands_off(source: Source, value: Any, parts: Sequence[_Part]) -> bool:
     close to is one of what is measured, such as open water in sea ice.
     """
     rest = np.concatenate([part.valid(0) for part in parts])
-    rest = rest[rest != value]
+    rest = _finite(rest[rest != value])
     if not rest.size or rest.min() == rest.max():
         return False
     if len(source.bands) > 1 or source.dtype.itemsize == 1:
