@@ -54,14 +54,13 @@ def test_the_code_that_shows_how_to_extend_runs(strata):
     assert sum(block.count("\n") for block in blocks_of("A format")) < 60
 
 
-CHECKS = [(kind.__name__, name) for kind in (ReaderTests, WriterTests)
+CHECKS = [name for kind in (ReaderTests, WriterTests)
           for name in sorted(vars(kind)) if name.startswith("test_")]  # fmt: skip
 
 
-@pytest.mark.parametrize(("kind", "name"), CHECKS)
-def test_the_format_of_the_document_keeps_every_promise(strata, tmp_path, monkeypatch, kind, name):
-    tests = getattr(strata, f"TestStrata{kind.removesuffix('Tests')}")()
-    test = getattr(tests, name)
+@pytest.mark.parametrize("name", CHECKS)
+def test_the_format_of_the_document_keeps_every_promise(strata, tmp_path, monkeypatch, name):
+    test = getattr(strata.TestStrata(), name)
     wanted = inspect.signature(test).parameters
     test(**{key: one for key, one in {"tmp_path": tmp_path, "monkeypatch": monkeypatch}.items()
             if key in wanted})  # fmt: skip

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from spectrane.engine.damage import Damaged
 from spectrane.engine.files import ByteFile
 from spectrane.engine.full import FullSource
+from spectrane.model.band import numbered
 from spectrane.model.errors import FormatError
 from spectrane.model.grid import Grid
 from spectrane.model.pixels import Pixels
@@ -86,6 +87,7 @@ class FlatSource(FullSource):
         layout.check(file)
         self.file, self.layout = file, layout
         self.name = file.name
+        self.bands = numbered(layout.bands)
         self.dtype = layout.native
         self.grid = Grid((layout.rows, layout.columns))
         self.damaged = Damaged(file.name, layout.rows * layout.bands, "rows")

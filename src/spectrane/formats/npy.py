@@ -50,7 +50,7 @@ class NpyReader:
         """Open the array."""
         find_member(self.members(file), member, file.name)
         source = FlatSource(file, layout_of(file.read, file.name))
-        source.format, source.bands = "NPY", numbered(source.layout.bands)
+        source.format = "NPY"
         source.metadata = {"compression": "none", "order": str(source.layout.dtype.byteorder)}
         return source
 

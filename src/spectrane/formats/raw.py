@@ -16,7 +16,6 @@ from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.flat import FlatLayout, FlatSource, interleaved
 from spectrane.formats.sidecar_schema import RAW_TYPES, RawTable, checked
 from spectrane.formats.validity import RAW, keeping
-from spectrane.model.band import numbered
 from spectrane.model.errors import FormatError
 from spectrane.model.source import Source
 from spectrane.model.whole_files import written_whole
@@ -49,7 +48,6 @@ def open_raw(file: ByteFile, table: RawTable) -> FlatSource:
     check_size(file.name, file.size, table)
     source = FlatSource(file, flat_layout(table))
     source.format = "raw"
-    source.bands = numbered(table.bands)
     source.metadata = {"raw": table.model_dump()}
     return source
 
@@ -189,7 +187,6 @@ _SAMPLE = 192
 def _roughness(file: ByteFile, table: RawTable) -> float:
     layout = flat_layout(table)
     source = FlatSource(file, layout)
-    source.bands = numbered(table.bands)
     top, left = (max(0, (n - _SAMPLE) // 2) for n in (table.rows, table.columns))
     window = ((top, min(top + _SAMPLE, table.rows)), (left, min(left + _SAMPLE, table.columns)))
     stored = source.read([0], window).values[0]

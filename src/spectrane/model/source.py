@@ -46,9 +46,7 @@ class Source(ABC):
     members: int = 1  # how many rasters the file holds
     windows: tuple[DisplayWindow, ...] = ()  # the file's own, the first of which is its default
     identity: tuple[str, ...] = ()  # which elements of the metadata say who somebody is
-    geolocation: Geolocation | None = (
-        None  # where each pixel of a swath lies, where no grid can say
-    )
+    geolocation: Geolocation | None = None  # where each pixel of a swath lies
     coded: bool = False  # whether the file says that numbers are names: a palette, labels, flags
     orientation: int = 1  # as TIFF 6.0 numbers the ways a first row and column may lie
 

@@ -74,13 +74,7 @@ class Hdf5Storage:
     def _root(self) -> Any:
         self.file.read(0, 8)  # notices a file that has changed
         if self._opened is None:
-            try:
-                import h5py
-            except ImportError as error:
-                raise AccessError(
-                    f"{self.file.name}: HDF5 needs h5py; install spectrane[storage]"
-                ) from error
-            self._opened = h5py.File(_handle(self.file), "r")
+            self._opened = _library(self.file.name).File(_handle(self.file), "r")
         return self._opened
 
     def arrays(self) -> Mapping[str, Variable]:
@@ -108,6 +102,7 @@ class Hdf5Storage:
         that are broken, and cannot be asked before.
         """
         self.file.read(0, 8)
+        _library(self.file.name)  # here, and not in every child
         try:
             return sheltered(self._listed)
         except ChildDiedError as error:
@@ -115,9 +110,7 @@ class Hdf5Storage:
 
     def _listed(self) -> tuple[dict[str, Variable], bool, int]:
         """Return the datasets, whether it is netCDF, and how many datasets lie elsewhere."""
-        import h5py
-
-        root = self._root()
+        h5py, root = _library(self.file.name), self._root()
         said = str(_plain_attribute(root, "Conventions") or "")
         netcdf = "_NCProperties" in root.attrs or said.startswith("CF-")
         found: dict[str, Variable] = {}
@@ -193,6 +186,15 @@ _OF_THE_STORAGE = ("DIMENSION_LIST", "REFERENCE_LIST", "DIMENSION_LABELS", "CLAS
 def _attribute(node: Any, key: str) -> Any:
     """Return an attribute of numbers or text; None for others, which are not even read."""
     return None if key in _OF_THE_STORAGE else _plain_attribute(node, key)
+
+
+def _library(file: str) -> Any:
+    """Return h5py, or raise AccessError that says how to come by it."""
+    try:
+        import h5py
+    except ImportError as error:
+        raise AccessError(f"{file}: HDF5 needs h5py; install spectrane[storage]") from error
+    return h5py
 
 
 def _plain_attribute(node: Any, key: str) -> Any:
