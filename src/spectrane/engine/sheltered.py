@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import faulthandler
 import os
 import pickle
 import select
@@ -58,6 +59,7 @@ def sheltered(action: Callable[[], T], seconds: float = 10.0) -> T:
 def _answer(action: Callable[[], Any], reading: int, writing: int) -> None:
     """Do the action, write what it gave, and end at once, without anybody's clean-up."""
     try:
+        faulthandler.disable()  # its end is told by the parent, in one sentence
         os.close(reading)
         try:
             answer = ("result", action())

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import threading
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
@@ -201,13 +202,14 @@ def _plain_attribute(node: Any, key: str) -> Any:
     import h5py
 
     try:
-        kept = node.attrs.get_id(key)
+        attributes = node.attrs
+        kept = attributes.get_id(key)
         plain = (h5py.h5t.INTEGER, h5py.h5t.FLOAT, h5py.h5t.STRING, h5py.h5t.ENUM)
         if kept.get_type().get_class() not in plain:
             return None
-        if int(np.prod(kept.shape or (), dtype=object)) > _LONGEST_ATTRIBUTE:
-            return f"{np.prod(kept.shape, dtype=object)} values"
-        value = node.attrs[key]
+        if (count := math.prod(kept.shape or ())) > _LONGEST_ATTRIBUTE:
+            return f"{count} values"
+        value = attributes[key]
     except (OSError, TypeError, ValueError, KeyError, RuntimeError):
         return None
     if isinstance(value, bytes | np.bytes_):
