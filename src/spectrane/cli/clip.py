@@ -13,6 +13,7 @@ from spectrane.cli.common import (
     NoData,
     Numbers,
     ParamType,
+    counted,
     examples,
     progress_bar,
     shared_options,
@@ -104,7 +105,7 @@ def command(file: str, out: str, **options: Any) -> None:
         click.echo(json.dumps({"output": out, "rows": rows, "columns": columns, "bands": count,
                                "bounds": bounds, "told": told}))  # fmt: skip
     elif not quiet:
-        click.echo(f"{out}: {columns} x {rows}, {count} bands")
+        click.echo(f"{out}: {columns} x {rows}, {counted(count, 'band')}")
 
 
 def _cut(part: Any, options: dict[str, Any], stack: contextlib.ExitStack) -> Any:

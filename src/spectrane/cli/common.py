@@ -121,6 +121,15 @@ class Size(ParamType):
         return int(found[2]), int(found[1])
 
 
+def counted(number: int, what: str) -> str:
+    """Return how many there are, in words.
+
+    >>> counted(1, "band"), counted(8, "band")
+    ('1 band', '8 bands')
+    """
+    return f"{number} {what}" + ("" if number == 1 else "s")
+
+
 def print_table(table: Any) -> None:
     """Print a DataFrame without its index; what is missing is left empty."""
     from spectrane.analysis.description import printable

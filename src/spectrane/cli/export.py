@@ -13,6 +13,7 @@ import click
 from spectrane.cli.common import (
     NoData,
     Numbers,
+    counted,
     examples,
     for_each,
     force_option,
@@ -134,9 +135,9 @@ def _one(file: str, target: str, options: dict[str, Any]) -> None:
         click.echo(json.dumps({"file": file, "output": target, "told": told}))
     elif not quiet:
         count, *sizes = part.shape
-        named = "bands" if len(sizes) == 2 else "frames"
+        named = "band" if len(sizes) == 2 else "frame"
         size = " x ".join(map(str, sizes[::-1] if len(sizes) == 2 else sizes))
-        click.echo(f"{target}: {size}, {count} {named}")
+        click.echo(f"{target}: {size}, {counted(count, named)}")
 
 
 _FOR_VOLUMES = ("where", "inside", "bands", "like", "resample", "member", "spacing", "out_dir",

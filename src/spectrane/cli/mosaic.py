@@ -10,6 +10,7 @@ import click
 
 from spectrane.cli.common import (
     NoData,
+    counted,
     examples,
     force_option,
     progress_bar,
@@ -125,7 +126,7 @@ def _tell(joined: Any, rows: Any, told: list[str], options: dict[str, Any]) -> N
         return
     if options["quiet"]:
         return
-    click.echo(f"{options['output']}: {width} x {height}, {count} bands")
+    click.echo(f"{options['output']}: {width} x {height}, {counted(count, 'band')}")
     for one in moved:
         click.echo(
             f"  {one['raster']} onto {one['to']}: {one['columns']:+.2f} columns, "

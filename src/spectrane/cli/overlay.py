@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from spectrane.cli.common import Size, examples, shared_options, told_warnings
+from spectrane.cli.common import Size, counted, examples, shared_options, told_warnings
 from spectrane.cli.layering import layer_options, layers_of
 from spectrane.cli.looks import view_of
 from spectrane.model.whole_files import check_target
@@ -52,7 +52,9 @@ def command(files: tuple[str, ...], **options: Any) -> None:
         click.echo(json.dumps({"picture": options["output"], "rows": rows, "columns": columns,
                                "layers": listed, "told": told}))  # fmt: skip
     elif not options["quiet"]:
-        click.echo(f"{options['output']}: {columns} x {rows}, {len(drawn.layers)} layers")
+        click.echo(
+            f"{options['output']}: {columns} x {rows}, {counted(len(drawn.layers), 'layer')}"
+        )
         for one in drawn.layers:
             said = "; ".join(str(scale) for scale in one.scales)
             click.echo(f"  {one.title}: opacity {one.layer.opacity:g}, {one.mode}"

@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from spectrane.cli.common import examples, progress_bar, shared_options
+from spectrane.cli.common import counted, examples, progress_bar, shared_options
 
 
 @click.command("survey")
@@ -40,13 +40,9 @@ def command(folder: str, as_json: bool, quiet: bool) -> None:
         click.echo(printable(f"  {_short(folder, path)}: {text}"))
     broken = sum(bool(one.problem) for one in found)
     volumes = sum(one.planes is not None for one in found)
-    counted = _counted(len(found) - volumes, "raster")
-    counted += f", {_counted(volumes, 'volume')}" if volumes else ""
-    click.echo(f"\n{counted}" + (f", {broken} of them broken" if broken else ""))
-
-
-def _counted(number: int, what: str) -> str:
-    return f"{number} {what}" + ("" if number == 1 else "s")
+    count = counted(len(found) - volumes, "raster")
+    count += f", {counted(volumes, 'volume')}" if volumes else ""
+    click.echo(f"\n{count}" + (f", {broken} of them broken" if broken else ""))
 
 
 def _short(folder: str, path: str) -> str:

@@ -247,7 +247,8 @@ def _with_free_number(source: Source, can: Abilities) -> Source:
         raise FormatError(
             f"{can.name} has {why}, and valid pixels use every number of {stored}, so that none "
             "is left to say which pixels are invalid; write .nc or .zarr"
-            + (", .tif" if can.mask == "none" else "") + ", or a wider type (--type)"
+            + (" (.tif too, where one mask serves all bands)" if can.mask == "none" else "")
+            + ", or a wider type (--type)"
         )  # fmt: skip
     warnings.warn(
         f"{can.name} has {why}: invalid pixels are stored as {free}, which no valid pixel has, and "
