@@ -42,6 +42,7 @@ REAL = {
     "a gradient that ends at the type's end": np.clip(SMOOTH[np.newaxis] * 60, 0, 65535).astype(
         "u2"),
     "-9999 among its like": (SMOOTH[np.newaxis] - 10600).astype("i2"),
+    "counts that are mostly none": RNG.poisson(0.2, (1, 300, 300)).astype("u2"),
     "a few": inside("f4", -9999, RNG.random(SMOOTH.shape) < 0.0001),
     "open water in sea ice": ICE[np.newaxis].astype("f4"),
     "255 inside bytes": inside("f4", 1020).astype("f4").__truediv__(8).clip(0, 255).astype("u1"),
@@ -104,6 +105,19 @@ def test_volumes_too_but_their_zeros_are_background():
     assert [one.value for one in fills(source_of(volume), [0])] == [HUGE]
     with pytest.warns(sp.DataWarning, match="looks like fill"):
         volume.statistics()
+
+
+@pytest.mark.filterwarnings("error::RuntimeWarning")
+def test_fill_at_the_end_of_the_type_stays_itself_in_overviews_and_sums(tmp_path):
+    for dtype in ("f4", "f8"):
+        array = np.zeros((1, 600, 640), dtype)
+        array[:, :300] = least = np.finfo(dtype).min
+        sp.from_array(array).save(tmp_path / "a.tif", overwrite=True)
+        raster = sp.open(tmp_path / "a.tif")
+        small = raster.pixels(size=(300, 320), resample="area")
+        np.testing.assert_array_equal(small.filled(1)[0, ::299, 0], [least, 0])
+        with pytest.warns(sp.DataWarning, match="looks like fill"):
+            np.testing.assert_allclose(raster.statistics()["mean"], least / 2)
 
 
 def test_large_files_are_sampled_at_full_resolution(tmp_path, monkeypatch):

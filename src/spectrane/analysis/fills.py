@@ -57,8 +57,9 @@ def fills(source: Source, bands: Sequence[int]) -> tuple[Fill, ...]:
     A value is suspected where it is repeated exactly in at least 0.05 % of the pixels, is one of
     the trade's (-9999, -99999, -32768, magnitudes of 1e20 and more, an end of a type of 16 bits and
     more), and stands apart: further from every other value than the 1st from the 99th percentile
-    of the rest. Or where it is a constant that runs from the edges inward in every band. 0 inside
-    an image, and 0 of a volume, is never suspected, nor are classes, flags and masks.
+    of the rest. Or where it is a constant that runs from the edges inward in every band, and is not
+    as common inside. 0 inside an image, and 0 of a volume, is never suspected, nor are classes,
+    flags and masks.
     """
     if source.dtype.kind == "b" or not source.mixable:
         return ()
@@ -275,12 +276,13 @@ def _from_the_edges(
     drawn = source.dtype == np.uint8 and (len(source.bands) == 1 or not source.grid.placed)
     if value is None or (drawn and value != 0):
         return None  # the paper of a drawing, not fill
-    share = sum(
-        part.weight * float(_inward((part.pixels.values == value).all(axis=0), part.sides).mean())
-        for part in parts
-    )
-    if share < FILLED or not _stands_off(source, value, parts):
-        return None
+    share = everywhere = 0.0
+    for part in parts:
+        same = (part.pixels.values == value).all(axis=0)
+        share += part.weight * float(_inward(same, part.sides).mean())
+        everywhere += part.weight * float(same.mean())
+    if share < FILLED or 2 * share < everywhere or not _stands_off(source, value, parts):
+        return None  # what is mostly inside, such as no counts in a count, is data at the edges too
     return Fill(value.item(), tuple(bands), share, True, complete)
 
 

@@ -76,9 +76,11 @@ class Moments:
         if not values.size:
             return
         wide = values.ravel().astype(np.float64)
-        mean = float(wide.mean())
-        wide -= mean
-        squares = float(np.dot(wide, wide))
+        with np.errstate(over="ignore"):  # of fill at the end of the type: the spread is infinite
+            mean = float(wide.mean())
+            mean = mean if math.isfinite(mean) else float((wide / wide.size).sum())
+            wide -= mean
+            squares = float(np.dot(wide, wide))
         self.merge(Moments(wide.size, float(values.min()), float(values.max()), mean, squares))
 
     def merge(self, other: Moments) -> None:
@@ -88,7 +90,7 @@ class Moments:
         total = self.count + other.count
         shift = other.mean - self.mean
         self.squares += other.squares + shift * shift * self.count * other.count / total
-        self.mean += shift * other.count / total
+        self.mean += shift * (other.count / total)
         self.count = total
         self.low, self.high = min(self.low, other.low), max(self.high, other.high)
 

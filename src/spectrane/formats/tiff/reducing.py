@@ -52,18 +52,23 @@ class MeanLevel:
 
 
 def halved(block: Sums) -> Sums:
-    """Return the sums over each 2 x 2 of (bands, rows, columns); odd edges sum what is there."""
+    """Return the sums over each 2 x 2 of (bands, rows, columns); odd edges sum what is there.
+
+    Sums of undeclared fill such as -3.4e38 can pass the type's range; ``rounded`` keeps them.
+    """
     _, rows, columns = block.shape
     if rows % 2 or columns % 2:
         block = np.pad(block, ((0, 0), (0, rows % 2), (0, columns % 2)))
-    pairs = block[:, 0::2] + block[:, 1::2]
-    return np.asarray(pairs[:, :, 0::2] + pairs[:, :, 1::2])
+    with np.errstate(over="ignore"):
+        pairs = block[:, 0::2] + block[:, 1::2]
+        return np.asarray(pairs[:, :, 0::2] + pairs[:, :, 1::2])
 
 
 def rounded(values: NDArray[Any], dtype: np.dtype[Any]) -> NDArray[Any]:
-    """Return numbers in a stored type: integers rounded half up and clamped."""
+    """Return numbers in a stored type, clamped to its range; integers rounded half up."""
     if dtype.kind == "f":
-        return values.astype(dtype)
+        most = np.finfo(dtype).max
+        return np.clip(values, -most, most).astype(dtype)
     limits = np.iinfo(dtype)
     top = values.dtype.type(limits.max)
     if int(top) > limits.max:  # 2**63 - 1 has no neighbour this near in floats
