@@ -68,7 +68,7 @@ def rounded(values: NDArray[Any], dtype: np.dtype[Any]) -> NDArray[Any]:
     """Return numbers in a stored type, clamped to its range; integers rounded half up."""
     if dtype.kind == "f":
         most = np.finfo(dtype).max
-        return np.clip(values, -most, most).astype(dtype)
+        return np.asarray(np.clip(values, -most, most).astype(dtype))
     limits = np.iinfo(dtype)
     top = values.dtype.type(limits.max)
     if int(top) > limits.max:  # 2**63 - 1 has no neighbour this near in floats
