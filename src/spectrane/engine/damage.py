@@ -11,6 +11,8 @@ from spectrane.model.errors import DataWarning, FormatError, LookError
 
 DAMAGED = ("error", "keep")
 """Damaged blocks are an error, or the rest is kept and they are invalid."""
+REMEDY = "; damaged='keep' (--damaged keep) reads the rest"
+"""What the error of one damaged block of several ends with."""
 T = TypeVar("T")
 
 
@@ -52,7 +54,7 @@ class Damaged:
     def note(self, blocks: Iterable[Hashable], why: str) -> None:
         """Note blocks that are damaged or missing."""
         with self._lock:
-            self._first = self._first or why
+            self._first = self._first or why.removesuffix(REMEDY)
             self.blocks.update(blocks)
 
     def tell(self) -> None:

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.engine.damage import Damaged
+from spectrane.engine.damage import REMEDY, Damaged
 from spectrane.engine.files import ByteFile
 from spectrane.engine.full import FullSource
 from spectrane.model.band import numbered
@@ -61,7 +61,7 @@ class FlatLayout:
             raise FormatError(
                 f"{file.name}: {self.rows} rows x {self.columns} columns x {self.bands} bands of "
                 f"{self.dtype.name} end at byte {self.end}; the file has {file.size} bytes and "
-                "may be cut short"
+                f"may be cut short{REMEDY}"
             )
 
 

@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine import cache
+from spectrane.engine.damage import REMEDY
 from spectrane.engine.files import HeldFile, Range
 from spectrane.formats import jpeg, jpeg2000
 from spectrane.formats.dicom.elements import ITEM, SEQUENCE_END
@@ -108,7 +109,8 @@ class Frames:
             raise FormatError(f"{head.name}: frame {frame + 1}: {error}") from error
         except (RuntimeError, ValueError, IndexError, struct.error, TypeError) as error:
             raise FormatError(
-                f"{head.name}: frame {frame + 1}: {head.packing} data: {error}; the file is damaged"
+                f"{head.name}: frame {frame + 1}: {head.packing} data: {error}; "
+                f"the file is damaged there{REMEDY}"
             ) from error
         samples = _cleaned(found, layout)
         restored = layout.photometric in ("YBR_ICT", "YBR_RCT")  # JPEG 2000 undoes its own

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine import cache as blocks_cache
-from spectrane.engine.damage import Damaged
+from spectrane.engine.damage import REMEDY, Damaged
 from spectrane.engine.files import ByteFile
 from spectrane.engine.full import FullSource
 from spectrane.engine.inflating import inflated
@@ -124,7 +124,7 @@ class CompressedSource(FullSource):
                     raise
                 raise FormatError(
                     f"{self.name}: unit {self.unit.number}, compressed tile {row + 1}: {error}; "
-                    "the file is damaged there"
+                    f"the file is damaged there{REMEDY}"
                 ) from error
             blocks_cache.blocks.put(key, held)
         return held

@@ -10,6 +10,7 @@ import imagecodecs
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine.damage import REMEDY
 from spectrane.engine.inflating import inflated
 from spectrane.formats.jpeg_data import decode_jpeg
 from spectrane.formats.tiff import tags
@@ -152,7 +153,7 @@ class BlockDecoder:
         name = tags.COMPRESSION_NAMES[self.layout.compression]
         return FormatError(
             f"{self.layout.directory.head.file.name}: {name} block at byte {offset}: {problem}; "
-            "the file is damaged there"
+            f"the file is damaged there{REMEDY}"
         )
 
 
