@@ -101,7 +101,7 @@ def test_damaged_blocks_are_named(tmp_path, compression):
     path.write_bytes(tiff((fields, packed)))
     source = open_source(path)
     source.read([0], ((0, 16), (0, 36)))  # the blocks before are well
-    with pytest.raises(FormatError, match=r"block at byte \d+: .*the file is damaged there; damaged='keep'"):
+    with pytest.raises(FormatError, match=r"block at byte \d+: .*damaged there; damaged='keep'"):
         source.read([0], ((16, 24), (0, 36)))
 
 
