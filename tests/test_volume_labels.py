@@ -229,7 +229,7 @@ def test_rasters_and_volumes_are_not_taken_for_each_other(parts, measured, tmp_p
 def test_volumes_are_exported_and_misplaced_options_refused(measured, tmp_path, run):
     measured.select("walk").save(tmp_path / "a.nii")
     status, out, _ = run("export", tmp_path / "a.nii", tmp_path / "b.nii.gz", "--bands", "walk")
-    assert (status, "12 x 10 x 8, 1 frames" in out) == (0, True)
+    assert (status, "12 x 10 x 8, 1 frame" in out) == (0, True)
     np.testing.assert_array_equal(sp.open(tmp_path / "b.nii.gz").voxels(),
                                   measured.voxels("walk"))  # fmt: skip
     coarse = sp.volume_from_array(np.ones((3, 3, 3), "u1"), affine=np.diag([8.0, 8, 8, 1]))
