@@ -124,7 +124,7 @@ def test_page_kml_and_tiles(run, demo, tmp_path):
     scene = demo / "sound_8band.tif"
     look = ["--channels", "natural", "--limits", "percentile:2,98", "--nodata", "0"]
     status, out, _ = run("page", scene, "-o", tmp_path / "m.html", *look)
-    assert (status, "1 layers" in out) == (0, True)
+    assert (status, ": 1 layer," in out) == (0, True)
     assert run("page", scene, "-o", tmp_path / "m.kmz", *look, "--quad")[0] == 0
     facts = json.loads(run("tiles", scene, "-o", tmp_path / "t", *look, "--json")[1])
     assert facts["tiles"] == len(list((tmp_path / "t").rglob("*.png"))) > 4

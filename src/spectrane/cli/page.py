@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from spectrane.cli.common import Size, examples, shared_options, told_warnings
+from spectrane.cli.common import Size, counted, examples, shared_options, told_warnings
 from spectrane.cli.layering import layer_options, layers_of
 from spectrane.cli.looks import view_of
 
@@ -49,4 +49,4 @@ def command(files: tuple[str, ...], **options: Any) -> None:
                          title=options["title"], values=not options["no_values"],
                          overwrite=options["overwrite"])  # fmt: skip
     if not options["quiet"]:
-        click.echo(f"{out}: {len(layers)} layers, {os.path.getsize(out) / 1e6:.1f} MB")
+        click.echo(f"{out}: {counted(len(layers), 'layer')}, {os.path.getsize(out) / 1e6:.1f} MB")
