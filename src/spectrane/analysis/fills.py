@@ -14,6 +14,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.analysis.sampling import BLOCK, WHOLE, starts
+from spectrane.analysis.walking import finite
 from spectrane.engine.answers import answers
 from spectrane.engine.described import Described
 from spectrane.kernels.ranks import percentiles
@@ -34,7 +36,7 @@ _GAP = 0.005
 """How far, of the range of the rest, fill of a single band must stand apart at the edges."""
 _SMALLEST = 32
 """Images with fewer rows or columns are too small to tell what runs from their edges."""
-_WHOLE, _BLOCK, _SIDE, _PLANES = 1_500_000, 256, 3, 6
+_SIDE, _PLANES = 3, 6
 
 
 @dataclass(frozen=True)
@@ -185,12 +187,11 @@ def _sample(source: Source, bands: Sequence[int]) -> Iterator[_Part]:
         i, j, k = source.shape
         planes = sorted({round((n + 0.5) * k / _PLANES - 0.5) for n in range(_PLANES)})
         for plane in planes:
-            at = min(max(plane, 0), k - 1)
-            pixels = source.read(bands, ((0, i), (0, j), (at, at + 1)))
+            pixels = source.read(bands, ((0, i), (0, j), (plane, plane + 1)))
             yield _Part(pixels, (False,) * 4, 1 / len(planes))
         return
     rows, columns = source.shape
-    if rows * columns <= _WHOLE:
+    if rows * columns <= WHOLE:
         yield _Part(source.read(bands, whole(source.shape)), (True,) * 4, 1.0)
         return
     down, across = (_ranges(n, block) for n, block in zip(source.shape, source.block_shape,
@@ -206,11 +207,10 @@ def _sample(source: Source, bands: Sequence[int]) -> Iterator[_Part]:
 
 def _ranges(length: int, block: int) -> list[tuple[int, int]]:
     """Return ranges at both ends of an axis and between; whole blocks of the file, if small."""
-    last = max(0, length - _BLOCK)
-    starts = sorted({round(k * last / (_SIDE - 1)) for k in range(_SIDE)})
-    if not _BLOCK // 2 <= block <= 2 * _BLOCK:
-        return [(start, min(start + _BLOCK, length)) for start in starts]
-    aligned = sorted({start // block * block for start in (*starts[:-1], length - 1)})
+    spread = starts(length, _SIDE)
+    if not BLOCK // 2 <= block <= 2 * BLOCK:
+        return [(start, min(start + BLOCK, length)) for start in spread]
+    aligned = sorted({start // block * block for start in (*spread[:-1], length - 1)})
     return [(start, min(start + block, length)) for start in aligned]
 
 
@@ -229,7 +229,7 @@ def _apart(
     often = [value for value, n in counts.items() if n >= max(2, LEAST * total)]
     if not often:
         return
-    rest = _finite(np.concatenate([one[~np.isin(one, np.array(often, dtype))] for one in numbers]))
+    rest = finite(np.concatenate([one[~np.isin(one, np.array(often, dtype))] for one in numbers]))
     if not rest.size or (dtype.kind in "iu" and int(rest.min()) == int(rest.max())):
         return  # two numbers are a mask
     low, high = (float(one) for one in percentiles(rest, (1, 99)))
@@ -241,18 +241,13 @@ def _apart(
             yield value.item(), share
 
 
-def _finite(values: NDArray[Any]) -> NDArray[Any]:
-    fine: NDArray[Any] = values[np.isfinite(values)] if values.dtype.kind == "f" else values
-    return fine
-
-
 def _candidates(dtype: np.dtype[Any], values: NDArray[Any]) -> Iterator[tuple[Any, int]]:
     """Yield the numbers of the trade that occur, and how often."""
     known: list[Any] = []
     if dtype.kind == "f":
         most = float(np.finfo(dtype).max)
         known = [dtype.type(one) for one in TRADES if abs(one) <= most]
-        huge = _finite(values[np.abs(values) >= dtype.type(min(HUGE, most))])
+        huge = finite(values[np.abs(values) >= dtype.type(min(HUGE, most))])
         yield from zip(*np.unique(huge, return_counts=True), strict=True)
     else:
         span = np.iinfo(dtype)
@@ -293,7 +288,7 @@ def _stands_off(source: Source, value: Any, parts: Sequence[_Part]) -> bool:
     close to is one of what is measured, such as open water in sea ice.
     """
     rest = np.concatenate([part.valid(0) for part in parts])
-    rest = _finite(rest[rest != value])
+    rest = finite(rest[rest != value])
     if not rest.size or rest.min() == rest.max():
         return False
     if len(source.bands) > 1 or source.dtype.itemsize == 1:
@@ -312,8 +307,7 @@ def _commonest_at_the_edge(parts: Sequence[_Part]) -> Any:
         band = part.pixels.values[0]
         borders = (band[0], band[-1], band[:, 0], band[:, -1])
         lines += [line for line, there in zip(borders, part.sides, strict=True) if there]
-    border = np.concatenate(lines)
-    border = border[np.isfinite(border)] if border.dtype.kind == "f" else border
+    border = finite(np.concatenate(lines))
     if not border.size:
         return None
     values, counts = np.unique(border, return_counts=True)

@@ -9,13 +9,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.analysis.walking import finite
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import whole
 
 WHOLE = 1_500_000
 """Rasters of up to so many pixels are looked at as a whole."""
-_BLOCK, _SIDE = 256, 4
+BLOCK, _SIDE = 256, 4
 MOST_BANDS = 8
 """Bands that are looked at, of many."""
 
@@ -37,8 +38,7 @@ class Sample:
         for part in self.parts:
             valid = part.validity[index]
             found.append(part.values[index][valid])
-        flat = np.concatenate(found)
-        return flat[np.isfinite(flat)] if flat.dtype.kind == "f" else flat
+        return finite(np.concatenate(found))
 
 
 def sample_of(source: Source) -> Sample:
@@ -52,14 +52,19 @@ def sample_of(source: Source) -> Sample:
         part = source.read(bands, whole(source.shape), size, "area")
         return Sample(bands, (part,), False)
     parts = []
-    tops, lefts = _starts(rows), _starts(columns)
+    tops, lefts = starts(rows, _SIDE), starts(columns, _SIDE)
     for top in tops:
         for left in lefts:
-            window = ((top, min(top + _BLOCK, rows)), (left, min(left + _BLOCK, columns)))
+            window = ((top, min(top + BLOCK, rows)), (left, min(left + BLOCK, columns)))
             parts.append(source.read(bands, window))
     return Sample(bands, tuple(parts), False)
 
 
-def _starts(length: int) -> Sequence[int]:
-    last = max(0, length - _BLOCK)
-    return sorted({round(k * last / (_SIDE - 1)) for k in range(_SIDE)})
+def starts(length: int, count: int) -> Sequence[int]:
+    """Return where so many blocks along an axis start, evenly spread from end to end.
+
+    >>> starts(1000, 3), starts(100, 3)
+    ([0, 372, 744], [0])
+    """
+    last = max(0, length - BLOCK)
+    return sorted({round(k * last / (count - 1)) for k in range(count)})

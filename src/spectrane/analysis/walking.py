@@ -20,12 +20,17 @@ def valid_values(pixels: Pixels) -> list[NDArray[Any]]:
     masks = pixels.validity
     everything = pixels.valid.size == 1 and bool(pixels.valid.all())
     return [
-        _finite(values if everything else values[mask])
+        finite(values if everything else values[mask])
         for values, mask in zip(pixels.values, masks, strict=True)
     ]
 
 
-def _finite(values: NDArray[Any]) -> NDArray[Any]:
+def finite(values: NDArray[Any]) -> NDArray[Any]:
+    """Return what is neither NaN nor infinite, as a flat array.
+
+    >>> finite(np.array([1.0, np.nan, 2.0])).tolist()
+    [1.0, 2.0]
+    """
     flat = values.ravel(order="K")  # in whatever order they lie: nothing here depends on it
     if flat.dtype.kind != "f":
         return flat

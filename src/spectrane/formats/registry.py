@@ -10,7 +10,7 @@ from typing import Any
 from spectrane.engine.damage import keeps
 from spectrane.engine.files import ByteFile, open_bytes
 from spectrane.formats import sidecar
-from spectrane.formats.table import FormatReader, Probe, formats, readers_of
+from spectrane.formats.table import FormatReader, Probe, formats, reader_for
 from spectrane.model.errors import FormatError
 from spectrane.model.member import Member
 from spectrane.model.source import Source
@@ -106,9 +106,9 @@ def members_of(path: str | os.PathLike[str]) -> list[Member]:
 def reader_of(file: ByteFile) -> tuple[str, FormatReader]:
     """Return the format's name and reader. Raises FormatError where none knows the file."""
     probe = Probe(file.head()[:4096], file.name, isinstance(file, FolderFile))
-    found = readers_of(probe)
-    if found:
-        return found[0]
+    found = reader_for(probe)
+    if found is not None:
+        return found
     _point_to_the_head(file.name)
     head = probe.head
     what = "is empty" if not head else f"begins with {head[:8]!r}, which no known format does"

@@ -162,27 +162,25 @@ def _tell(problem: str) -> None:
     warnings.warn(problem, DataWarning, stacklevel=5)
 
 
-def readers_of(probe: Probe) -> list[tuple[str, FormatReader]]:
-    """Return the formats that say that a file is of them, with their readers; mostly one.
+def reader_for(probe: Probe) -> tuple[str, FormatReader] | None:
+    """Return the format that says that a file is of it, with its reader; None where none does.
 
     A reader that fails to say so draws one warning per process, which names its format.
     """
-    found = []
     for one in formats():
         if one.name in _failed or not one.begins(probe):
             continue
         try:
             reader: FormatReader = one.load("reader")()
             if reader.matches(probe):
-                found.append((one.name, reader))
-                break
+                return one.name, reader
         except Exception as error:
             if one in BUILT_IN:
                 raise
             _failed.add(one.name)
             _tell(f"the format {one.name} cannot be used: its reader fails: "
                   f"{type(error).__name__}: {error}")  # fmt: skip
-    return found
+    return None
 
 
 def format_called(name: str) -> Format | None:

@@ -83,7 +83,7 @@ def keeping(source: Source, can: Abilities, *, masks_differ: bool = False) -> So
     if can.mask == "band" or (can.mask == "pixel" and not masks_differ):
         bands = source.bands if told else _bare(source.bands)
         return Kept(source, bands, None, alpha=can.alpha, masked=True)
-    return _widened(source) if can.widens else _with_free_number(source, can)
+    return _widened(source, can) if can.widens else _with_free_number(source, can)
 
 
 class Kept(Derived, FullSource):
@@ -216,7 +216,7 @@ def _with_nan(source: Source, can: Abilities) -> Source:
     return Kept(source, bands, [np.nan] * len(bands), alpha=can.alpha)
 
 
-def _widened(source: Source) -> Source:
+def _widened(source: Source, can: Abilities) -> Source:
     """Return integers as the float that holds them exactly, where some are invalid."""
     kind = source.dtype
     bands = range(len(source.bands))
@@ -224,13 +224,13 @@ def _widened(source: Source) -> Source:
         return Kept(source, _bare(source.bands), None, alpha=False)
     if kind.itemsize > 4:
         raise FormatError(
-            f"NIfTI has no field for no-data, some voxels are invalid, and no float holds {kind} "
-            "exactly; crop to the valid part, or fill it"
+            f"{can.name} has no field for no-data, some voxels are invalid, and no float holds "
+            f"{kind} exactly; crop to the valid part, or fill it"
         )
     wide = np.dtype(np.float32 if kind.itemsize <= 2 else np.float64)
     warnings.warn(
-        f"some voxels are invalid, and NIfTI has no field for no-data: written as {wide} with NaN "
-        f"instead of {kind}, the numbers unchanged", DataWarning, stacklevel=5,
+        f"some voxels are invalid, and {can.name} has no field for no-data: written as {wide} with "
+        f"NaN instead of {kind}, the numbers unchanged", DataWarning, stacklevel=5,
     )  # fmt: skip
     return Kept(source, _bare(source.bands), [np.nan] * len(bands), alpha=False, dtype=wide)
 

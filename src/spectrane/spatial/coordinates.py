@@ -31,6 +31,16 @@ _POORER = 1.0
 """Metres by which a datum transformation at hand must be worse to be warned of."""
 
 
+def turned(x: F64, middle: float) -> F64:
+    """Return longitudes in degrees by whole turns within half a turn of a middle.
+
+    >>> turned(np.array([-179.0, 10.0]), 180.0).tolist()
+    [181.0, 10.0]
+    """
+    turn = middle - 180.0
+    return np.where(np.isfinite(x), (x - turn) % 360.0 + turn, x)
+
+
 @dataclass
 class Mapping:
     """Where each pixel of ``target`` lies in ``source``.
@@ -85,8 +95,7 @@ class Mapping:
         if not self.same_crs:
             x, y = self.way.transform(x, y)
             if self._middle is not None:
-                turn = self._middle - 180.0
-                x = np.where(np.isfinite(x), (x - turn) % 360.0 + turn, x)
+                x = turned(x, self._middle)
         if self.warp is not None:
             return self.warp(x, y)
         return self.source.from_map(x, y)

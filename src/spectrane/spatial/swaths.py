@@ -24,7 +24,7 @@ from spectrane.model.pixels import Pixels
 from spectrane.model.resampling import check_unmixed
 from spectrane.model.source import Source
 from spectrane.model.window import Window, block_window, blocks_touching, extent, relative, whole
-from spectrane.spatial.coordinates import transformer
+from spectrane.spatial.coordinates import transformer, turned
 from spectrane.spatial.grids import covering, parsed_crs
 
 RADIUS = 6_371_008.8
@@ -205,8 +205,7 @@ def _turned(grid: Grid, x: F64) -> F64:
     system = grid.crs
     if system is None or not system.is_geographic:
         return x
-    middle = (grid.bounds[0] + grid.bounds[2]) / 2
-    return np.where(np.isfinite(x), (x - middle + 180.0) % 360.0 - 180.0 + middle, x)
+    return turned(x, (grid.bounds[0] + grid.bounds[2]) / 2)
 
 
 def regrid_swath(
@@ -250,7 +249,7 @@ def _covering(geolocation: Geolocation, crs: str, pixel_size: Any, step: float) 
         x, y = x[known], y[known]
         if geographic:  # around the first place, so that the antimeridian is no edge
             middle = float(x[0]) if middle is None else middle
-            x = (x - middle + 180.0) % 360.0 - 180.0 + middle
+            x = turned(x, middle)
         least = np.minimum(least, [x.min(), y.min()])
         most = np.maximum(most, [x.max(), y.max()])
     if not np.isfinite(least).all():

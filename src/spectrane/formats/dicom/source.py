@@ -146,7 +146,7 @@ def _attempted(
         found: tuple[NDArray[Any], Any] = source.meaning.values(frames, plane, rows, columns)
         return found
     kept: tuple[NDArray[Any], Any] | None = source.damaged.attempt(
-        (plane.head.name, plane.frame), lambda: source.meaning.values(frames, plane, rows, columns)
+        (plane.head.name, plane.frame), source.meaning.values, frames, plane, rows, columns
     )
     if len(source.shape) == 2:
         source.damaged.tell()

@@ -24,6 +24,7 @@ from spectrane.formats.tiff.plan import Image, spoken_nodata
 from spectrane.formats.tiff.reader import kind_bits
 from spectrane.formats.tiff.structure import Directory, Taken, read_directories
 from spectrane.formats.tiff.tags import Tag
+from spectrane.formats.validity import single_nodata
 from spectrane.model.errors import FormatError
 from spectrane.model.source import Source
 
@@ -97,12 +98,11 @@ def _change(
     entries: dict[int, Entry], main: Directory, changed: Source, table: dict[str, Any], stale: bool
 ) -> None:
     order = main.order
-    values = [band.nodata for band in changed.bands]
     if _speaks_of_nodata(table):
         entries.pop(Tag.NoData, None)
-        first = values[0]
-        if len({repr(v) for v in values}) == 1 and isinstance(first, int | float):
-            entries[Tag.NoData] = _entry("S", spoken_nodata(first), order)
+        value = single_nodata(changed.bands)
+        if isinstance(value, int | float):
+            entries[Tag.NoData] = _entry("S", spoken_nodata(value), order)
     if "grid" in table:
         for tag in _GEO:
             entries.pop(tag, None)

@@ -111,9 +111,7 @@ class Plane:
         """Cut jobs into runs that are each fetched and decoded by one thread."""
         placed = []
         for job in jobs:
-            if self.damaged is None or self.damaged.attempt(
-                (job.position, job.plane), lambda j=job: self._inside(j)
-            ):
+            if self.damaged is None or self.damaged.attempt(job.block, self._inside, job):
                 placed.append((job, self.layout.block_range(job.position, job.plane)))
             else:
                 out[(job.where, *self._places(job, window)[1])] = self.fill
@@ -157,10 +155,7 @@ class Plane:
                 if self.damaged is None:
                     self._place(*one)
                     continue
-                done = self.damaged.attempt(
-                    (job.position, job.plane), lambda o=one: self._place(*o)
-                )
-                if done is None:
+                if self.damaged.attempt(job.block, self._place, *one) is None:
                     out[(job.where, *self._places(job, window)[1])] = self.fill
 
         return decode
@@ -201,7 +196,7 @@ class _Job:
 
     @property
     def key(self) -> tuple[Any, ...]:
-        return (self.position, self.plane, tuple(self.samples))
+        return (*self.block, tuple(self.samples))
 
 
 _Fetch: TypeAlias = tuple[_Job, Range | None]
