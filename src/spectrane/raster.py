@@ -221,8 +221,9 @@ class Raster(Faced):
         """
         import pandas
 
-        tell_fills(self._source, find_bands(self.bands, bands))
         found = self._statistics(bands, region, progress)
+        ends = [(one.min, one.max) for one in found] if region is None else None
+        tell_fills(self._source, find_bands(self.bands, bands), ends)
         return pandas.DataFrame(found).set_index("band")
 
     def _statistics(
@@ -240,11 +241,12 @@ class Raster(Faced):
         """Return counts and edges per band: see ``analysis.histogram.band_histogram``."""
         from spectrane.analysis import histogram as _histogram
 
-        tell_fills(self._source, find_bands(self.bands, bands))
+        indices = find_bands(self.bands, bands)
         source, window = self._region(region)
-        return _histogram.band_histogram(
-            source, find_bands(self.bands, bands), window, bins=bins, value_range=range
-        )
+        found = _histogram.band_histogram(source, indices, window, bins=bins, value_range=range)
+        everything = region is None and range is None
+        tell_fills(self._source, indices, found.ends if everything else None)
+        return found
 
     def _region(self, region: Any) -> tuple[Source, Window | None]:
         from spectrane.spatial.regions import region_of

@@ -217,8 +217,10 @@ class Volume(Faced):
             indices = find_bands(self._source.bands, frames)
             rows = label_statistics(self._source, indices, by._source)
             return pandas.DataFrame(rows).set_index(["label", "frame"])
-        tell_fills(self._source, find_bands(self._source.bands, frames))
-        found = pandas.DataFrame(self._statistics(frames))
+        measured = self._statistics(frames)
+        ends = [(one.min, one.max) for one in measured]
+        tell_fills(self._source, find_bands(self._source.bands, frames), ends)
+        found = pandas.DataFrame(measured)
         return found.rename(columns={"band": "frame"}).set_index("frame")
 
     def _statistics(self, frames: Any) -> list[BandStatistics]:
@@ -229,8 +231,10 @@ class Volume(Faced):
         """Return counts and edges per frame: see ``analysis.histogram.band_histogram``."""
         from spectrane.analysis.histogram import band_histogram
 
-        tell_fills(self._source, find_bands(self._source.bands, frames))
-        return band_histogram(self._source, find_bands(self._source.bands, frames), None, bins=bins)
+        indices = find_bands(self._source.bands, frames)
+        found = band_histogram(self._source, indices, None, bins=bins)
+        tell_fills(self._source, indices, found.ends)
+        return found
 
     def save(
         self, path: str | os.PathLike[str], *, overwrite: bool = False,

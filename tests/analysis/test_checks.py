@@ -116,15 +116,13 @@ def test_what_the_header_claims(rng, tmp_path):
 def test_a_large_raster_is_sampled_and_not_read(tmp_path, utm, monkeypatch):
     array = np.random.default_rng(2).integers(500, 60000, (1, 2200, 2100)).astype("u2")
     array[:, :300] = 0
-    sp.from_array(array).save(tmp_path / "plain.tif", overviews=False)
-    sp.from_array(array).save(tmp_path / "small.tif")
-    for name, most in (("plain.tif", 16 * 256 * 256), ("small.tif", 300 * 300)):
-        source = source_of(sp.open(tmp_path / name))
-        sample = sample_of(source)
-        assert not sample.complete
-        assert sum(part.values[0].size for part in sample.parts) <= most
-        found = [one for one in findings(source) if one.code == "fill"]
-        assert found[0].message.startswith("about ")
+    sp.from_array(array).save(tmp_path / "a.tif")
+    source = source_of(sp.open(tmp_path / "a.tif"))
+    sample = sample_of(source)
+    assert not sample.complete
+    assert sum(part.pixels.values[0].size for part in sample.parts) <= 9 * 256 * 256
+    found = [one for one in findings(source) if one.code == "fill"]
+    assert found[0].message.startswith("about ")
 
 
 def test_text_from_files_is_escaped(plain):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import os
 import pickle
 import signal
@@ -17,7 +18,7 @@ from tests.conftest import DTYPES, natural
 
 import spectrane as sp
 from spectrane.engine.sheltered import sheltered
-from spectrane.formats.cf import hdf5
+from spectrane.formats.cf import hdf5, listing
 from spectrane.model.errors import DataWarning, FormatError
 
 
@@ -326,18 +327,29 @@ def test_a_file_leads_to_no_other(tmp_path):
         assert sp.members(tmp_path / "a.h5").name.tolist() == ["d"]
 
 
-@pytest.mark.parametrize("end", ["crashed", "did not end"])
+def crashing(path):
+    os.kill(os.getpid(), signal.SIGSEGV)
+
+
+def endless(path):
+    time.sleep(60)
+
+
+@pytest.mark.parametrize(("listing_is", "end"), [(crashing, "crashed"), (endless, "did not end")])
 def test_a_library_that_crashes_or_turns_for_ever_takes_nobody_along(
-    tmp_path, rng, monkeypatch, end
+    tmp_path, rng, monkeypatch, listing_is, end
 ):
     sp.from_array(rng.random((4, 5))).save(tmp_path / "a.nc")
-
-    def listed(self):
-        if end == "crashed":
-            os.kill(os.getpid(), signal.SIGSEGV)
-        time.sleep(60)
-
-    monkeypatch.setattr(hdf5.Hdf5Storage, "_listed", listed)
-    monkeypatch.setattr(hdf5, "sheltered", lambda action: sheltered(action, 0.5))
+    sp.open(tmp_path / "a.nc")  # a child waits now
+    monkeypatch.setattr(listing, "listed_at", listing_is)
+    monkeypatch.setattr(hdf5, "sheltered", functools.partial(sheltered, seconds=0.5))
     with pytest.raises(FormatError, match=f"a.nc: broken HDF5: the library that reads it {end}"):
         sp.open(tmp_path / "a.nc")
+
+
+def test_a_file_written_again_is_listed_anew_while_it_is_open(tmp_path, rng, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    for rows in (3, 4, 5):
+        sp.from_array(rng.random((rows, 5))).save("a.nc", overwrite=True)
+        raster = sp.open("a.nc")
+        assert raster.pixels().shape[-2:] == (rows, 5)

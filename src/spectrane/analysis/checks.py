@@ -11,7 +11,8 @@ from typing import Any
 import numpy as np
 
 from spectrane.analysis.fills import Fill, fills, mending, said_of, without
-from spectrane.analysis.sampling import MOST_BANDS, Sample, sample_of
+from spectrane.analysis.sampling import Sample, sample_of
+from spectrane.analysis.walking import finite
 from spectrane.kernels.ranks import percentiles
 from spectrane.model.grid import IMAGE_PLANE
 from spectrane.model.limits import Fixed
@@ -38,9 +39,10 @@ def findings(source: Source, *, pixels: bool = True) -> list[Finding]:
     """Return what looks wrong. With ``pixels`` a sample is read; else only the header is judged."""
     found = list(_header_findings(source))
     if pixels:
-        suspects = fills(source, range(min(len(source.bands), MOST_BANDS)))
+        sample = sample_of(source)
+        suspects = fills(source, sample.bands, sample=sample)
         found += _fill_findings(source, suspects)
-        sample = sample_of(without(source, suspects))  # what else is told is told of the rest
+        sample = sample.ruled_by(without(source, suspects))  # what else is told is of the rest
         found += [one for check in _PIXEL_CHECKS for one in check(source, sample)]
     return found
 
@@ -138,8 +140,8 @@ def _display_range(source: Source, sample: Sample) -> Iterator[Finding]:
                     f"which run from {least:g} to {most:g}", _amend(source, _STRETCH),
                 )  # fmt: skip
     claimed = _claimed_range(source)
-    least, most = _ends(source, sample, 0)
-    if claimed and least is not None and most is not None and sample.complete:
+    least, most = _ends(source, sample, 0) if claimed and sample.complete else (None, None)
+    if claimed and least is not None and most is not None:
         outside = claimed[0] > most or claimed[1] < least or claimed[0] >= claimed[1]
         if outside:
             yield Finding(
@@ -173,15 +175,14 @@ def _value_range(source: Source, sample: Sample) -> Iterator[Finding]:
         return
     for index in range(len(sample.bands)):
         band = source.bands[sample.bands[index]]
-        values = sample.values(index)
-        if not values.size:
+        if not any(finite(part.valid(index)).size for part in sample.parts):
             yield Finding(
                 "empty", f"{band.name}: no valid pixel was found", _amend(source, "--nodata none")
             )
             return
-        found = physical(values, band, np.float64)
         text = f"{band.name} {band.description or ''}".lower()
         if re.search(r"\b(nd[a-z]i|index)\b", text):
+            found = physical(sample.values(index), band, np.float64)
             outside = float((np.abs(found) > 1).mean())
             if outside > 0.01:
                 yield Finding(

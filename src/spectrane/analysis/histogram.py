@@ -40,6 +40,11 @@ class Histogram:
     invalid: tuple[int, ...]
     outside: tuple[int, ...]
 
+    @property
+    def ends(self) -> list[tuple[float, float]]:
+        """The first and the last edge of each band."""
+        return [(float(edges[0]), float(edges[-1])) for edges in self.edges]
+
 
 def band_histogram(
     source: Source,

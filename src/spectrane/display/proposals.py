@@ -80,10 +80,7 @@ def _signed(source: Source, index: int) -> bool:
         parts = sampled(source, [index], whole(source.shape), _ENOUGH)()
         stored = np.concatenate([part[0] for part in parts])
     else:
-        sample = sample_of(source)
-        if index not in sample.bands:
-            return False
-        stored = sample.values(sample.bands.index(index))
+        stored = sample_of(source, (index,)).values(0)
     values = physical(stored, source.bands[index])
     if not values.size:
         return False

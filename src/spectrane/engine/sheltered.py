@@ -2,99 +2,159 @@
 
 from __future__ import annotations
 
+import contextlib
 import faulthandler
+import gc
 import os
 import pickle
 import select
 import signal
-import time
+import threading
 import warnings
 from collections.abc import Callable
-from typing import Any, TypeVar
+from typing import IO, Any, TypeVar
 
 T = TypeVar("T")
+
+_RESTS = 1.0
+"""Seconds a child waits for more work; while it lives it holds memory that this process freed."""
 
 
 class ChildDiedError(RuntimeError):
     """The child gave no answer: how it ended."""
 
 
-def sheltered(action: Callable[[], T], seconds: float = 10.0) -> T:
-    """Return what an action gives, run in a copy of this process; its exceptions are raised here.
+def sheltered(
+    action: Callable[..., T], *arguments: Any, seconds: float = 10.0, again: bool = True
+) -> T:
+    """Return what a function gives, called in a copy of this process; its errors are raised here.
 
-    The result must be picklable. Where a process cannot be copied the action is done here. Raises
-    ChildDiedError where the child crashed, or did not answer in so many seconds and was stopped.
+    The function, its arguments and the result must be picklable. One copy does one action after
+    the other, since most of its cost is its start; it is thrown away at the first error, for a
+    broken file may have broken it too. ``again=False`` says that a copy made now would see what
+    this process has open for ever as it is now, and is good for this action only. Where a process
+    cannot be copied the function is called here. Raises ChildDiedError where the child crashed,
+    or did not answer in so many seconds and was stopped.
 
-    >>> sheltered(lambda: 6 * 7)
-    42
+    >>> sheltered(pow, 6, 2)
+    36
     """
     if not hasattr(os, "fork"):
-        return action()
-    reading, writing = os.pipe()
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore")  # of threads, which the child has none of and needs none
-        child = os.fork()
-    if child == 0:
-        _answer(action, reading, writing)
-    os.close(writing)
-    data, stopped = b"", True
-    try:
-        data = _all_of(reading, seconds)
-    finally:
-        os.close(reading)
-        stopped = _still_runs(child)
-        if stopped:
-            os.kill(child, signal.SIGKILL)
-            os.waitpid(child, 0)
-    if not data:
-        how = f"did not end in {seconds:g} s" if stopped else "crashed"
+        return action(*arguments)
+    request = pickle.dumps((action, arguments))
+    child = _resting()
+    answer = child.ask(request, seconds) if child is not None else None
+    if child is None or (answer is None and not child.stopped):
+        # None rested, or it ended while it rested, or it crashed: a new one tells which.
+        child = _Child(alone=again)
+        answer = child.ask(request, seconds)
+    if answer is None:
+        how = f"did not end in {seconds:g} s" if child.stopped else "crashed"
         raise ChildDiedError(f"the library that reads it {how}")
-    kind, result = pickle.loads(data)
+    kind, result = answer
     if kind == "error":
+        child.end()
         raise result
+    if child.alone:
+        with _lock:
+            _children.append(child)
+    else:
+        child.end()
     found: T = result
     return found
 
 
-def _answer(action: Callable[[], Any], reading: int, writing: int) -> None:
-    """Do the action, write what it gave, and end at once, without anybody's clean-up."""
+class _Child:
+    """A copy of this process that does what it is asked, until nothing is asked for a while."""
+
+    def __init__(self, *, alone: bool) -> None:
+        self.owner = os.getpid()
+        self.alone = alone
+        self.stopped = False
+        asked, asking = os.pipe()
+        answered, answering = os.pipe()
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # of threads, which the child has none of
+            self._process = os.fork()
+        if self._process == 0:
+            os.close(asking)
+            os.close(answered)
+            _serve(asked, answering, alone)
+        os.close(asked)
+        os.close(answering)
+        self._asking, self._answered = os.fdopen(asking, "wb"), os.fdopen(answered, "rb")
+
+    def ask(self, request: bytes, seconds: float) -> tuple[str, Any] | None:
+        """Return the answer; None, and the child is no more, where it gives none."""
+        try:
+            self._asking.write(request)
+            self._asking.flush()
+            if _says_something(self._answered, seconds):
+                answer: tuple[str, Any] = pickle.load(self._answered)
+                return answer
+            self.stopped = True
+        except (EOFError, OSError, pickle.UnpicklingError):
+            pass
+        except BaseException:  # an interrupted question must not be answered to the next one
+            self.end()
+            raise
+        self.end()
+        return None
+
+    def end(self) -> None:
+        """Stop the child and forget it."""
+        for line in (self._asking, self._answered):
+            with contextlib.suppress(OSError):
+                line.close()
+        with contextlib.suppress(ProcessLookupError, ChildProcessError):
+            os.kill(self._process, signal.SIGKILL)
+            os.waitpid(self._process, 0)
+
+
+def _says_something(line: IO[bytes], seconds: float) -> bool:
+    waiting = select.poll()
+    waiting.register(line, select.POLLIN)
+    return bool(waiting.poll(seconds * 1000))
+
+
+_children: list[_Child] = []
+_lock = threading.Lock()
+
+
+def _resting() -> _Child | None:
+    """Return a child that waits for work; those of the process this one is a copy of are left."""
+    with _lock:
+        _children[:] = [child for child in _children if child.owner == os.getpid()]
+        return _children.pop() if _children else None
+
+
+def _serve(asked: int, answering: int, alone: bool) -> None:
+    """Do what is asked, one action after the other, and end at once, without anybody's clean-up."""
     try:
         faulthandler.disable()  # its end is told by the parent, in one sentence
-        os.close(reading)
-        try:
-            answer = ("result", action())
-        except BaseException as error:
-            answer = ("error", error)
-        try:
-            data = pickle.dumps(answer)
-        except Exception:
-            data = pickle.dumps(("error", RuntimeError(str(answer[1]))))
-        view = memoryview(data)
-        while view:
-            view = view[os.write(writing, view) :]
+        gc.freeze()  # what the parent has is never cleaned up here
+        for number in (signal.SIGINT, signal.SIGTERM):
+            signal.signal(number, signal.SIG_DFL)
+        if alone:
+            first, last = sorted((asked, answering))
+            os.closerange(3, first)
+            os.closerange(first + 1, last)
+            os.closerange(last + 1, os.sysconf("SC_OPEN_MAX"))
+        with open(asked, "rb") as requests, open(answering, "wb") as answers:
+            while _says_something(requests, _RESTS):
+                answers.write(_answer(requests))
+                answers.flush()
     finally:
         os._exit(0)
 
 
-def _all_of(reading: int, seconds: float) -> bytes:
-    """Return everything that comes until the other end closes, or the time is over (nothing)."""
-    parts: list[bytes] = []
-    until = time.monotonic() + seconds
-    while True:
-        ready, _, _ = select.select([reading], [], [], max(0.0, until - time.monotonic()))
-        if not ready:
-            return b""
-        part = os.read(reading, 1 << 20)
-        if not part:
-            return b"".join(parts)
-        parts.append(part)
-
-
-def _still_runs(child: int) -> bool:
-    """Tell whether a child runs on; one that has ended is forgotten."""
-    for _ in range(100):
-        ended, _ = os.waitpid(child, os.WNOHANG)
-        if ended:
-            return False
-        time.sleep(0.001)
-    return True
+def _answer(requests: IO[bytes]) -> bytes:
+    action, arguments = pickle.load(requests)
+    try:
+        answer = ("result", action(*arguments))
+    except BaseException as error:
+        answer = ("error", error)
+    try:
+        return pickle.dumps(answer)
+    except Exception:
+        return pickle.dumps(("error", RuntimeError(str(answer[1]))))

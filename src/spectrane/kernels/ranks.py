@@ -29,6 +29,8 @@ def percentiles(values: NDArray[Any], percents: Sequence[float]) -> list[float]:
     >>> percentiles(np.array([0.0, 10.0, 20.0]), (0, 25, 100))
     [0.0, 5.0, 20.0]
     """
-    ordered = np.sort(values, axis=None).astype(np.float64)
-    at = np.asarray(percents, np.float64) / 100 * (ordered.size - 1)
-    return [float(one) for one in np.interp(at, np.arange(ordered.size), ordered)]
+    at = np.asarray(percents, np.float64) / 100 * (values.size - 1)
+    below, above = np.floor(at).astype(np.intp), np.ceil(at).astype(np.intp)
+    ranked = np.partition(values, np.concatenate([below, above]), axis=None)
+    ends = zip(at - below, ranked[below].tolist(), ranked[above].tolist(), strict=True)
+    return [float(low if low == high else low + share * (high - low)) for share, low, high in ends]
