@@ -47,7 +47,10 @@ class ByteFile:
 
     def read(self, offset: int, length: int) -> bytes:
         """Return exactly ``length`` bytes; FormatError where the file ends before."""
-        return bytes(self.read_ranges([(offset, length)])[0])
+        self.check_range(offset, length)
+        if self._head is not None and offset + length <= len(self._head):
+            return self._head[offset : offset + length]
+        return self._fetched([(offset, length)])[0]
 
     def head(self) -> bytes:
         """Return the first 128 kB, fetched once: a file is known, and often opened, by them."""
@@ -64,18 +67,21 @@ class ByteFile:
         for offset, length in ranges:
             self.check_range(offset, length)
         joined, places = _joined(ranges)
-        pieces = self.fetch(joined)
-        for (offset, length), piece in zip(joined, pieces, strict=True):
+        views = [memoryview(piece) for piece in self._fetched(joined)]
+        return [
+            views[which][start : start + length]
+            for (which, start), (_, length) in zip(places, ranges, strict=True)
+        ]
+
+    def _fetched(self, ranges: Sequence[Range]) -> list[bytes]:
+        pieces = self.fetch(ranges)
+        for (offset, length), piece in zip(ranges, pieces, strict=True):
             if len(piece) != length:
                 raise AccessError(
                     f"{self.name}: asked for {length} bytes at {offset} and got {len(piece)}; "
                     "the file is being changed, or its server does not answer byte ranges"
                 )
-        views = [memoryview(piece) for piece in pieces]
-        return [
-            views[which][start : start + length]
-            for (which, start), (_, length) in zip(places, ranges, strict=True)
-        ]
+        return pieces
 
     def check_range(self, offset: int, length: int) -> None:
         """Raise FormatError where bytes lie outside the file."""

@@ -117,7 +117,9 @@ class Hdf5Storage:
         """Return a part of a dataset as stored."""
         with self._lock:
             try:
-                return np.asarray(self._root()[name][where])
+                h5py, root = _library(self.file.name), self._root()
+                # By the lower level: by name the library looks at every node twice.
+                return np.asarray(h5py.Dataset(h5py.h5d.open(root.id, name.encode()))[where])
             except (OSError, RuntimeError, ValueError, KeyError) as error:
                 if isinstance(error, AccessError | FormatError):
                     raise

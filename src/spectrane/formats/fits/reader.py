@@ -190,8 +190,9 @@ def _axes(unit: Unit) -> list[str]:
     lines = []
     count = unit.integer("ZNAXIS" if is_compressed(unit) else "NAXIS", 0) or 2
     for n in range(1, min(count, 4) + 1):
-        own = (f"CTYPE{n}", f"CRVAL{n}", f"CDELT{n}")
-        if not any(key in own or key.startswith(f"CD{n}_") for key in unit.cards):
+        own = {f"{key}{n}" for key in ("CTYPE", "CRVAL", "CDELT")}
+        own |= {f"CD{n}_{m}" for m in range(1, 10)}
+        if own.isdisjoint(unit.cards):
             continue
         kind = str(unit.cards.get(f"CTYPE{n}") or "").strip()
         name = _AXIS_NAMES.get(kind[:4].rstrip("-"), kind) if kind else "linear"

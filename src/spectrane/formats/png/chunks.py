@@ -48,7 +48,7 @@ def chunk_places(file: ByteFile) -> Iterator[tuple[bytes, int, int]]:
     for _ in range(_MOST_CHUNKS):
         if place + 8 > file.size:
             raise FormatError(f"{file.name}: ends at byte {file.size} without an IEND chunk")
-        length, kind = struct.unpack(">L4s", _bytes(file, place, 8))
+        length, kind = struct.unpack(">L4s", file.read(place, 8))
         if place + 12 + length > file.size:
             if file.keeps_damaged and kind == b"IDAT":
                 yield kind, place + 8, length  # whoever reads it is told
@@ -76,15 +76,6 @@ def checked_chunk(file: ByteFile, kind: bytes, offset: int, length: int) -> byte
     return data[:length]
 
 
-def _bytes(file: ByteFile, offset: int, length: int) -> bytes:
-    held = file.head()
-    return (
-        held[offset : offset + length]
-        if offset + length <= len(held)
-        else file.read(offset, length)
-    )
-
-
 def read_head(file: ByteFile) -> PngHead:
     """Read everything up to the image data. Raises FormatError on a broken header."""
     chunks = chunk_places(file)
@@ -92,7 +83,7 @@ def read_head(file: ByteFile) -> PngHead:
     if kind != b"IHDR" or length != 13:
         raise FormatError(f"{file.name}: begins with {kind!r}; expected IHDR of 13 bytes")
     columns, rows, bits, colour, method, filtering, interlace = struct.unpack(
-        ">LLBBBBB", _bytes(file, offset, 13)
+        ">LLBBBBB", file.read(offset, 13)
     )
     if bits not in _DEPTHS.get(colour, ()) or method or filtering or interlace > 1:
         raise FormatError(
@@ -107,7 +98,7 @@ def read_head(file: ByteFile) -> PngHead:
             _take_what_follows(head, file, chunks)
             break
         if length <= _LARGEST_TEXT:
-            _take(head, kind, lambda o=offset, n=length: _bytes(file, o, n))
+            _take(head, kind, lambda o=offset, n=length: file.read(o, n))
     if colour == 3 and not head.palette:
         raise FormatError(f"{file.name}: a palette image without a PLTE chunk")
     return head
@@ -120,7 +111,7 @@ def _take_what_follows(head: PngHead, file: ByteFile, chunks: Iterator[Any]) -> 
     with contextlib.suppress(FormatError):  # what is cut off is told when the pixels are read
         for kind, offset, length in chunks:
             if kind != b"IDAT" and length <= _LARGEST_TEXT:
-                _take(head, kind, lambda o=offset, n=length: _bytes(file, o, n))
+                _take(head, kind, lambda o=offset, n=length: file.read(o, n))
 
 
 def _take(head: PngHead, kind: bytes, data: Any) -> None:
