@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import contextlib
 import faulthandler
 import gc
@@ -119,6 +120,12 @@ def _says_something(line: IO[bytes], seconds: float) -> bool:
 
 _children: list[_Child] = []
 _lock = threading.Lock()
+
+
+@atexit.register
+def _end_all() -> None:
+    while (child := _resting()) is not None:
+        child.end()
 
 
 def _resting() -> _Child | None:
