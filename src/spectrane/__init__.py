@@ -50,6 +50,7 @@ if TYPE_CHECKING:
         render,
         survey,
     )
+    from spectrane.spatial.shapes import Shapes, read_shapes
     from spectrane.together import (
         align,
         join_bands,
@@ -88,6 +89,7 @@ _HOMES = {
     "spectrane.model.view": ["View"],
     "spectrane.analysis.spectra": ["Spectra"],
     "spectrane.model.colormaps": ["Colormap", "colormaps"],
+    "spectrane.spatial.shapes": ["Shapes", "read_shapes"],
     "spectrane.opening": ["clusters", "open", "probe", "profile"],
     "spectrane.raster": ["Raster", "amend", "from_array", "members", "render",
                          "survey"],
@@ -122,6 +124,7 @@ __all__ = [
     "Picture",
     "Raster",
     "ResourceError",
+    "Shapes",
     "Spectra",
     "SpectraneError",
     "Threshold",
@@ -148,6 +151,7 @@ __all__ = [
     "placement",
     "probe",
     "profile",
+    "read_shapes",
     "render",
     "residuals",
     "slice_picture",

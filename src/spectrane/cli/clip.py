@@ -21,6 +21,7 @@ from spectrane.cli.common import (
 )
 from spectrane.spatial.clipping import EXTENTS, KEEPS
 from spectrane.spatial.masks import LEAVES, mask_on
+from spectrane.spatial.shapes import shapes_of
 
 
 class Range(ParamType):
@@ -45,9 +46,12 @@ class Range(ParamType):
 @click.command("clip")
 @click.argument("file")
 @click.argument("out")
-@click.option("--shape", type=click.Path(), help="GeoJSON polygons, or a raster's footprint.")
-@click.option("--crs", help="The system of --shape or --area, where it is another.")
+@click.option("--shape", type=click.Path(),
+              help="Polygons (GeoJSON, GeoPackage), or a raster's footprint.")  # fmt: skip
+@click.option("--shape-crs", help="The system of --shape, where the file does not say it.")
+@click.option("--layer", help="The layer of a GeoPackage with several.")
 @click.option("--area", type=Numbers(4, "X1,Y1,X2,Y2"), help="Map bounds.")
+@click.option("--area-crs", help="The system of --area, where it is not the raster's.")
 @click.option("--rows", type=Numbers(2, "START,STOP"), help="Rows, from 0.")
 @click.option("--columns", type=Numbers(2, "START,STOP"), help="Columns, from 0.")
 @click.option("--keep", type=click.Choice(KEEPS), default="centers",
@@ -114,20 +118,23 @@ def _cut(part: Any, options: dict[str, Any], stack: contextlib.ExitStack) -> Any
         for pair in (options["rows"], options["columns"])
     )
     area = options["area"]
-    if area and options["crs"]:
-        part, area = part.clip(area, crs=options["crs"]), None
+    if area and options["area_crs"]:
+        part, area = part.clip(area, crs=options["area_crs"]), None
     if area or rows or columns:
         part = part.crop(bounds=area, rows=rows, columns=columns)
     shape = options["shape"]
     if shape is None:
         return part
-    if not os.fspath(shape).lower().endswith((".json", ".geojson")):
+    if not os.fspath(shape).lower().endswith((".json", ".geojson", ".gpkg")):
+        if options["shape_crs"] or options["layer"]:
+            raise click.UsageError("--shape-crs and --layer are for shapes, not for a raster")
         import spectrane.raster
 
         other = stack.enter_context(spectrane.raster.open(shape))
         return part.clip(other, outside=options["outside"], extent=options["extent"])
+    given = shapes_of(shape, crs=options["shape_crs"], layer=options["layer"], option="shape_crs")
     return part.clip(
-        shape, crs=options["crs"], keep=options["keep"], outside=options["outside"],
+        given, keep=options["keep"], outside=options["outside"],
         extent=options["extent"], antialias=options["antialias"], soft=options["soft"],
     )  # fmt: skip
 

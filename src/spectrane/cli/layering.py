@@ -28,7 +28,9 @@ _OPTIONS = (
     click.option("--sun", "suns", multiple=True, type=Numbers(2, "AZIMUTH,ALTITUDE"),
                  help="Where light comes from, in degrees; may be said again."),
     click.option("--outline", "outlines", multiple=True, type=click.Path(),
-                 help="GeoJSON drawn on top."),
+                 help="Shapes drawn on top: GeoJSON, or a GeoPackage."),
+    click.option("--outline-crs", help="Their system, where the file does not say it."),
+    click.option("--layer", "outline_layer", help="The layer of a GeoPackage with several."),
     click.option("--outline-color", default="#ffd23f", metavar="#RRGGBB"),
     click.option("--outline-width", type=float, default=2.0, help="In picture pixels."),
     click.option("--label", help="The property that is written at each outline."),
@@ -60,8 +62,10 @@ def layers_of(
     layers = _rasters(files, options, stack)
     layers += [_relief(text, options, stack) for text in options["reliefs"]]
     for path in options["outlines"]:
-        layers.append(Outline(path, options["outline_color"], options["outline_width"],
-                              options["label"]))  # fmt: skip
+        layers.append(Outline(
+            path, options["outline_color"], options["outline_width"], options["label"],
+            crs=options["outline_crs"], layer=options["outline_layer"],
+        ))  # fmt: skip
     return layers, None
 
 

@@ -20,8 +20,10 @@ from spectrane.model.whole_files import written_whole
               help="A pixel, from 0.")  # fmt: skip
 @click.option("--voxel-at", "voxels", multiple=True, type=Numbers(3, "I,J,K"),
               help="A voxel of the first volume, from 0.")  # fmt: skip
-@click.option("--points", type=click.Path(), help="GeoJSON or CSV (name, x, y, z or row, column).")
-@click.option("--crs", help="The system of the positions, where it is not the raster's.")
+@click.option("--points", type=click.Path(),
+              help="GeoJSON, GeoPackage, or CSV (name, x, y, z or row, column).")  # fmt: skip
+@click.option("--points-crs", help="The system of the positions, where it is not the raster's.")
+@click.option("--layer", help="The layer of a GeoPackage with several.")
 @click.option(
     "--profile",
     type=click.Path(),
@@ -67,11 +69,11 @@ def command(files: tuple[str, ...], **options: Any) -> None:
             raster = computed(raster, options, among=len(files))
             layers.append((raster, look_for(raster, options, fields)))
         by_band = options["profile"] or options["spectra"] or options["keep_spectra"]
-        if by_band or _has_polygons(options["points"]):
-            table = profile(layers[0][0], points, crs=options["crs"])
+        if by_band or _has_polygons(points):
+            table = profile(layers[0][0], points, crs=options["points_crs"])
             _profile(layers[0][0], table, options)
         else:
-            table = probe(layers, points=points, crs=options["crs"])
+            table = probe(layers, points=points, crs=options["points_crs"])
         _tell(table, options)
 
 
@@ -85,7 +87,14 @@ def _points(options: dict[str, Any]) -> Any:
             "say where: --at X,Y, --pixel-at ROW,COLUMN, --voxel-at I,J,K, --points FILE, or "
             "--region FILE"
         )
-    return listed or options["points"]
+    path = options["points"]
+    if listed or path is None or path.lower().endswith(".csv"):
+        if options["layer"]:
+            raise click.UsageError("--layer is for --points FILE of a GeoPackage")
+        return listed or path
+    from spectrane.spatial.shapes import shapes_of
+
+    return shapes_of(path, crs=options["points_crs"], layer=options["layer"], option="points_crs")
 
 
 def _of_volumes(opened: list[Any], points: Any, options: dict[str, Any], stack: Any) -> Any:
@@ -102,12 +111,11 @@ def _of_volumes(opened: list[Any], points: Any, options: dict[str, Any], stack: 
     return table
 
 
-def _has_polygons(path: str | None) -> bool:
-    if path is None or path.lower().endswith(".csv"):
-        return False
-    from spectrane.spatial.shapes import features_of
+def _has_polygons(points: Any) -> bool:
+    from spectrane.spatial.shapes import Shapes
 
-    return any(geometry["type"] != "Point" for _, geometry in features_of(path))
+    return isinstance(points, Shapes) and any(
+        feature.geometry.get("type") != "Point" for feature in points.features)  # fmt: skip
 
 
 def _profile(raster: Any, table: Any, options: dict[str, Any]) -> None:

@@ -22,6 +22,8 @@
     outline = "lease.geojson"
     color = "#ffd23f"
     label = "name"
+    crs = "EPSG:32727"          # optional; else what the file says, or longitude and latitude
+    layer = "leases"            # of a GeoPackage with several
 """
 
 from __future__ import annotations
@@ -41,9 +43,10 @@ from spectrane.model.errors import AccessError, LookError, MissingFile, nearest
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
 from spectrane.model.source import Source
+from spectrane.model.systems import checked_system
 from spectrane.spatial.clipping import clip
 from spectrane.spatial.described import with_nodata
-from spectrane.spatial.grids import covering, parsed_crs
+from spectrane.spatial.grids import covering
 from spectrane.spatial.relief import Relief, Sun
 
 Number = int | float
@@ -99,6 +102,7 @@ class LayerTable(_Table):
     label: str | bool | None = None
     fill: str | None = None
     crs: str | None = None
+    layer: str | None = None
 
 
 class FileTable(_Table):
@@ -140,7 +144,7 @@ def read_layers(path: str | os.PathLike[str]) -> LayerFile:
     grid = None
     if table.grid is not None:
         size = table.grid.pixel_size
-        grid = covering(table.grid.bounds, (size, size), parsed_crs(table.grid.crs))
+        grid = covering(table.grid.bounds, (size, size), checked_system(table.grid.crs))
     return LayerFile(layers, grid)
 
 
@@ -161,7 +165,7 @@ def _layer(one: LayerTable, folder: str) -> AnyLayer:
     if one.outline is not None:
         return Outline(
             os.path.join(folder, one.outline), one.color, one.width, one.label, one.fill,
-            one.crs, one.opacity, one.visible, one.name,
+            one.crs, one.opacity, one.visible, one.name, one.layer,
         )  # fmt: skip
     look = None
     if isinstance(one.look, str):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -13,8 +13,9 @@ from numpy.typing import NDArray
 from spectrane.display.drawing import Rgba
 from spectrane.model.colors import parse_color
 from spectrane.model.errors import LookError
-from spectrane.model.grid import Grid
-from spectrane.spatial.shapes import LONLAT, brought, features_of, loaded, parts_of, way_to
+from spectrane.model.grid import CrsLike, Grid
+from spectrane.spatial.onto_pixels import Way
+from spectrane.spatial.shapes import Feature, Shapes, shapes_of
 
 _FINER = 4
 """Lines are drawn this many times as large, and made smaller: soft edges at any angle."""
@@ -27,11 +28,12 @@ F64 = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Outline:
-    """GeoJSON to be drawn: its ``color``, line ``width`` in picture pixels, and what labels it.
+    """Shapes to be drawn: their ``color``, line ``width`` in picture pixels, and what labels them.
 
-    ``shape`` is a mapping, a path or a shapely geometry, in ``crs`` or what it says itself.
-    ``label`` names the property that is written at each feature; True takes its name. ``fill`` is
-    a colour for the inside of polygons.
+    ``shape`` is GeoJSON (a mapping or a path), the path of a GeoPackage (``layer`` names one of its
+    layers), a shapely geometry, or what ``read_shapes`` returns, in ``crs`` or what it says itself.
+    ``label`` names the property that is written at each feature that has it; True takes its name.
+    ``fill`` is a colour for the inside of polygons.
     """
 
     shape: Any
@@ -39,10 +41,11 @@ class Outline:
     width: float = 2.0
     label: str | bool | None = None
     fill: str | None = None
-    crs: str | None = None
+    crs: CrsLike | None = None
     opacity: float = 1.0
     visible: bool = True
     name: str | None = None
+    layer: str | None = None
 
     def __post_init__(self) -> None:
         """Check colours and numbers."""
@@ -155,72 +158,36 @@ def _labels(parts: list[Any]) -> Iterator[tuple[str, F64]]:
 
 def _placed(outline: Outline, grid: Grid) -> Iterator[tuple[str, F64, list[F64], tuple[int, str]]]:
     """Yield (kind, picture positions, holes, (feature, label)) of every part of a shape."""
-    lonlat, _ = loaded(outline.shape)
-    way = way_to(grid, outline.crs or (LONLAT if lonlat else None))
-    inverse = np.asarray(np.linalg.inv(grid.matrix), np.float64)
-
-    def place(points: Any, least: int) -> F64:
-        array = _positions(outline, points, least)
-        placed = brought(array, way, inverse, closed=least > 2, curved=_CURVED)
-        return np.clip(placed, -_FAR, _FAR)
-
-    for number, (label, geometry) in enumerate(_features(outline)):
-        for kind, coordinates in _parts(geometry):
-            if kind == "point":
-                yield kind, place([coordinates], 1), [], (number, label)
-            elif kind == "line":
-                yield kind, place(coordinates, 2), [], (number, label)
-            else:
-                held = coordinates if isinstance(coordinates, list | tuple) else ()
-                rings = [place(ring, 3) for ring in held]
-                if rings:
-                    yield kind, rings[0], rings[1:], (number, label)
+    shapes = shapes_of(outline.shape, crs=outline.crs, layer=outline.layer, option="outline_crs")
+    way = Way(shapes, grid, curved=_CURVED)
+    labels = _texts(outline, shapes)
+    for number, (feature, label) in enumerate(zip(shapes.features, labels, strict=True)):
+        for part in shapes.parts(feature):
+            rings = [[np.clip(copy, -_FAR, _FAR)
+                      for copy in way.pixels(ring, closed=part.kind == "polygon")]
+                     for ring in part.rings]  # fmt: skip
+            holes = [copy for ring in rings[1:] for copy in ring]
+            for copy in rings[0]:
+                yield part.kind, copy, holes, (number, label)
 
 
-def _positions(outline: Outline, points: Any, least: int) -> F64:
-    try:
-        array = np.array([[float(v) for v in point[:2]] for point in points], np.float64)
-        if array.ndim != 2 or array.shape[1] != 2 or len(array) < least:
-            raise ValueError
-    except (TypeError, ValueError, OverflowError, KeyError) as error:
-        raise LookError(
-            f"{outline.title}: expected {least} or more positions, each two numbers"
-        ) from error
-    if not np.isfinite(array).all():
-        raise LookError(f"{outline.title}: a position is not finite")
-    return array
+def _texts(outline: Outline, shapes: Shapes) -> list[str]:
+    """Return the label of each feature; empty where it has none.
 
-
-def _features(outline: Outline) -> list[tuple[str, Any]]:
-    _, found = loaded(outline.shape)
+    Raises LookError where no feature has the property that was asked for.
+    """
     if outline.label in (None, False, True):
-        named = features_of(outline.shape)
-        return [(name if outline.label else "", geometry) for name, geometry in named]
-    listed = found.get("features") if found.get("type") == "FeatureCollection" else [found]
-    result = []
-    for feature in listed or []:
-        said = feature.get("properties") if isinstance(feature, Mapping) else None
-        said = said if isinstance(said, Mapping) else {}
-        if outline.label not in said:
-            known = ", ".join(map(str, said)) or "none"
-            raise LookError(
-                f"{outline.title}: no feature property {outline.label!r}; there are {known}"
-            )
-        result.append((str(said[outline.label]), feature.get("geometry")))
-    return result
+        return [feature.name if outline.label else "" for feature in shapes.features]
+    found = [_text(feature, str(outline.label)) for feature in shapes.features]
+    if not any(outline.label in feature.properties for feature in shapes.features):
+        known = dict.fromkeys(str(key) for one in shapes.features for key in one.properties)
+        raise LookError(
+            f"{outline.title}: no feature property {outline.label!r}; there are "
+            f"{', '.join(known) or 'none'}"
+        )
+    return found
 
 
-def _parts(geometry: Any) -> Iterator[tuple[str, Any]]:
-    """Yield the points, lines and polygons of a GeoJSON geometry."""
-    if not isinstance(geometry, Mapping):
-        return
-    kind, held = geometry.get("type"), geometry.get("coordinates")
-    single = {"Point": "point", "LineString": "line", "Polygon": "polygon"}
-    if kind in single:
-        yield single[str(kind)], held
-    elif kind in ("MultiPoint", "MultiLineString", "MultiPolygon"):
-        for one in held if isinstance(held, list | tuple) else ():
-            yield single[str(kind)[5:]], one
-    elif kind == "GeometryCollection":
-        for one in parts_of(geometry):
-            yield from _parts(one)
+def _text(feature: Feature, label: str) -> str:
+    value = feature.properties.get(label)
+    return "" if value is None else str(value)

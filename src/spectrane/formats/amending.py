@@ -22,9 +22,9 @@ from spectrane.formats.sidecar_schema import laid_over as lay
 from spectrane.formats.table import format_called
 from spectrane.model.band import find_band
 from spectrane.model.errors import DataWarning, FormatError, MetadataError
-from spectrane.model.grid import parsed_system
 from spectrane.model.look import Look
 from spectrane.model.source import Source
+from spectrane.model.systems import parsed_system
 from spectrane.model.window import area, whole
 
 _LARGE = 4 << 20

@@ -5,12 +5,13 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING, Any, TypeAlias
+from typing import TYPE_CHECKING, Any, TypeAlias, Union
 
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.model.errors import GridMismatch, MetadataError
+from spectrane.model.systems import parsed_system, system_text_or_none, turn_of
 from spectrane.model.window import Window, extent
 
 if TYPE_CHECKING:
@@ -18,6 +19,9 @@ if TYPE_CHECKING:
 
 Affine: TypeAlias = tuple[tuple[float, ...], ...]
 Bounds: TypeAlias = tuple[float, float, float, float]
+CrsLike: TypeAlias = Union[str, int, "pyproj.CRS", "Grid"]
+"""What names a coordinate system: text (EPSG:CODE, WKT), an EPSG number, a ``pyproj.CRS``, or a
+grid, whose own it is."""
 
 IMAGE_PLANE = "millimetres of the image's plane"
 """The name of the system of an image that lies in a patient, not on a map."""
@@ -72,7 +76,7 @@ class Grid:
         x: float,
         y: float,
         pixel_size: float | tuple[float, float],
-        crs: str | None = None,
+        crs: CrsLike | None = None,
     ) -> Grid:
         """Return an upright grid from the outer corner (x, y) of its first pixel.
 
@@ -81,7 +85,7 @@ class Grid:
         """
         dx, dy = pixel_size if isinstance(pixel_size, tuple) else (pixel_size, pixel_size)
         affine = ((dx, 0.0, x), (0.0, -dy, y), (0.0, 0.0, 1.0))
-        return cls(tuple(shape), affine, crs, y_up=True, placed=True)
+        return cls(tuple(shape), affine, system_text_or_none(crs), y_up=True, placed=True)
 
     @property
     def rows(self) -> int:
@@ -154,6 +158,11 @@ class Grid:
             return None if self.crs_text is None else parsed_system(self.crs_text)
         except MetadataError:
             return None
+
+    @property
+    def turn(self) -> float | None:
+        """A whole turn in the unit of x where x is a longitude; None where it is none."""
+        return turn_of(self.crs_text) if self.placed and len(self.shape) == 2 else None
 
     def center(self, *, row: float, column: float) -> tuple[float, float]:
         """Return (x, y) of the centre of the pixel at a row and column (from 0)."""
@@ -231,16 +240,3 @@ def _snapped(positions: Sequence[float]) -> tuple[int, int]:
 
 def _frozen(matrix: NDArray[np.float64]) -> Affine:
     return tuple(map(tuple, matrix.tolist()))
-
-
-def parsed_system(text: str) -> pyproj.CRS:
-    """Return the coordinate system of a text. Raises MetadataError where it names none."""
-    import pyproj
-
-    try:
-        return pyproj.CRS.from_user_input(text)
-    except pyproj.exceptions.CRSError as error:
-        raise MetadataError(
-            f"coordinate system {text[:200]!r}: not a code or WKT that can be parsed; "
-            "give its EPSG code"
-        ) from error

@@ -6,8 +6,9 @@ from dataclasses import dataclass
 from typing import Any
 
 from spectrane.model.errors import GridMismatch, LookError
-from spectrane.model.grid import Bounds, Grid
+from spectrane.model.grid import Bounds, CrsLike, Grid
 from spectrane.model.source import sizes, spoken
+from spectrane.model.systems import system_text_or_none
 from spectrane.model.window import Window, extent, intersection, whole
 
 LARGEST = (2048, 2048)
@@ -34,7 +35,7 @@ class View:
     rows: tuple[int, int] | None = None
     columns: tuple[int, int] | None = None
     size: tuple[int, int] | None = None
-    crs: str | None = None
+    crs: CrsLike | None = None
 
     def __post_init__(self) -> None:
         """Check that the area is said in one way."""
@@ -48,6 +49,7 @@ class View:
             raise LookError("view: center needs a pixel above 0 and a size")
         if self.size is not None:
             object.__setattr__(self, "size", sizes(self.size))
+        object.__setattr__(self, "crs", system_text_or_none(self.crs))
         for name in ("rows", "columns"):
             if getattr(self, name) is not None:
                 object.__setattr__(self, name, half_open(name, getattr(self, name)))

@@ -24,12 +24,12 @@ from spectrane.formats.registry import open_with, reader_of
 from spectrane.model.errors import FormatError, GridMismatch, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.source import Source
+from spectrane.model.systems import LONLAT
 from spectrane.model.view import View
 from spectrane.model.whole_files import written_whole
 from spectrane.spatial.coordinates import transformer
 from spectrane.spatial.grids import covering, reached
 from spectrane.spatial.placing import place
-from spectrane.spatial.shapes import LONLAT
 from spectrane.spatial.turned import upright
 
 _NAMESPACE = "http://www.opengis.net/kml/2.3"

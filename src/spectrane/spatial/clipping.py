@@ -13,12 +13,13 @@ from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
 from spectrane.engine.pyramid import Level, Whole
 from spectrane.model.errors import GridMismatch, LookError
+from spectrane.model.grid import CrsLike
 from spectrane.model.pixels import Pixels, full_alpha
 from spectrane.model.source import Source
 from spectrane.model.window import Window, area, extent, whole
 from spectrane.spatial.masks import Inverted, Masked, chooser, mask_on
+from spectrane.spatial.onto_pixels import polygons_of
 from spectrane.spatial.polygons import Polygons
-from spectrane.spatial.shapes import polygons_of
 from spectrane.spatial.subset import Subset
 
 KEEPS = ("centers", "touching")
@@ -143,14 +144,15 @@ class _Smaller:
 
 
 def clip(
-    source: Source, shape: Any, *, crs: str | None = None, keep: str = "centers",
+    source: Source, shape: Any, *, crs: CrsLike | None = None, keep: str = "centers",
     outside: bool = False, extent_of: str = "shape", antialias: bool = False, soft: float = 0.0,
 ) -> Source:  # fmt: skip
     """Return a source cut by polygons.
 
-    ``shape`` is GeoJSON (a mapping or a path), a shapely geometry, or bounds, in ``crs`` or what it
-    says itself. A pixel is kept where its centre lies inside (``keep="centers"``), or where its
-    area does in part (``"touching"``); with ``outside``, the others. ``antialias`` and ``soft``
+    ``shape`` is GeoJSON (a mapping or a path), the path of a GeoPackage, a shapely geometry,
+    bounds, or what ``read_shapes`` returns, in ``crs`` or what it says itself. A pixel is kept
+    where its centre lies inside (``keep="centers"``), or where its area does in part
+    (``"touching"``); with ``outside``, the others. ``antialias`` and ``soft``
     (pixels) make an alpha for display. ``extent_of`` ``shape`` leaves the smallest rectangle of
     whole pixels that covers the shape, ``full`` the input's.
 
@@ -162,7 +164,7 @@ def clip(
         raise LookError(f"extent {extent_of!r}: expected shape or full")
     if not 0 <= soft < 1e5 or (soft and antialias):
         raise LookError(f"soft {soft}: expected pixels, 0 or more, and not with antialias")
-    polygons = polygons_of(source, shape, crs=crs)
+    polygons = polygons_of(source.grid, shape, crs=crs)
     edge = Edge(keep, outside, antialias, float(soft))
     window = polygons.window(source.shape)
     if window is None and not outside:

@@ -10,8 +10,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.model.errors import GridMismatch, MetadataError
-from spectrane.model.grid import Bounds, Grid, parsed_system
+from spectrane.model.errors import GridMismatch
+from spectrane.model.grid import Bounds, Grid
+from spectrane.model.systems import parsed_system
 from spectrane.spatial.coordinates import check_related, transformer
 
 F64 = NDArray[np.float64]
@@ -206,11 +207,3 @@ def _span_on(grid: Grid, base: Grid) -> tuple[int, int, int, int]:
     r = inverse[1, 0] * x + inverse[1, 1] * y + inverse[1, 2]
     return (math.floor(r.min() + _ALIGNED), math.ceil(r.max() - _ALIGNED),
             math.floor(c.min() + _ALIGNED), math.ceil(c.max() - _ALIGNED))  # fmt: skip
-
-
-def parsed_crs(text: str) -> str:
-    """Return a coordinate system's text after checking it; MetadataError says what is wrong."""
-    if not isinstance(text, str):
-        raise MetadataError(f"crs {text!r}: expected text such as EPSG:32727")
-    parsed_system(text)
-    return text

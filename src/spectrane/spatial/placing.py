@@ -13,8 +13,9 @@ from spectrane.engine.described import Described
 from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import Grid
 from spectrane.model.source import Source
+from spectrane.model.systems import checked_system
 from spectrane.spatial.fitting import Miss, Transformation, fit, misses, rms
-from spectrane.spatial.grids import LARGEST, covering, parsed_crs
+from spectrane.spatial.grids import LARGEST, covering
 from spectrane.spatial.regions import listed_points
 from spectrane.spatial.regridded import Regridded, chosen_kernel, regrid
 from spectrane.spatial.turned import upright
@@ -83,7 +84,7 @@ def place(
         raise GridMismatch("place: give corners, or bounds, or points; one of them")
     for text in (crs, points_crs):
         if text is not None:
-            parsed_crs(text)
+            checked_system(text)
     if crs is None:
         crs, points_crs = points_crs, None
     if points is None and points_crs is not None and points_crs != crs:

@@ -8,24 +8,25 @@ from collections.abc import Iterable, Mapping
 from typing import Any
 
 from spectrane.model.errors import GridMismatch, LookError, nearest
+from spectrane.model.grid import CrsLike
 from spectrane.model.source import Source
+from spectrane.model.systems import system_text_or_none
 from spectrane.model.view import View
 from spectrane.model.window import Window, whole
 from spectrane.spatial.clipping import Within
-from spectrane.spatial.shapes import features_of, loaded, polygons_of
+from spectrane.spatial.onto_pixels import polygons_of
+from spectrane.spatial.shapes import Feature, Shapes, shapes_of
 
 Place = tuple[str, int, int]
 """A point's name, and the row and column (from 0) it lies at."""
 _KEYS = ("bounds", "rows", "columns", "polygon")
 
 
-def region_of(source: Source, region: Any, lonlat: bool | None = None) -> tuple[Source, Window]:
+def region_of(source: Source, region: Any) -> tuple[Source, Window]:
     """Return a source and the window of it that a region is; a polygon masks what lies outside.
 
     ``region`` is None (everything), a View, map bounds, a mapping with ``bounds``, ``rows`` and
-    ``columns`` or ``polygon``, a GeoJSON mapping or path, or a shapely geometry. GeoJSON is
-    longitude and latitude (RFC 7946); a bare geometry is in the raster's own system; ``lonlat``
-    says otherwise.
+    ``columns`` or ``polygon``, or shapes, as ``spatial.shapes`` reads them.
 
     Raises GridMismatch where the region misses the raster, LookError for what is no region.
     """
@@ -37,7 +38,7 @@ def region_of(source: Source, region: Any, lonlat: bool | None = None) -> tuple[
         return _from_mapping(source, region)
     if isinstance(region, tuple | list) and len(region) == 4:
         return source, View(bounds=tuple(region)).window(source.grid)
-    polygons = polygons_of(source, region, lonlat=lonlat)
+    polygons = polygons_of(source.grid, region)
     window = polygons.window(source.shape)
     if window is None:
         raise GridMismatch(
@@ -57,31 +58,30 @@ def _from_mapping(source: Source, region: Mapping[str, Any]) -> tuple[Source, Wi
 
 
 def zones_of(
-    source: Source, points: Any, crs: str | None = None
+    source: Source, points: Any, crs: CrsLike | None = None
 ) -> list[tuple[str, Source, Window]]:
     """Return (name, source, window) of points, a pixel each, and of polygons, masked.
 
-    ``points``: GeoJSON of points and polygons, or what ``point_places`` takes.
+    ``points``: shapes of points and polygons, or what ``point_places`` takes.
     """
-    if not _is_geojson(points):
+    if not _are_shapes(points):
         return [_pixel(source, place) for place in point_places(source, points, crs)]
+    shapes = shapes_of(points, crs=crs, option="points_crs")
     found = []
-    lonlat, _ = loaded(points)
-    for name, geometry in features_of(points):
-        if geometry["type"] == "Point":
-            one = _point(name, geometry, lonlat)
-            found.append(_pixel(source, point_places(source, [one])[0]))
+    for feature in shapes.features:
+        if feature.geometry.get("type") == "Point":
+            found.append(_pixel(source, point_places(source, [_point(shapes, feature)])[0]))
         else:
-            found.append((name, *region_of(source, geometry, lonlat)))
+            found.append((feature.name, *region_of(source, shapes.only(feature))))
     return found
 
 
-def _is_geojson(points: Any) -> bool:
+def _are_shapes(points: Any) -> bool:
     if isinstance(points, str | os.PathLike):
         return not os.fspath(points).lower().endswith(".csv")
-    return hasattr(points, "__geo_interface__") or (
+    return isinstance(points, Shapes) or hasattr(points, "__geo_interface__") or (
         isinstance(points, Mapping) and "type" in points
-    )
+    )  # fmt: skip
 
 
 def _pixel(source: Source, place: Place) -> tuple[str, Source, Window]:
@@ -89,35 +89,36 @@ def _pixel(source: Source, place: Place) -> tuple[str, Source, Window]:
     return name, source, ((row, row + 1), (column, column + 1))
 
 
-def point_places(source: Source, points: Any, crs: str | None = None) -> list[Place]:
-    """Return (name, row, column) of points: GeoJSON, a CSV path, a table, or mappings.
+def point_places(source: Source, points: Any, crs: CrsLike | None = None) -> list[Place]:
+    """Return (name, row, column) of points: shapes, a CSV path, a table, or mappings.
 
     A mapping has x and y (in ``crs``, or the raster's own system), or row and column (from 0),
     and a name. Raises GridMismatch for a point outside, LookError for what is no point.
     """
-    return [_place(source, one, number, crs) for number, one in enumerate(named_points(points), 1)]
+    return [_place(source, one, number, crs)
+            for number, one in enumerate(named_points(points, crs), 1)]  # fmt: skip
 
 
-def listed_points(points: Any) -> Iterable[Mapping[str, Any]]:
-    """Return mappings of points given as a CSV path, GeoJSON, a table, or mappings."""
+def listed_points(points: Any, crs: CrsLike | None = None) -> Iterable[Mapping[str, Any]]:
+    """Return mappings of points given as a CSV path, shapes, a table, or mappings."""
     if isinstance(points, str | os.PathLike) and os.fspath(points).lower().endswith(".csv"):
         try:
             with open(points, newline="", encoding="utf-8-sig") as file:
                 return [dict(row) for row in csv.DictReader(file, skipinitialspace=True)]
         except (OSError, ValueError, csv.Error) as error:
             raise LookError(f"{os.fspath(points)}: points cannot be read: {error}") from error
-    if _is_geojson(points):
-        lonlat, _ = loaded(points)
-        return [_point(name, geometry, lonlat) for name, geometry in features_of(points)]
+    if _are_shapes(points):
+        shapes = shapes_of(points, crs=crs, option="points_crs")
+        return [_point(shapes, feature) for feature in shapes.features]
     if hasattr(points, "to_dict"):
         records: list[Mapping[str, Any]] = points.to_dict("records")
         return records
     return [points] if isinstance(points, Mapping) else list(points)
 
 
-def named_points(points: Any) -> Iterable[Mapping[str, Any]]:
+def named_points(points: Any, crs: CrsLike | None = None) -> Iterable[Mapping[str, Any]]:
     """Return points that say which number is which, or raise LookError."""
-    listed = listed_points(points)
+    listed = listed_points(points, crs)
     for number, one in enumerate(listed, 1):
         if not isinstance(one, Mapping):
             raise LookError(f"point {number}: {one!r} does not say which number is which; expected "
@@ -126,29 +127,32 @@ def named_points(points: Any) -> Iterable[Mapping[str, Any]]:
     return listed
 
 
-def _point(name: str, geometry: Mapping[str, Any], lonlat: bool) -> Mapping[str, Any]:
-    if geometry["type"] != "Point":
-        raise LookError(f"points: {name} is a {geometry['type']}; expected points")
-    x, y = geometry["coordinates"][:2]
-    return {"name": name, "x": x, "y": y} | ({"crs": "EPSG:4326"} if lonlat else {})
+def _point(shapes: Shapes, feature: Feature) -> Mapping[str, Any]:
+    parts = list(shapes.parts(feature))
+    if len(parts) != 1 or parts[0].kind != "point":
+        kind = feature.geometry.get("type")
+        raise LookError(f"{shapes.title}: {feature.name} is a {kind}; expected points")
+    shapes.only(feature).check_degrees()
+    x, y = parts[0].rings[0][0].tolist()
+    return {"name": feature.name, "x": x, "y": y, "crs": shapes.crs}
 
 
-def _pixel_at(source: Source, x: float, y: float, crs: str | None) -> tuple[int, int]:
+def _pixel_at(source: Source, x: float, y: float, crs: CrsLike | None) -> tuple[int, int]:
     """Return the row and column of a map position; of a swath, those of the nearest pixel."""
     if source.geolocation is None or source.grid.placed:
         x, y = View(center=(x, y), pixel=1.0, size=(1, 1), crs=crs).middle(source.grid)
         return source.grid.locate(x=x, y=y)
     from spectrane.spatial.swaths import located
 
-    return located(source.geolocation, x, y, crs)
+    return located(source.geolocation, x, y, system_text_or_none(crs))
 
 
-def _place(source: Source, given: Mapping[str, Any], number: int, crs: str | None) -> Place:
+def _place(source: Source, given: Mapping[str, Any], number: int, crs: CrsLike | None) -> Place:
     name = str(given.get("name") or number)
     try:
         if given.get("x") is not None and given.get("y") is not None:
             x, y = float(given["x"]), float(given["y"])
-            row, column = _pixel_at(source, x, y, given.get("crs", crs))
+            row, column = _pixel_at(source, x, y, given.get("crs") or crs)
         else:
             row, column = int(given["row"]), int(given["column"])
     except (KeyError, ValueError, TypeError, OverflowError) as error:

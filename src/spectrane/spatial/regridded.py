@@ -22,6 +22,7 @@ from spectrane.model.physical import as_stored, value_dtype
 from spectrane.model.pixels import Pixels, full_alpha
 from spectrane.model.resampling import RESAMPLINGS, check_unmixed
 from spectrane.model.source import Source
+from spectrane.model.systems import checked_system
 from spectrane.model.window import Window, area, extent, intersection, relative, whole
 from spectrane.spatial.coordinates import (
     TOLERANCE,
@@ -31,7 +32,7 @@ from spectrane.spatial.coordinates import (
     check_related,
     warn_of_datum,
 )
-from spectrane.spatial.grids import grid_of, offset_on, parsed_crs, suggested
+from spectrane.spatial.grids import grid_of, offset_on, suggested
 from spectrane.spatial.shifted import Shifted
 from spectrane.spatial.turned import upright
 
@@ -314,7 +315,7 @@ def regrid(
     if grid is not None:
         target = grid_of(grid)
     else:
-        target = suggested(source.grid, None if crs is None else parsed_crs(crs), pixel_size)
+        target = suggested(source.grid, None if crs is None else checked_system(crs), pixel_size)
     return onto(source, target, chosen_kernel(source, resample, target, force), tolerance)
 
 

@@ -1,47 +1,217 @@
-"""Shapes as people give them: GeoJSON, files of it, shapely geometries; brought onto a raster."""
+"""Vector shapes as people give them: the one door, with one rule of coordinate systems.
+
+GeoJSON (RFC 7946; a mapping, a file, anything with ``__geo_interface__``), GeoPackage files, and
+bounds. Their system is what the caller says; else what the file says; else, of GeoJSON, longitude
+and latitude, and of bare geometries and bounds the raster's own.
+"""
 
 from __future__ import annotations
 
 import json
 import os
 import warnings
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.model.errors import DataWarning, GridMismatch, LookError
-from spectrane.model.grid import Grid
-from spectrane.model.source import Source
-from spectrane.spatial.polygons import Polygons, Ring
+from spectrane.model.errors import DataWarning, LookError, MetadataError, MissingFile
+from spectrane.model.systems import LONLAT, same_system, system_text, system_text_or_none
+from spectrane.spatial.geopackage import is_geopackage, read_layer
 
+Ring = NDArray[np.float64]
 _LARGEST = 512 << 20
-_CURVED = 0.05
-"""Edges that another system bends by more than so many pixels are broken up."""
-_BREAKS = 12
-LONLAT = "EPSG:4326"
+_FURTHEST = 1080.0
+"""Longitudes beyond three turns are none."""
+_SINGLE = {"Point": "point", "LineString": "line", "Polygon": "polygon"}
+_LEAST = {"point": (1, "one position"), "line": (2, "two or more positions"),
+          "polygon": (3, "three or more positions a ring")}  # fmt: skip
+_COUNTS = {
+    1: "one or more positions",
+    2: "two or more positions",
+    3: "three or more positions a ring",
+}
 
 
-def loaded(shape: Any) -> tuple[bool, Mapping[str, Any]]:
-    """Return whether it is in longitude and latitude, and the GeoJSON object."""
-    if hasattr(shape, "__geo_interface__") and not isinstance(shape, Mapping):
-        return False, shape.__geo_interface__
-    if isinstance(shape, tuple | list) and len(shape) == 4:
-        return False, _box(shape)
-    if isinstance(shape, str | os.PathLike):
-        name = os.fspath(shape)
-        try:
-            if os.path.getsize(name) > _LARGEST:
-                raise LookError(f"{name}: is larger than {_LARGEST >> 20} MB")
-            with open(name, encoding="utf-8") as file:
-                shape = json.load(file)
-        except (OSError, ValueError) as error:
-            raise LookError(f"{name}: not GeoJSON: {error}") from error
+@dataclass(frozen=True)
+class Feature:
+    """A shape: its name, its GeoJSON geometry, and what is said of it."""
+
+    name: str
+    geometry: Mapping[str, Any]
+    properties: Mapping[str, Any]
+
+
+@dataclass(frozen=True)
+class Part:
+    """A point, line or polygon: its rings or its only line, each (n, 2), not closed."""
+
+    kind: str
+    rings: tuple[Ring, ...]
+
+
+@dataclass(frozen=True)
+class Shapes:
+    """Features in one coordinate system: ``crs``; None: that of the raster they are brought to.
+
+    ``assumed`` tells that nobody has said it, so that it is longitude and latitude (RFC 7946).
+    ``option`` is what a caller sets to say another.
+    """
+
+    title: str
+    features: tuple[Feature, ...]
+    crs: str | None
+    assumed: bool = False
+    option: str = "crs"
+
+    def __repr__(self) -> str:
+        of = "the raster's own system" if self.crs is None else self.crs[:60]
+        return f"<Shapes {self.title}: {len(self.features)} features in {of}>"
+
+    def only(self, feature: Feature) -> Shapes:
+        """Return one of the features alone."""
+        return replace(self, features=(feature,))
+
+    def parts(self, feature: Feature) -> Iterator[Part]:
+        """Yield the points, lines and polygons of a feature. Raises LookError for broken ones."""
+        for kind, held in _flat(feature.geometry):
+            yield Part(kind, tuple(_rings(kind, held, f"{self.title}: {feature.name}")))
+
+    def check_degrees(self) -> None:
+        """Raise LookError where the system was assumed and positions cannot be degrees."""
+        if not self.assumed:
+            return
+        for feature in self.features:
+            for part in self.parts(feature):
+                for ring in part.rings:
+                    far = (np.abs(ring) > (_FURTHEST, 90.0)).any(axis=1)
+                    if far.any():
+                        x, y = ring[int(far.argmax())].tolist()
+                        raise LookError(
+                            f"{self.title}: names no coordinate system, so that its positions are "
+                            f"longitude and latitude (RFC 7946), and {x:.10g}, {y:.10g} cannot be "
+                            f"degrees; say which system they are in: {self._said()}"
+                        )
+
+    def _said(self) -> str:
+        return f"{self.option}=EPSG:CODE, or --{self.option.replace('_', '-')} EPSG:CODE"
+
+
+def read_shapes(
+    path: str | os.PathLike[str], *, layer: str | None = None, crs: Any = None
+) -> Shapes:
+    """Read vector shapes from a GeoJSON or GeoPackage file; wherever shapes go, they go too.
+
+    ``layer`` names one of a GeoPackage's layers; ``crs`` their coordinate system, where the file
+    does not say it, or says it wrong. Raises LookError for what is neither, or holds no such layer.
+    """
+    return shapes_of(os.fspath(path), crs=crs, layer=layer)
+
+
+def shapes_of(
+    given: Any, *, crs: Any = None, layer: str | None = None, option: str = "crs"
+) -> Shapes:
+    """Return shapes however they were given: see the module. ``option`` is for messages."""
+    if isinstance(given, Shapes):
+        return given if crs is None else replace(given, crs=system_text(crs), assumed=False)
+    asked = system_text_or_none(crs)
+    if isinstance(given, str | os.PathLike):
+        found, said, lonlat = _from_file(os.fspath(given), layer)
+    else:
+        found, said, lonlat = _from_object(given)
+    if asked is not None and said is not None and not _same(asked, said):
+        warnings.warn(
+            f"{found.title}: says that it is in {said[:80]}, and is taken to be in {asked[:80]}, "
+            "as asked", DataWarning, stacklevel=3,
+        )  # fmt: skip
+    assumed = lonlat and asked is None and said is None
+    return replace(found, crs=asked or said or (LONLAT if assumed else None), assumed=assumed,
+                   option=option)  # fmt: skip
+
+
+def _same(first: str, second: str) -> bool:
+    try:
+        return same_system(first, second)
+    except MetadataError:
+        return False
+
+
+_Found = tuple[Shapes, str | None, bool]
+"""Shapes, the system that they name themselves, and whether it is by RFC 7946 else."""
+
+
+def _from_file(name: str, layer: str | None) -> _Found:
+    title = os.path.basename(name)
+    if not os.path.exists(name):
+        raise MissingFile(f"{name}: no such file of shapes")
+    if is_geopackage(name):
+        rows, system = read_layer(name, layer)
+        features = [_feature(geometry, said, number) for number, geometry, said in rows]
+        return Shapes(title, tuple(features), None), system, False
+    if layer is not None:
+        raise LookError(f"{name}: layer {layer!r}: only GeoPackage files have layers")
+    try:
+        if os.path.getsize(name) > _LARGEST:
+            raise LookError(f"{name}: is larger than {_LARGEST >> 20} MB")
+        with open(name, encoding="utf-8-sig") as file:
+            shape = json.load(file)
+    except (OSError, ValueError, RecursionError) as error:
+        raise LookError(f"{name}: neither GeoJSON nor a GeoPackage: {error}") from error
+    return _from_mapping(shape, title, lonlat=True)
+
+
+def _from_object(given: Any) -> _Found:
+    if hasattr(given, "__geo_interface__") and not isinstance(given, Mapping):
+        found, said, _ = _from_mapping(given.__geo_interface__, "the shape", lonlat=False)
+        own = getattr(given, "crs", None)
+        return found, said or system_text_or_none(own), False
+    if isinstance(given, tuple | list) and len(given) == 4:
+        return _from_mapping(_box(given), "the bounds", lonlat=False)
+    return _from_mapping(given, "the shape", lonlat=True)
+
+
+def _from_mapping(shape: Any, title: str, *, lonlat: bool) -> _Found:
     if not isinstance(shape, Mapping) or "type" not in shape:
-        raise LookError(f"region: expected bounds, a GeoJSON object or path, not {shape!r:.80}")
-    named = _crs_name(shape)
-    return not named or "CRS84" in named or named.endswith(":4326"), shape
+        raise LookError(f"{title}: expected bounds, a GeoJSON object or path, not {shape!r:.80}")
+    features = []
+    for number, one in enumerate(_listed(shape, title), 1):
+        said, geometry = one.get("properties"), one.get("geometry")
+        said = said if isinstance(said, Mapping) else {}
+        if isinstance(geometry, Mapping):  # RFC 7946 allows features without a place
+            features.append(_feature(geometry, said, one.get("id") or number))
+    return Shapes(title, tuple(features), None), _named_system(shape, title), lonlat
+
+
+def _feature(geometry: Mapping[str, Any], said: Mapping[str, Any], number: Any) -> Feature:
+    return Feature(str(said.get("name") or said.get("id") or number), geometry, said)
+
+
+def _listed(shape: Mapping[str, Any], title: str) -> Sequence[Mapping[str, Any]]:
+    if shape.get("type") == "FeatureCollection":
+        listed = shape.get("features", [])
+        if not isinstance(listed, list | tuple) or not all(
+            isinstance(one, Mapping) for one in listed
+        ):
+            raise LookError(f"{title}: features is not a list of features")
+        return listed
+    return [shape if shape.get("type") == "Feature" else {"geometry": shape}]
+
+
+def _named_system(shape: Mapping[str, Any], title: str) -> str | None:
+    """Return the system that the ``crs`` member of older GeoJSON (2008) names."""
+    member = shape.get("crs")
+    if member is None:
+        return None
+    said = member.get("properties") if isinstance(member, Mapping) else None
+    name = said.get("name") if isinstance(said, Mapping) else None
+    if not isinstance(name, str) or not name:
+        raise LookError(
+            f"{title}: its crs member {member!r:.80} names no system (a link is not followed); say "
+            "it by crs"
+        )
+    return LONLAT if "CRS84" in name else name
 
 
 def _box(bounds: Sequence[Any]) -> Mapping[str, Any]:
@@ -56,180 +226,45 @@ def _box(bounds: Sequence[Any]) -> Mapping[str, Any]:
     return {"type": "Polygon", "coordinates": [ring]}
 
 
-def _crs_name(shape: Mapping[str, Any]) -> str:
-    member = shape.get("crs")
-    said = member.get("properties") if isinstance(member, Mapping) else None
-    return str(said.get("name", "")) if isinstance(said, Mapping) else ""
+def _flat(geometry: Any, depth: int = 0) -> Iterator[tuple[str, Any]]:
+    """Yield the kind and coordinates of the points, lines and polygons of a geometry."""
+    if not isinstance(geometry, Mapping) or depth > 32:
+        return
+    kind, held = str(geometry.get("type")), geometry.get("coordinates")
+    if kind in _SINGLE:
+        yield _SINGLE[kind], held
+    elif kind in ("MultiPoint", "MultiLineString", "MultiPolygon"):
+        for one in held if isinstance(held, list | tuple) else ():
+            yield _SINGLE[kind[5:]], one
+    elif kind == "GeometryCollection":
+        parts = geometry.get("geometries")
+        for one in parts if isinstance(parts, list | tuple) else ():
+            yield from _flat(one, depth + 1)
 
 
-def features_of(shape: Any) -> list[tuple[str, Any]]:
-    """Return (name, GeoJSON geometry) of each feature; a bare geometry is one, without a name."""
-    _, found = loaded(shape)
-    named = []
-    for number, feature in enumerate(_features(found), 1):
-        said = feature.get("properties")
-        said = said if isinstance(said, Mapping) else {}
-        name = str(said.get("name") or said.get("id") or feature.get("id") or number)
-        if not isinstance(feature.get("geometry"), Mapping):
-            continue  # RFC 7946 allows features without a place
-        named.append((name, feature["geometry"]))
-    return named
+def _rings(kind: str, held: Any, where: str) -> Iterator[Ring]:
+    if kind == "point":
+        yield _positions([held], kind, where)
+    elif kind == "line":
+        yield _positions(held, kind, where)
+    else:
+        if not isinstance(held, list | tuple | np.ndarray) or not len(held):
+            raise LookError(f"{where}: a polygon without a ring")
+        for ring in held:
+            yield _positions(ring, kind, where)
 
 
-def _features(found: Mapping[str, Any]) -> Sequence[Mapping[str, Any]]:
-    if found.get("type") == "FeatureCollection":
-        listed = found.get("features", [])
-        if not isinstance(listed, list) or not all(isinstance(one, Mapping) for one in listed):
-            raise LookError("GeoJSON: features is not a list of features")
-        return listed
-    return [found if found.get("type") == "Feature" else {"geometry": found}]
-
-
-def polygons_of(
-    source: Source, shape: Any, *, crs: str | None = None, lonlat: bool | None = None
-) -> Polygons:
-    """Return a shape's polygons in pixel positions of a raster.
-
-    GeoJSON is longitude and latitude (RFC 7946) unless it names another system; a bare geometry,
-    or bounds, are in the raster's own. ``crs`` says otherwise. A ring that crosses itself is
-    mended, with a warning. Raises LookError for what holds no polygon, GridMismatch for what
-    cannot be brought to the raster's system.
-    """
-    told, _ = loaded(shape)
-    given = crs or _named_crs(shape) or (
-        LONLAT if (told if lonlat is None else lonlat) else None)  # fmt: skip
-    found: list[list[Ring]] = []
-    for _, geometry in features_of(shape):
-        found += _polygons(geometry)
-    if not found:
-        raise LookError("region: expected a Polygon or MultiPolygon with at least one ring")
-    found = _mended(found)
-    way = way_to(source.grid, given)
-    inverse = np.asarray(np.linalg.inv(source.grid.matrix), np.float64)
-    exteriors = [brought(polygon[0], way, inverse) for polygon in found]
-    holes = [brought(ring, way, inverse) for polygon in found for ring in polygon[1:]]
-    return Polygons.of(exteriors, holes)
-
-
-def _named_crs(shape: Any) -> str | None:
-    """Return the system that older GeoJSON names, where it is not longitude and latitude."""
-    lonlat, found = loaded(shape)
-    return None if lonlat else _crs_name(found) or None
-
-
-def _polygons(geometry: Any) -> list[list[Ring]]:
-    if not isinstance(geometry, Mapping):
-        return []
-    kind = geometry.get("type")
-    if kind == "Polygon":
-        return [_checked(geometry.get("coordinates"))]
-    if kind == "MultiPolygon":
-        parts = geometry.get("coordinates")
-        return [_checked(part) for part in (parts if isinstance(parts, list | tuple) else ())]
-    if kind == "GeometryCollection":
-        return [one for part in parts_of(geometry) for one in _polygons(part)]
-    return []
-
-
-def parts_of(collection: Mapping[str, Any]) -> Sequence[Any]:
-    """Return the geometries of a GeometryCollection."""
-    found = collection.get("geometries")
-    return found if isinstance(found, list | tuple) else ()
-
-
-def _checked(rings: Any) -> list[Ring]:
-    found = []
+def _positions(points: Any, kind: str, where: str) -> Ring:
+    """Return positions as (n, 2) numbers; heights and what follows them are left out."""
     try:
-        for ring in rings:
-            array = np.asarray(ring, np.float64)
-            if array.ndim != 2 or array.shape[1] < 2 or not np.isfinite(array[:, :2]).all():
-                raise ValueError
-            if len(array) > 1 and (array[0, :2] == array[-1, :2]).all():
-                array = array[:-1]
-            if len(array) < 3:
-                raise ValueError
-            found.append(np.ascontiguousarray(array[:, :2]))
-    except (TypeError, ValueError) as error:
-        raise LookError(
-            "polygon: expected rings of three or more positions, each two finite numbers"
-        ) from error
-    if not found:
-        raise LookError("polygon: has no ring")
-    return found
-
-
-def _mended(polygons: list[list[Ring]]) -> list[list[Ring]]:
-    """Return the polygons with rings that cross themselves taken apart, and say so."""
-    import shapely
-
-    made = np.array([
-        shapely.polygons(
-            shapely.linearrings(rings[0]), [shapely.linearrings(hole) for hole in rings[1:]] or None
-        )
-        for rings in polygons
-    ])  # fmt: skip
-    valid = shapely.is_valid(made)
-    if valid.all():
-        return polygons
-    wrong = np.flatnonzero(~valid)
-    reason = shapely.is_valid_reason(made[wrong[0]])
-    warnings.warn(
-        f"{len(wrong)} of {len(polygons)} polygons cross or touch themselves ({reason}) and were "
-        "mended by the even-odd rule; check that the area is the one meant", DataWarning,
-        stacklevel=3,
-    )  # fmt: skip
-    found = [polygons[k] for k in np.flatnonzero(valid)]
-    for part in shapely.get_parts(shapely.make_valid(made[wrong])).tolist():
-        for one in shapely.get_parts(part).tolist():
-            if one.geom_type == "Polygon" and not one.is_empty:
-                rings = [one.exterior, *one.interiors]
-                found.append([np.asarray(ring.coords)[:-1, :2] for ring in rings])
-    if not found:
-        raise LookError("the polygons have no area")
-    return found
-
-
-def way_to(grid: Grid, given: str | None) -> Any:
-    """Return the way from a shape's system to a grid's; None where they are one or unknown."""
-    system = grid.crs
-    if given is None or system is None or not grid.placed:
-        return None
-    import pyproj
-
-    try:
-        if pyproj.CRS.from_user_input(given) == system:
-            return None
-        return pyproj.Transformer.from_crs(given, system, always_xy=True)
-    except pyproj.exceptions.ProjError as error:
-        raise GridMismatch(f"shape: its system {given!r} cannot be used: {error}") from error
-
-
-def brought(
-    points: Ring, way: Any, inverse: NDArray[np.float64], *, closed: bool = True,
-    curved: float = _CURVED,
-) -> Ring:  # fmt: skip
-    """Return a line's pixel positions, with more points where straight edges become bent ones.
-
-    ``inverse`` takes the map to pixels; an edge is broken up where it bends by more than ``curved``
-    of them. Raises GridMismatch where a point has no place on the map.
-    """
-    for _ in range(_BREAKS if way is not None and len(points) > 1 else 0):
-        following = np.roll(points, -1, axis=0)
-        ends, middles = _through(points, way), _through((points + following) / 2, way)
-        off = (middles - (ends + np.roll(ends, -1, axis=0)) / 2) @ inverse[:2, :2].T
-        bent = np.hypot(off[:, 0], off[:, 1]) > curved
-        if not closed:
-            bent[-1] = False
-        where = np.flatnonzero(bent)
-        if not where.size:
-            break
-        points = np.insert(points, where + 1, ((points + following) / 2)[where], axis=0)
-    placed = points if way is None else _through(points, way)
-    return np.asarray(placed @ inverse[:2, :2].T + inverse[:2, 2])
-
-
-def _through(points: Ring, way: Any) -> Ring:
-    x, y = way.transform(points[:, 0], points[:, 1])
-    if not (np.isfinite(x).all() and np.isfinite(y).all()):
-        raise GridMismatch("the shape cannot be brought to the raster's coordinate system")
-    return np.column_stack([x, y])
+        array = np.array([[float(v) for v in point[:2]] for point in points], np.float64)
+        if array.ndim != 2 or array.shape[1] != 2:
+            raise ValueError("not two numbers each")
+    except (TypeError, ValueError, OverflowError, KeyError) as error:
+        raise LookError(f"{where}: a {kind}'s positions are no numbers: {error}") from error
+    if kind == "polygon" and len(array) > 1 and (array[0] == array[-1]).all():
+        array = array[:-1]
+    least, said = _LEAST[kind]
+    if len(array) < least or not np.isfinite(array).all():
+        raise LookError(f"{where}: a {kind} needs {said}, each two finite numbers")
+    return array

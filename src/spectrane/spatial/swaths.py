@@ -23,9 +23,10 @@ from spectrane.model.physical import as_stored
 from spectrane.model.pixels import Pixels
 from spectrane.model.resampling import check_unmixed
 from spectrane.model.source import Source
+from spectrane.model.systems import checked_system
 from spectrane.model.window import Window, block_window, blocks_touching, extent, relative, whole
 from spectrane.spatial.coordinates import transformer, turned
-from spectrane.spatial.grids import covering, parsed_crs
+from spectrane.spatial.grids import covering
 
 RADIUS = 6_371_008.8
 """The earth's mean radius in metres (IUGG)."""
@@ -227,7 +228,7 @@ def regrid_swath(
     if not 0 < reach < 1e7:
         raise LookError(f"within {within}: expected metres above 0")
     target = grid if grid is not None else _covering(
-        source.geolocation, parsed_crs(crs or "EPSG:4326"), pixel_size, balls.step)  # fmt: skip
+        source.geolocation, checked_system(crs or "EPSG:4326"), pixel_size, balls.step)  # fmt: skip
     if grid is not None and (not grid.placed or grid.crs is None):
         raise GridMismatch("regrid: a swath needs a grid with a place and a coordinate system")
     return FromSwath(source, target, kernel, reach, balls)
@@ -279,7 +280,7 @@ def located(geolocation: Geolocation, x: float, y: float, crs: str | None) -> tu
     Raises GridMismatch where none is within two pixels.
     """
     if crs is not None:
-        given = Grid((1, 1), crs_text=parsed_crs(crs), placed=True)
+        given = Grid((1, 1), crs_text=checked_system(crs), placed=True)
         x, y = transformer(given, _LONLAT).transform(x, y)
     balls = _Balls.around(geolocation)
     point = xyz(np.array([x]), np.array([y]))

@@ -1,0 +1,97 @@
+"""Coordinate systems: the ways to name one, and whether its x is a longitude."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from typing import TYPE_CHECKING, Any
+
+from spectrane.model.errors import MetadataError
+
+if TYPE_CHECKING:
+    import pyproj
+
+LONLAT = "EPSG:4326"
+"""Longitude and latitude, in this order, as all positions here: x before y."""
+
+
+def system_text(given: Any) -> str:
+    """Return the text that names a coordinate system, however it was given.
+
+    Raises MetadataError for what names none. The text itself is understood where it is used.
+
+    >>> system_text(32727), system_text("32727"), system_text("EPSG:4326")
+    ('EPSG:32727', 'EPSG:32727', 'EPSG:4326')
+    """
+    if isinstance(given, str) and given.strip():
+        text = given.strip()
+        return f"EPSG:{text}" if text.isdecimal() else text
+    if isinstance(given, int) and not isinstance(given, bool):
+        return f"EPSG:{given}"
+    grid = getattr(given, "grid", given)
+    if hasattr(grid, "crs_text"):
+        if grid.crs_text is None:
+            raise MetadataError("crs: the grid given for it names no coordinate system itself")
+        return str(grid.crs_text)
+    if hasattr(given, "to_wkt") and hasattr(given, "to_epsg"):
+        code = given.to_epsg()
+        known = code is not None and parsed_system(f"EPSG:{code}") == given
+        return f"EPSG:{code}" if known else str(given.to_wkt())
+    raise MetadataError(
+        f"crs {given!r:.80}: expected text such as EPSG:32727 or WKT, an EPSG number, a "
+        "pyproj.CRS, or a grid"
+    )
+
+
+def system_text_or_none(given: Any) -> str | None:
+    """Return the text that names a coordinate system; None for None."""
+    return None if given is None else system_text(given)
+
+
+def parsed_system(text: str) -> pyproj.CRS:
+    """Return the coordinate system of a text. Raises MetadataError where it names none."""
+    import pyproj
+
+    try:
+        return pyproj.CRS.from_user_input(text)
+    except pyproj.exceptions.CRSError as error:
+        raise MetadataError(
+            f"coordinate system {text[:200]!r}: not a code or WKT that can be parsed; "
+            "give its EPSG code"
+        ) from error
+
+
+def same_system(first: str, second: str) -> bool:
+    """Tell whether two texts name one system, whatever order they give its axes in."""
+    return first == second or parsed_system(first).equals(
+        parsed_system(second), ignore_axis_order=True
+    )
+
+
+@lru_cache(64)
+def turn_of(text: str | None) -> float | None:
+    """Return a whole turn in the unit of x where x is a longitude; None where it is none.
+
+    >>> turn_of("EPSG:4326"), turn_of("EPSG:32727"), turn_of(None)
+    (360.0, None, None)
+    """
+    import math
+
+    if text is None:
+        return None
+    if text in (LONLAT, "OGC:CRS84"):
+        return 360.0
+    try:
+        system = parsed_system(text)
+    except MetadataError:
+        return None
+    if not system.is_geographic:
+        return None
+    unit = float(system.axis_info[0].unit_conversion_factor)  # radians
+    return round(2 * math.pi / unit, 9) if unit > 0 else None
+
+
+def checked_system(given: Any) -> str:
+    """Return the text of a coordinate system that can be understood. Raises MetadataError else."""
+    text = system_text(given)
+    parsed_system(text)
+    return text
