@@ -100,8 +100,8 @@ class Raster(Faced):
         columns: tuple[int, int] | None = None,
     ) -> Raster:  # fmt: skip
         """Return a window: half-open rows and columns from 0, or map bounds snapped outward."""
-        window = _extract.asked_window(self._source, rows=rows, columns=columns, bounds=bounds)
-        return Raster(Subset(self._source, range(len(self.bands)), window))
+        source, window = _extract.asked(self._source, rows=rows, columns=columns, bounds=bounds)
+        return Raster(Subset(source, range(len(self.bands)), window))
 
     def with_nodata(self, nodata: Any, *, when: str | None = None) -> Raster:
         """Return the raster under another no-data rule: see ``spatial.described.with_nodata``."""

@@ -229,7 +229,7 @@ def common_grid(
 ) -> Grid:
     """Return the grid a stack is drawn on: the part viewed, at the size asked for."""
     view = view_of(view)
-    window = view.window(grid)
+    window = view.span(grid)
     asked = size or view.size
     part = grid.cropped(window)
     if given is not None and asked is None:

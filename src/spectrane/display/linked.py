@@ -18,7 +18,7 @@ from spectrane.model.look import Look, look_of
 from spectrane.model.source import Source
 from spectrane.model.view import View, fitted
 from spectrane.model.window import Window
-from spectrane.spatial.coordinates import transformer
+from spectrane.spatial.coordinates import near, transformer
 
 MODES = ("panels", "checker", "swipe")
 """Rasters side by side; two in alternating squares; two divided at a line."""
@@ -90,7 +90,7 @@ def _onto(picture: Picture, source: Source, area: Grid) -> NDArray[np.uint8]:
     east, north = area.to_map(at_x, at_y)
     if source.grid.crs_text != area.crs_text and source.grid.crs_text and area.crs_text:
         east, north = transformer(area, source.grid).transform(east, north)
-    column, row = (np.floor(one) for one in picture.grid.from_map(east, north))
+    column, row = (np.floor(one) for one in picture.grid.from_map(near(picture.grid, east), north))
     high, wide = picture.rgba.shape[:2]
     with np.errstate(invalid="ignore"):
         inside = (row >= 0) & (row < high) & (column >= 0) & (column < wide)

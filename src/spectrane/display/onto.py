@@ -15,7 +15,7 @@ from spectrane.model.grid import Grid
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window, whole
-from spectrane.spatial.coordinates import Mapping
+from spectrane.spatial.coordinates import Mapping, moved_east
 from spectrane.spatial.regridded import Regridded
 from spectrane.spatial.turned import upright
 
@@ -56,9 +56,9 @@ def _pixels(plan: RenderPlan, source: Source, grid: Grid, mapping: Mapping) -> P
 
 def _even_window(grid: Grid, own: Grid, mapping: Mapping) -> Window | None:
     """Return the window of whole source pixels that a grid covers, where it is one."""
-    if not mapping.same_crs:
+    if not mapping.same_crs or mapping.shift is None:
         return None
-    between = np.linalg.solve(own.matrix, grid.matrix)
+    between = np.linalg.solve(own.matrix, moved_east(grid, mapping.shift).matrix)
     if abs(between[0, 1]) + abs(between[1, 0]) > 1e-9 or min(between[0, 0], between[1, 1]) <= 0:
         return None
     window = []

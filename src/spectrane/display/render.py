@@ -18,6 +18,7 @@ from spectrane.model.look import Look
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source, check_answer
 from spectrane.model.view import View, fitted, view_of
+from spectrane.spatial.rolled import seen
 from spectrane.spatial.turned import upright
 
 
@@ -35,9 +36,8 @@ def render(
     2048. Warns (DataWarning) where the picture is likely to mislead. Raises BandError,
     LookError, GridMismatch.
     """
-    source = upright(source)
     view = view_of(view)
-    window = view.window(source.grid)
+    source, window = seen(upright(source), view)
     shape = fitted(window, size or view.size)
     check_answer(1, shape, np.dtype(np.uint32))
     plan = resolve(source, look, window)

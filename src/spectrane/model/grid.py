@@ -172,10 +172,21 @@ class Grid:
     def locate(self, *, x: float, y: float) -> tuple[int, int]:
         """Return (row, column) of the pixel whose half-open area holds (x, y).
 
-        The answer may lie outside the grid; the caller decides what that means.
+        A longitude is taken by whole turns to where the grid has it. The answer may lie outside
+        the grid; the caller decides what that means.
         """
-        column, row = self.position(x=x, y=y)
+        column, row = self.position(x=self.near(x), y=y)
         return math.floor(row), math.floor(column)
+
+    def near(self, x: float) -> float:
+        """Return x, by whole turns over the grid or nearest to it where it is a longitude."""
+        x_min, _, x_max, _ = self.bounds
+        if x_min <= x < x_max or not math.isfinite(x) or self.turn is None:
+            return x
+        first = (
+            x + math.ceil((x_min - x) / self.turn) * self.turn
+        )  # the first from the west edge on
+        return first if first - x_max < x_min - (first - self.turn) else first - self.turn
 
     def position(self, *, x: float, y: float) -> tuple[float, float]:
         """Return fractional corner-based (column, row) of a map position."""

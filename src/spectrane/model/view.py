@@ -7,6 +7,7 @@ from typing import Any
 
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Bounds, CrsLike, Grid
+from spectrane.model.longitudes import nearest_shift
 from spectrane.model.source import sizes, spoken
 from spectrane.model.systems import system_text_or_none
 from spectrane.model.window import Window, extent, intersection, whole
@@ -64,6 +65,17 @@ class View:
             raise GridMismatch(self._miss(grid, wanted))
         return seen
 
+    def span(self, grid: Grid) -> Window:
+        """Return the part of a grid that is seen, over its edge where it goes all round the globe.
+
+        Raises GridMismatch where they do not meet.
+        """
+        (rows, columns), wanted = self.window(grid), self._wanted(grid)
+        first, last = wanted[1]
+        by_index = self.rows is not None or self.columns is not None
+        over = (first, last) != columns and not by_index and goes_round(grid)
+        return rows, ((first, min(last, first + grid.columns)) if over else columns)
+
     def _wanted(self, grid: Grid) -> Window:
         if self.center is not None and self.size is not None and self.pixel is not None:
             (x, y), (rows, columns) = self.middle(grid), self.size
@@ -90,17 +102,20 @@ class View:
     def middle(self, grid: Grid) -> tuple[float, float]:
         """Return the view's centre in the raster's own coordinate system."""
         assert self.center is not None
-        if self.crs is None:
-            return self.center
-        x, y = self._turn(grid).transform(*self.center)
-        return float(x), float(y)
+        x, y = self.center if self.crs is None else self._turn(grid).transform(*self.center)
+        return grid.near(float(x)), float(y)
 
     def _bounds(self, grid: Grid) -> Bounds:
         assert self.bounds is not None
-        if self.crs is None:
-            return self.bounds
-        x_min, y_min, x_max, y_max = self._turn(grid).transform_bounds(*self.bounds)
-        return float(x_min), float(y_min), float(x_max), float(y_max)
+        found = self.bounds if self.crs is None else self._turn(grid).transform_bounds(*self.bounds)
+        x_min, y_min, x_max, y_max = (float(one) for one in found)
+        first, _, last, _ = grid.bounds
+        if first <= x_min < x_max <= last or grid.turn is None:
+            return x_min, y_min, x_max, y_max
+        # From west to east over the antimeridian west is the greater (RFC 7946, section 5.2).
+        x_max += grid.turn if x_min > x_max else 0.0
+        shift = nearest_shift((x_min, x_max), (first, last), grid.turn)
+        return x_min + shift, y_min, x_max + shift, y_max
 
     def _miss(self, grid: Grid, wanted: Window) -> str:
         if self.rows is None and self.columns is None:
@@ -109,6 +124,18 @@ class View:
                 f"{'' if grid.placed else ' (it has no place: the numbers are columns and rows)'}"
             )
         return f"view: {spoken(wanted)} lie outside the raster's {spoken(whole(grid.shape))}"
+
+
+def goes_round(grid: Grid) -> bool:
+    """Tell whether the columns of an upright grid go once round the globe, to a pixel's thousandth.
+
+    >>> goes_round(Grid.from_corner((1, 36), x=0, y=1, pixel_size=10, crs="EPSG:4326"))
+    True
+    """
+    if grid.turn is None or grid.rotated:
+        return False
+    step = abs(grid.affine[0][0])
+    return abs(grid.columns * step - grid.turn) < 1e-3 * step
 
 
 def view_of(given: Any) -> View:

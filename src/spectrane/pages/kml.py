@@ -23,6 +23,7 @@ from spectrane.formats.png.encoding import encode_png
 from spectrane.formats.registry import open_with, reader_of
 from spectrane.model.errors import FormatError, GridMismatch, LookError
 from spectrane.model.grid import Grid
+from spectrane.model.longitudes import between_antimeridians
 from spectrane.model.source import Source
 from spectrane.model.systems import LONLAT
 from spectrane.model.view import View
@@ -136,8 +137,7 @@ def lonlat_grid(grid: Grid, size: tuple[int, int]) -> Grid:
 
 def _box(grid: Grid) -> str:
     west, south, east, north = grid.bounds
-    if east > 180:  # KML wants -180 to 180; across the antimeridian east is less than west
-        east -= 360
+    west, east = between_antimeridians(west, east)  # KML wants -180 to 180, east less across it
     return (
         f"<LatLonBox><north>{north:.10f}</north><south>{south:.10f}</south>"
         f"<east>{east:.10f}</east><west>{west:.10f}</west></LatLonBox>"
@@ -148,11 +148,19 @@ def _corners(grid: Grid) -> str:
     """Return the four corners, counter-clockwise from the lower left, as KML has them."""
     way = transformer(grid, Grid((1, 1), crs_text=LONLAT, placed=True))
     upper_left, upper_right, lower_right, lower_left = grid.corners
-    points = []
+    points: list[str] = []
+    first = None
     for x, y in (lower_left, lower_right, upper_right, upper_left):
         longitude, latitude = way.transform(x, y)
         if not np.isfinite([longitude, latitude]).all():
             raise GridMismatch("KML: a corner has no longitude and latitude")
+        longitude = (longitude + 180) % 360 - 180
+        first = longitude if first is None else first
+        if abs(longitude - first) > 180:
+            raise GridMismatch(
+                "KML: the picture lies across the antimeridian, where four corners do not tell "
+                "which way round; write it without quad (--quad), placed by a box"
+            )
         points.append(f"{longitude:.10f},{latitude:.10f}")
     return f"<LatLonQuad><coordinates>{' '.join(points)}</coordinates></LatLonQuad>"
 

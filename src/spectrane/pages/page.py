@@ -119,6 +119,8 @@ def _lonlat(grid: Grid) -> list[list[float]] | None:
     east, north = way.transform(*grid.to_map(c, r))
     if not (np.isfinite(east).all() and np.isfinite(north).all()):
         return None
+    for axis in (0, 1):  # on beyond the antimeridian, so that what lies between nodes is too
+        east = np.unwrap(east, period=360.0, axis=axis)
     return [np.round(east, 7).ravel().tolist(), np.round(north, 7).ravel().tolist()]
 
 

@@ -27,6 +27,7 @@ from spectrane.formats.png.encoding import encode_png
 from spectrane.formats.registry import open_with, reader_of
 from spectrane.model.errors import AccessError, ExistingFile, GridMismatch, LookError
 from spectrane.model.grid import Bounds, Grid
+from spectrane.model.systems import LONLAT, same_system
 from spectrane.model.view import View
 from spectrane.model.whole_files import written_whole
 from spectrane.model.window import whole
@@ -304,22 +305,24 @@ def _read(root: str, tile: Tile) -> NDArray[np.uint8]:
 
 
 def _reach(area: Grid, plan: Scheme) -> Bounds:
-    """Return an area's bounds in the scheme's system, within what the scheme covers."""
-    target = Grid((1, 1), crs_text=plan.crs, placed=True, y_up=True)
-    if area.crs == target.crs:
+    """Return an area's bounds in the scheme's system; round the globe they run on beyond its edge.
+
+    Raises GridMismatch for what lies outside what the scheme covers.
+    """
+    if area.crs_text is not None and same_system(area.crs_text, plan.crs) and area.turn is None:
         bounds = area.bounds
-    elif plan.name == "mercator":
-        west, south, east, north = _lonlat(area)
-        south, north = max(south, -_FURTHEST), min(north, _FURTHEST)
-        scale = _HALF / 180
-        bounds = (west * scale, _mercator(south), east * scale, _mercator(north))
+        west, east = max(bounds[0], plan.bounds[0]), min(bounds[2], plan.bounds[2])
     else:
-        bounds = reached(area, target)
-    low = [max(a, b) for a, b in zip(bounds[:2], plan.bounds[:2], strict=True)]
-    high = [min(a, b) for a, b in zip(bounds[2:], plan.bounds[2:], strict=True)]
-    if low[0] >= high[0] or low[1] >= high[1]:
+        west, south, east, north = bounds = _lonlat(area)
+        if plan.name == "mercator":
+            south, north = max(south, -_FURTHEST), min(north, _FURTHEST)
+            scale = _HALF / 180
+            west, east = west * scale, east * scale
+            bounds = (west, _mercator(south), east, _mercator(north))
+    low, high = max(bounds[1], plan.bounds[1]), min(bounds[3], plan.bounds[3])
+    if west >= east or low >= high:
         raise GridMismatch(f"tiles: the raster lies outside what {plan.well_known} covers")
-    return low[0], low[1], high[0], high[1]
+    return west, low, east, high
 
 
 def _mercator(latitude: float) -> float:
@@ -327,8 +330,12 @@ def _mercator(latitude: float) -> float:
 
 
 def _lonlat(area: Grid) -> Bounds:
-    target = Grid((1, 1), crs_text="EPSG:4326", placed=True, y_up=True)
-    return area.bounds if area.crs == target.crs else reached(area, target)
+    """Return bounds in degrees that begin within -180...180."""
+    target = Grid((1, 1), crs_text=LONLAT, placed=True, y_up=True)
+    same = area.crs_text is not None and same_system(area.crs_text, LONLAT)
+    west, south, east, north = area.bounds if same else reached(area, target)
+    turns = 360.0 * math.floor((west + 180.0) / 360.0)
+    return west - turns, south, min(east - turns, west - turns + 360.0), north
 
 
 def _checked_zooms(zooms: tuple[int, int]) -> tuple[int, int]:
@@ -358,14 +365,15 @@ def _span(plan: Scheme, bounds: Bounds, zoom: int) -> tuple[int, int, int, int]:
     right = math.ceil((bounds[2] - plan.bounds[0]) / side - slack)
     top = math.floor((plan.bounds[3] - bounds[3]) / side + slack)
     bottom = math.ceil((plan.bounds[3] - bounds[1]) / side - slack)
-    return left, max(left + 1, right), top, max(top + 1, bottom)
+    right = min(max(left + 1, right), left + (plan.across << zoom))
+    return left, right, top, max(top + 1, bottom)
 
 
 def _tiles(plan: Scheme, bounds: Bounds, zoom: int) -> Iterator[Tile]:
     left, right, top, bottom = _span(plan, bounds, zoom)
     for row in range(top, bottom):
         for column in range(left, right):
-            yield zoom, column, row
+            yield zoom, column % (plan.across << zoom), row  # on beyond the antimeridian
 
 
 def _count(plan: Scheme, bounds: Bounds, zoom: int) -> int:
@@ -377,10 +385,13 @@ def _write_documents(
     root: str, plan: Scheme, zooms: tuple[int, int], lonlat: Bounds, title: str, attribution: str
 ) -> None:
     west, south, east, north = lonlat
+    middle = ((west + east) / 2 + 180) % 360 - 180
+    if east > 180:  # TileJSON 3.0.0: bounds must not wrap around the antimeridian
+        west, east = -180.0, 180.0
     about = {
         "tilejson": "3.0.0", "name": title, "tiles": ["{z}/{x}/{y}.png"], "scheme": "xyz",
         "minzoom": zooms[0], "maxzoom": zooms[1], "bounds": [west, south, east, north],
-        "center": [(west + east) / 2, (south + north) / 2, zooms[0]],
+        "center": [middle, (south + north) / 2, zooms[0]],
         "attribution": escape(attribution), "crs": plan.crs, "tileMatrixSet": plan.well_known,
     }  # fmt: skip
     if not attribution:
@@ -406,7 +417,6 @@ def _capabilities(plan: Scheme, zooms: tuple[int, int], lonlat: Bounds, title: s
             f"<TileHeight>{TILE}</TileHeight><MatrixWidth>{plan.across << zoom}</MatrixWidth>"
             f"<MatrixHeight>{down}</MatrixHeight></TileMatrix>"
         )
-    west, south, east, north = lonlat
     lines = [
         '<?xml version="1.0" encoding="UTF-8"?>',
         '<Capabilities xmlns="http://www.opengis.net/wmts/1.0" '
@@ -415,8 +425,7 @@ def _capabilities(plan: Scheme, zooms: tuple[int, int], lonlat: Bounds, title: s
         "<ows:ServiceType>OGC WMTS</ows:ServiceType>"
         "<ows:ServiceTypeVersion>1.0.0</ows:ServiceTypeVersion></ows:ServiceIdentification>",
         f"<Contents><Layer><ows:Title>{escape(title)}</ows:Title>",
-        f"<ows:WGS84BoundingBox><ows:LowerCorner>{west!r} {south!r}</ows:LowerCorner>"
-        f"<ows:UpperCorner>{east!r} {north!r}</ows:UpperCorner></ows:WGS84BoundingBox>",
+        *_boxes(lonlat),
         '<ows:Identifier>layers</ows:Identifier><Style isDefault="true">'
         "<ows:Identifier>default</ows:Identifier></Style><Format>image/png</Format>",
         f"<TileMatrixSetLink><TileMatrixSet>{plan.well_known}</TileMatrixSet></TileMatrixSetLink>",
@@ -427,3 +436,14 @@ def _capabilities(plan: Scheme, zooms: tuple[int, int], lonlat: Bounds, title: s
         *matrices, "</TileMatrixSet></Contents></Capabilities>", "",
     ]  # fmt: skip
     return "\n".join(lines)
+
+
+def _boxes(lonlat: Bounds) -> list[str]:
+    """Return the bounding box, or two of them across the antimeridian, as WMTS allows."""
+    west, south, east, north = lonlat
+    sides = [(west, east)] if east <= 180 else [(west, 180.0), (-180.0, east - 360)]
+    return [
+        f"<ows:WGS84BoundingBox><ows:LowerCorner>{first!r} {south!r}</ows:LowerCorner>"
+        f"<ows:UpperCorner>{last!r} {north!r}</ows:UpperCorner></ows:WGS84BoundingBox>"
+        for first, last in sides
+    ]

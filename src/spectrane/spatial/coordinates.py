@@ -6,7 +6,7 @@ import contextlib
 import threading
 import warnings
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from spectrane.kernels.gathering import bilinear_cells
 from spectrane.model.errors import DataWarning, GridMismatch
 from spectrane.model.grid import Grid
+from spectrane.model.longitudes import nearest_shift, shifts, turned
 from spectrane.model.window import Window, extent
 
 F64 = NDArray[np.float64]
@@ -31,14 +32,31 @@ _POORER = 1.0
 """Metres by which a datum transformation at hand must be worse to be warned of."""
 
 
-def turned(x: F64, middle: float) -> F64:
-    """Return longitudes in degrees by whole turns within half a turn of a middle.
+def shift_onto(grid: Grid, other: Grid) -> float | None:
+    """Return the whole turns by which a grid of the same system must be moved to meet another.
 
-    >>> turned(np.array([-179.0, 10.0]), 180.0).tolist()
-    [181.0, 10.0]
+    0 where x is no longitude; None where it meets it at several places round the globe.
     """
-    turn = middle - 180.0
-    return np.where(np.isfinite(x), (x - turn) % 360.0 + turn, x)
+    if other.turn is None:
+        return 0.0
+    (first, _, last, _), (x_min, _, x_max, _) = grid.bounds, other.bounds
+    found = shifts((first, last), (x_min, x_max), other.turn)
+    if len(found) > 1:
+        return None
+    return found[0] if found else nearest_shift((first, last), (x_min, x_max), other.turn)
+
+
+def moved_east(grid: Grid, by: float) -> Grid:
+    """Return a grid with x raised by so much."""
+    (a, b, c), *rest = grid.affine
+    return replace(grid, affine=((a, b, c + by), *rest)) if by else grid
+
+
+def near(grid: Grid, x: F64) -> F64:
+    """Return x by whole turns within half a turn of a grid's middle where it is a longitude."""
+    if grid.turn is None:
+        return x
+    return turned(x, (grid.bounds[0] + grid.bounds[2]) / 2, grid.turn)
 
 
 @dataclass
@@ -46,7 +64,8 @@ class Mapping:
     """Where each pixel of ``target`` lies in ``source``.
 
     ``tolerance`` bounds the error of positions in pixels of ``source``; 0 computes each exactly.
-    ``warp`` replaces the inverse of the source's affine.
+    ``warp`` replaces the inverse of the source's affine. ``shift`` are the whole turns of longitude
+    from the target's to the source's; None where each position has its own.
 
     >>> there = Mapping(Grid((4, 4)), Grid((4, 4), ((2, 0, 0), (0, 2, 0), (0, 0, 1))))
     >>> columns, rows = there.positions(((0, 1), (0, 3)))
@@ -65,7 +84,8 @@ class Mapping:
         """Check that the grids can be related at all."""
         self.same_crs = check_related(self.target, self.source)
         self.affine = self.same_crs and self.warp is None
-        self._middle = self._middle_longitude()
+        alone = self.same_crs and self.warp is None
+        self.shift = shift_onto(self.target, self.source) if alone else None
 
     def __getstate__(self) -> dict[str, Any]:
         return {**self.__dict__, "_way": None, "_lock": None}
@@ -73,13 +93,6 @@ class Mapping:
     def __setstate__(self, state: dict[str, Any]) -> None:
         self.__dict__.update(state)
         self._lock = threading.Lock()
-
-    def _middle_longitude(self) -> float | None:
-        """Return the middle of a geographic source, around which longitudes are taken."""
-        if self.same_crs or self.source.crs is None or not self.source.crs.is_geographic:
-            return None
-        x_min, _, x_max, _ = self.source.bounds
-        return (x_min + x_max) / 2
 
     @property
     def way(self) -> Any:
@@ -94,10 +107,12 @@ class Mapping:
         x, y = self.target.to_map(columns, rows)
         if not self.same_crs:
             x, y = self.way.transform(x, y)
-            if self._middle is not None:
-                x = turned(x, self._middle)
         if self.warp is not None:
             return self.warp(x, y)
+        if self.shift is None:
+            x = near(self.source, x)
+        elif self.shift:
+            x = x + self.shift
         return self.source.from_map(x, y)
 
     def positions(self, window: Window) -> Positions:

@@ -16,6 +16,7 @@ from spectrane.model.resampling import check_unmixed
 from spectrane.model.source import Source
 from spectrane.model.view import View
 from spectrane.model.window import Window
+from spectrane.spatial.rolled import seen
 
 
 def pixels(
@@ -43,7 +44,7 @@ def pixels(
     """
     check_unmixed(source.mixable or size is None, resample, force)
     indices = find_bands(source.bands, bands)
-    window = asked_window(source, rows=rows, columns=columns, bounds=bounds)
+    source, window = asked(source, rows=rows, columns=columns, bounds=bounds)
     found = source.read(indices, window, size, resample)
     mask = ~found.validity
     values = found.values
@@ -61,20 +62,23 @@ def pixels(
     return np.ma.MaskedArray(values, mask)
 
 
-def asked_window(
+def asked(
     source: Source,
     *,
     rows: tuple[int, int] | None = None,
     columns: tuple[int, int] | None = None,
     bounds: Bounds | None = None,
-) -> Window:
-    """Return the window of rows and columns, or of bounds; all of the raster for neither."""
+) -> tuple[Source, Window]:
+    """Return the window of rows and columns, or of bounds; all of the raster for neither.
+
+    The source is rolled where bounds run over the edge of one that goes round the globe.
+    """
     if bounds is not None and (rows is not None or columns is not None):
         raise LookError("give bounds, or rows and columns; not both")
     if bounds is not None:
-        return View(bounds=bounds).window(source.grid)
+        return seen(source, View(bounds=bounds))
     view = View(rows=rows, columns=columns)
     shape = source.shape
-    asked = (view.rows or (0, shape[0]), view.columns or (0, shape[1]))
+    window = (view.rows or (0, shape[0]), view.columns or (0, shape[1]))
     view.window(source.grid)  # raises where it misses altogether, or is the wrong way round
-    return source.checked(asked)
+    return source, source.checked(window)

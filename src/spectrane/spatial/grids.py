@@ -12,8 +12,10 @@ from numpy.typing import NDArray
 
 from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import Bounds, Grid
+from spectrane.model.longitudes import nearest_shift, shifts, together
 from spectrane.model.systems import parsed_system
-from spectrane.spatial.coordinates import check_related, transformer
+from spectrane.model.window import Window, whole
+from spectrane.spatial.coordinates import check_related, moved_east, shift_onto, transformer
 
 F64 = NDArray[np.float64]
 _EDGE = 65
@@ -41,9 +43,9 @@ def offset_on(grid: Grid, base: Grid) -> tuple[int, int] | None:
     >>> offset_on(base.cropped(((2, 4), (1, 3))), base)
     (2, 1)
     """
-    if not check_related(base, grid):
+    if not check_related(base, grid) or (shift := shift_onto(grid, base)) is None:
         return None
-    between = np.linalg.solve(base.matrix, grid.matrix)
+    between = np.linalg.solve(base.matrix, moved_east(grid, shift).matrix)
     furthest = max(*grid.shape, 1)
     if np.abs(between[:2, :2] - np.eye(2)).max() * furthest > _ALIGNED:
         return None
@@ -180,11 +182,17 @@ def _round_the_globe(longitude: F64, latitude: F64, inner: F64) -> Bounds:
 def union(grids: Sequence[Grid], base: Grid) -> Grid:
     """Return the smallest grid on the pixels of ``base`` that covers all grids.
 
+    Longitudes are taken by whole turns as they lie nearest together, from where ``base`` has them.
     Raises GridMismatch where a grid has no place in the system of ``base``.
     """
+    outlines = [_outline_in(grid, base) for grid in grids]
+    moved = [0.0] * len(grids)
+    if base.turn is not None:
+        spans = [(float(x.min()), float(x.max())) for x, _ in outlines]
+        moved = together([(base.bounds[0], base.bounds[2]), *spans], base.turn)[1:]
     rows, columns = [], []
-    for grid in grids:
-        top, bottom, left, right = _span_on(grid, base)
+    for (x, y), shift in zip(outlines, moved, strict=True):
+        top, bottom, left, right = _span_on(x + shift, y, base)
         rows += [top, bottom]
         columns += [left, right]
     if max(max(rows) - min(rows), max(columns) - min(columns)) > LARGEST:
@@ -192,16 +200,36 @@ def union(grids: Sequence[Grid], base: Grid) -> Grid:
     return extended(base, (min(rows), max(rows)), (min(columns), max(columns)))
 
 
-def _span_on(grid: Grid, base: Grid) -> tuple[int, int, int, int]:
-    """Return the first and last row and column on another grid's pixels that cover a grid."""
+def window_on(grid: Grid, base: Grid) -> Window:
+    """Return the rows and columns of a base's endless pixels that a grid lies on, near the base.
+
+    All of the base where the grid meets it at several places round the globe.
+    """
+    x, y = _outline_in(grid, base)
+    if base.turn is not None:
+        span, of = (float(x.min()), float(x.max())), (base.bounds[0], base.bounds[2])
+        if len(shifts(span, of, base.turn)) > 1:
+            return whole(base.shape)
+        x = x + nearest_shift(span, of, base.turn)
+    top, bottom, left, right = _span_on(x, y, base)
+    return (top, bottom), (left, right)
+
+
+def _outline_in(grid: Grid, base: Grid) -> tuple[F64, F64]:
+    """Return positions along a grid's edge in another's system."""
     if check_related(base, grid):
         x, y = np.array(grid.corners).T
-    else:
-        x, y = transformer(grid, base).transform(*_boundary(grid))
-        if not (np.isfinite(x).all() and np.isfinite(y).all()):
-            raise GridMismatch(
-                f"a raster in {grid.crs_text} has no place in {base.crs_text}: {grid.bounds}"
-            )
+        return x, y
+    x, y = transformer(grid, base).transform(*_boundary(grid))
+    if not (np.isfinite(x).all() and np.isfinite(y).all()):
+        raise GridMismatch(
+            f"a raster in {grid.crs_text} has no place in {base.crs_text}: {grid.bounds}"
+        )
+    return (x if base.turn is None else np.unwrap(x, period=base.turn)), y
+
+
+def _span_on(x: F64, y: F64, base: Grid) -> tuple[int, int, int, int]:
+    """Return the first and last row and column of a grid's pixels that cover positions."""
     inverse = np.linalg.inv(base.matrix)
     c = inverse[0, 0] * x + inverse[0, 1] * y + inverse[0, 2]
     r = inverse[1, 0] * x + inverse[1, 1] * y + inverse[1, 2]

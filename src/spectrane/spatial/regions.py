@@ -15,6 +15,7 @@ from spectrane.model.view import View
 from spectrane.model.window import Window, whole
 from spectrane.spatial.clipping import Within
 from spectrane.spatial.onto_pixels import polygons_of
+from spectrane.spatial.rolled import seen
 from spectrane.spatial.shapes import Feature, Shapes, shapes_of
 
 Place = tuple[str, int, int]
@@ -33,11 +34,11 @@ def region_of(source: Source, region: Any) -> tuple[Source, Window]:
     if region is None:
         return source, whole(source.shape)
     if isinstance(region, View):
-        return source, region.window(source.grid)
+        return seen(source, region)
     if isinstance(region, Mapping) and "type" not in region:
         return _from_mapping(source, region)
     if isinstance(region, tuple | list) and len(region) == 4:
-        return source, View(bounds=tuple(region)).window(source.grid)
+        return seen(source, View(bounds=tuple(region)))
     polygons = polygons_of(source.grid, region)
     window = polygons.window(source.shape)
     if window is None:
@@ -54,7 +55,7 @@ def _from_mapping(source: Source, region: Mapping[str, Any]) -> tuple[Source, Wi
     if "polygon" in region:
         return region_of(source, region["polygon"])
     given: dict[str, Any] = {key: tuple(value) for key, value in region.items()}
-    return source, View(**given).window(source.grid)
+    return seen(source, View(**given))
 
 
 def zones_of(

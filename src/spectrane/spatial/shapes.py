@@ -28,11 +28,6 @@ _FURTHEST = 1080.0
 _SINGLE = {"Point": "point", "LineString": "line", "Polygon": "polygon"}
 _LEAST = {"point": (1, "one position"), "line": (2, "two or more positions"),
           "polygon": (3, "three or more positions a ring")}  # fmt: skip
-_COUNTS = {
-    1: "one or more positions",
-    2: "two or more positions",
-    3: "three or more positions a ring",
-}
 
 
 @dataclass(frozen=True)

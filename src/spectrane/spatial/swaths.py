@@ -19,13 +19,14 @@ from spectrane.engine.full import FullSource
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.geolocation import F64, Geolocation
 from spectrane.model.grid import Grid
+from spectrane.model.longitudes import turned
 from spectrane.model.physical import as_stored
 from spectrane.model.pixels import Pixels
 from spectrane.model.resampling import check_unmixed
 from spectrane.model.source import Source
 from spectrane.model.systems import checked_system
 from spectrane.model.window import Window, block_window, blocks_touching, extent, relative, whole
-from spectrane.spatial.coordinates import transformer, turned
+from spectrane.spatial.coordinates import near, transformer
 from spectrane.spatial.grids import covering
 
 RADIUS = 6_371_008.8
@@ -186,7 +187,7 @@ class FromSwath(Derived, FullSource):
         sums, counts = np.zeros((2, len(bands), size))
         for longitude, latitude, values, valid in self._found(bands, edges, self.balls.step):
             x, y = way.transform(longitude, latitude)
-            column, row = self.grid.from_map(_turned(self.grid, np.asarray(x)), np.asarray(y))
+            column, row = self.grid.from_map(near(self.grid, np.asarray(x)), np.asarray(y))
             inside = (row >= top) & (row < bottom) & (column >= left) & (column < right)
             cell = (np.floor(row[inside]) - top) * (right - left) + np.floor(column[inside]) - left
             cell = cell.astype(np.intp)
@@ -199,14 +200,6 @@ class FromSwath(Derived, FullSource):
             means = np.where(counts > 0, sums / np.maximum(counts, 1), 0)
         out[...] = as_stored(means, self.dtype).reshape(out.shape)
         mask[...] = (counts > 0).reshape(mask.shape)
-
-
-def _turned(grid: Grid, x: F64) -> F64:
-    """Return x by whole turns near a geographic grid's middle; of others as it is."""
-    system = grid.crs
-    if system is None or not system.is_geographic:
-        return x
-    return turned(x, (grid.bounds[0] + grid.bounds[2]) / 2)
 
 
 def regrid_swath(
@@ -250,7 +243,7 @@ def _covering(geolocation: Geolocation, crs: str, pixel_size: Any, step: float) 
         x, y = x[known], y[known]
         if geographic:  # around the first place, so that the antimeridian is no edge
             middle = float(x[0]) if middle is None else middle
-            x = turned(x, middle)
+            x = turned(x, middle, target.turn or 360.0)
         least = np.minimum(least, [x.min(), y.min()])
         most = np.maximum(most, [x.max(), y.max()])
     if not np.isfinite(least).all():

@@ -241,6 +241,7 @@
       + `${held.placed ? "y" : "row"} ${digits(north, 10)}`, held.crs];
     const degrees = lonlat(column, row);
     if (degrees) {
+      degrees[0] = ((degrees[0] + 180) % 360 + 360) % 360 - 180;  // nodes run on beyond 180
       lines.push(`${Math.abs(degrees[1]).toFixed(5)}° ${degrees[1] < 0 ? "S" : "N"}   `
         + `${Math.abs(degrees[0]).toFixed(5)}° ${degrees[0] < 0 ? "W" : "E"}`);
     }

@@ -23,7 +23,7 @@ from spectrane.model.source import Source
 from spectrane.model.window import Window, intersection, shifted, whole
 from spectrane.spatial.converted import conversion
 from spectrane.spatial.coordinates import transformer
-from spectrane.spatial.grids import offset_on, union
+from spectrane.spatial.grids import extended, offset_on, union, window_on
 from spectrane.spatial.regridded import Regridded, chosen_kernel
 from spectrane.spatial.subset import Subset
 from spectrane.spatial.turned import upright
@@ -121,10 +121,8 @@ def lay(source: Source, base: Grid, resample: str | None, force: bool = False) -
     if offset is not None:
         window = tuple((d, d + n) for d, n in zip(offset, source.shape, strict=True))
         return Laid(source, window, called(source))
-    covering = union([source.grid], base)
-    start = offset_on(covering, base)
-    assert start is not None
-    window = tuple((d, d + n) for d, n in zip(start, covering.shape, strict=True))
+    window = window_on(source.grid, base)
+    covering = extended(base, *window)
     kernel = chosen_kernel(source, resample, covering, force)
     return Laid(Regridded(source, covering, kernel), window, called(source))
 
