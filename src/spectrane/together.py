@@ -180,21 +180,21 @@ def join_bands(rasters: Iterable[Raster]) -> Raster:
 
 def overlay(
     layers: Sequence[AnyLayer], *, grid: Any = None, view: View | None = None,
-    size: tuple[int, int] | None = None,
+    size: tuple[int, int] | None = None, area: str = "bottom",
 ) -> Picture:  # fmt: skip
     """Return one picture of layers, the first the lowest: see ``display.layers.stacked``."""
-    return stack(layers, grid=grid, view=view, size=size).picture()
+    return stack(layers, grid=grid, view=view, size=size, area=area).picture()
 
 
 def stack(
     layers: Sequence[AnyLayer], *, grid: Any = None, view: View | None = None,
-    size: tuple[int, int] | None = None,
+    size: tuple[int, int] | None = None, area: str = "bottom",
 ) -> Stack:  # fmt: skip
     """Return layers drawn on one grid and kept apart, for a page, tiles or a picture."""
     from spectrane.display.layers import stacked
 
     chosen = None if grid is None else grid_of(grid)
-    return stacked(list(layers), grid=chosen, view=view, size=size)
+    return stacked(list(layers), grid=chosen, view=view, size=size, area=area)
 
 
 def load_layers(path: str | os.PathLike[str]) -> LayerFile:

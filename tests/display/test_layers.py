@@ -225,3 +225,42 @@ def test_what_is_wrong_in_a_layer_file_is_told(tmp_path, text, message):
         read_layers(path)
     with pytest.raises(sp.MissingFile, match="no such layer file"):
         read_layers(tmp_path / "none.toml")
+
+
+def test_what_the_lowest_layer_cuts_is_told_and_union_shows_all(rng, utm):
+    grids = [utm.cropped(((0, 70), (0, 90))), utm.cropped(((0, 70), (45, 135))),
+             utm.cropped(((200, 220), (0, 20)))]  # fmt: skip
+    low, high, far = (
+        sp.Layer(sp.from_array(np.full((1, *g.shape), 9, "u1"), grid=g), sp.Look(limits=(0, 9)),
+                 name=name)
+        for g, name in zip(grids, ("low", "high", "far"), strict=True)
+    )  # fmt: skip
+    with pytest.warns(
+        sp.DataWarning, match="50% of high: outside the area of the bottom layer, lo"
+    ):
+        assert sp.overlay([low, high]).rgba.shape[:2] == (70, 90)
+    both = sp.overlay([low, high], area="union")
+    assert both.rgba.shape[:2] == (70, 135)
+    assert both.rgba[..., 3].all()
+    outline = sp.Outline((490000, 7350000, 490010, 7350010), name="beds", crs=utm)
+    with pytest.warns(sp.DataWarning, match="far, beds: not in the area shown"):
+        sp.overlay([low, far, outline])
+    with pytest.raises(sp.LookError, match="area 'all'"):
+        sp.overlay([low], area="all")
+    view = sp.View(rows=(0, 10))
+    assert sp.overlay([low, high], view=view).rgba.shape[:2] == (10, 90)  # asked for: not told
+
+
+def test_images_of_other_planes_are_told():
+    from dataclasses import replace
+
+    from spectrane.model.grid import IMAGE_PLANE
+
+    plane = sp.Grid((9, 9), placed=True, crs_name=IMAGE_PLANE, plane=("1.2", "axial", "10.00"))
+    one, same, other, unknown = (
+        sp.Layer(sp.from_array(np.ones((1, 9, 9), "u1"), grid=replace(plane, plane=key)), name=name)
+        for name, key in (("a", plane.plane), ("b", plane.plane),
+                          ("c", ("1.2", "axial", "30.00")), ("d", None))
+    )  # fmt: skip
+    with pytest.warns(sp.DataWarning, match="^c, d: millimetres of another plane"):
+        sp.overlay([one, same, other, unknown])

@@ -22,7 +22,8 @@ from spectrane.model.curves import Curve
 from spectrane.model.limits import Limits
 from spectrane.model.look import Look
 from spectrane.model.source import source_of
-from spectrane.pages.tiles import SCHEMES, TileDrawer
+from spectrane.pages.tile_matrices import SCHEMES
+from spectrane.pages.tiles import TileDrawer
 from spectrane.spatial.described import with_nodata
 
 GRID = sp.Grid.from_corner((9, 11), x=480000, y=7360000, pixel_size=10, crs="EPSG:32727")

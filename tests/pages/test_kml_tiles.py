@@ -15,7 +15,8 @@ from PIL import Image
 import spectrane as sp
 from spectrane.engine.memory import ArraySource
 from spectrane.pages import read_kml, tiles, write_kml
-from spectrane.pages.tiles import SCHEMES, TileDrawer
+from spectrane.pages.tile_matrices import SCHEMES
+from spectrane.pages.tiles import TileDrawer
 
 GREY = sp.Look(limits=(0, 255))
 

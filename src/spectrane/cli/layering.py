@@ -39,7 +39,7 @@ _OPTIONS = (
 
 def layer_options(function: Command) -> Command:
     """Add the options that make layers and say which part is shown."""
-    function = area_options(look_options(function))
+    function = area_options(look_options(function), union=True)
     for option in reversed(_OPTIONS):
         function = option(function)
     return function

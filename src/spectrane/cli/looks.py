@@ -125,11 +125,33 @@ AREA_OPTIONS = (
 )
 
 
-def area_options(function: Command) -> Command:
-    """Add the options that say which part is shown."""
-    for option in reversed(AREA_OPTIONS):
+def area_options(function: Command, *, union: bool = False) -> Command:
+    """Add the options that say which part is shown; ``union``: also all that layers cover."""
+    first = AREA_OR_UNION if union else AREA_OPTIONS[0]
+    for option in reversed((first, *AREA_OPTIONS[1:])):
         function = option(function)
     return function
+
+
+class Area(Numbers):
+    """Map bounds, or the word for all that layers cover."""
+
+    def __init__(self) -> None:
+        super().__init__(4, "X1,Y1,X2,Y2|union")
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> Any:
+        """Read bounds, or union."""
+        return value if value == "union" else super().convert(value, param, ctx)
+
+
+AREA_OR_UNION = click.option(
+    "--area", type=Area(), help="Map bounds to show, or union: all that the layers cover."
+)
+
+
+def area_of(options: dict[str, Any]) -> str:
+    """Return what a stack of layers covers where no bounds are given."""
+    return "union" if options["area"] == "union" else "bottom"
 
 
 def view_of(options: dict[str, Any], size: Any = None) -> Any:
@@ -140,9 +162,10 @@ def view_of(options: dict[str, Any], size: Any = None) -> Any:
         None if pair is None else (int(pair[0]), int(pair[1]))
         for pair in (options["rows"], options["columns"])
     )
+    bounds = None if options["area"] == "union" else options["area"]
     try:
         return View(
-            bounds=options["area"], rows=rows, columns=columns, size=size,
+            bounds=bounds, rows=rows, columns=columns, size=size,
             center=options["center"], pixel=options["pixel"], crs=options["area_crs"],
         )  # fmt: skip
     except LookError as error:

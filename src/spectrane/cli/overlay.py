@@ -10,7 +10,7 @@ import click
 
 from spectrane.cli.common import Size, counted, examples, shared_options, told_warnings
 from spectrane.cli.layering import layer_options, layers_of
-from spectrane.cli.looks import view_of
+from spectrane.cli.looks import area_of, view_of
 from spectrane.model.whole_files import check_target
 
 
@@ -41,7 +41,7 @@ def command(files: tuple[str, ...], **options: Any) -> None:
         contextlib.ExitStack() as opened,
     ):
         layers, grid = layers_of(files, options, opened)
-        drawn = draw(layers, grid=grid, view=view)
+        drawn = draw(layers, grid=grid, view=view, area=area_of(options))
         picture = drawn.picture()
         picture.save(options["output"], overwrite=options["overwrite"])
     rows, columns = picture.rgba.shape[:2]

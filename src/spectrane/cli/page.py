@@ -10,7 +10,7 @@ import click
 
 from spectrane.cli.common import Size, counted, examples, shared_options, told_warnings
 from spectrane.cli.layering import layer_options, layers_of
-from spectrane.cli.looks import view_of
+from spectrane.cli.looks import area_of, view_of
 
 
 @click.command("page")
@@ -43,10 +43,11 @@ def command(files: tuple[str, ...], **options: Any) -> None:
         layers, grid = layers_of(files, options, opened)
         if out.lower().endswith((".kml", ".kmz")):
             write_kml(layers, out, quad=options["quad"], view=view, size=options["size"],
-                      title=options["title"], overwrite=options["overwrite"])  # fmt: skip
+                      title=options["title"], overwrite=options["overwrite"],
+                      area=area_of(options))  # fmt: skip
         else:
             overlay_page(layers, out, grid=grid, view=view, size=options["size"],
                          title=options["title"], values=not options["no_values"],
-                         overwrite=options["overwrite"])  # fmt: skip
+                         overwrite=options["overwrite"], area=area_of(options))  # fmt: skip
     if not options["quiet"]:
         click.echo(f"{out}: {counted(len(layers), 'layer')}, {os.path.getsize(out) / 1e6:.1f} MB")

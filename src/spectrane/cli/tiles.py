@@ -10,8 +10,9 @@ import click
 
 from spectrane.cli.common import Numbers, examples, progress_bar, shared_options, told_warnings
 from spectrane.cli.layering import layer_options, layers_of
-from spectrane.cli.looks import view_of
-from spectrane.pages.tiles import SCHEMES, tiles
+from spectrane.cli.looks import area_of, view_of
+from spectrane.pages.tile_matrices import SCHEMES
+from spectrane.pages.tiles import tiles
 
 
 @click.command("tiles")
@@ -48,6 +49,7 @@ def command(files: tuple[str, ...], **options: Any) -> None:
             zooms=None if zooms is None else (int(zooms[0]), int(zooms[1])),
             title=options["title"], attribution=options["attribution"],
             overwrite=options["overwrite"], engine=options["engine"], progress=progress,
+            area=area_of(options),
         )  # fmt: skip
     if options["as_json"]:
         facts = {"folder": options["output"], "tiles": done.count, "zooms": done.zooms,

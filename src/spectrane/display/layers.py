@@ -23,9 +23,14 @@ from spectrane.model.grid import Grid
 from spectrane.model.look import Look, look_of
 from spectrane.model.source import Source, check_answer, flat_source_of, source_of
 from spectrane.model.view import View, fitted, view_of
+from spectrane.spatial.coordinates import share_inside, tell_planes
+from spectrane.spatial.grids import union
 from spectrane.spatial.masks import Masked, Truth
 from spectrane.spatial.mosaics.inputs import called
 from spectrane.spatial.turned import upright
+
+_CUT = 0.005
+"""A layer of which a larger share lies outside is said to be cut."""
 
 
 @dataclass(frozen=True)
@@ -170,38 +175,73 @@ class Stack:
         return Picture(self.blended(), self.grid, tuple(scales), names, said)
 
 
+AREAS = ("bottom", "union")
+"""What a stack covers: the lowest raster, or all rasters, on the lowest one's pixels."""
+
+
 def stacked(
     layers: Sequence[AnyLayer], *, grid: Grid | None = None, view: View | None = None,
-    size: tuple[int, int] | None = None, tell: bool = True,
+    size: tuple[int, int] | None = None, area: str = "bottom", tell: bool = True,
 ) -> Stack:  # fmt: skip
     """Draw layers onto one grid: ``grid``, or the first raster's over the area that is viewed.
 
-    ``size`` is (rows, columns); the picture fits inside without being stretched. A layer that does
-    not meet the area is left out, with a warning. Raises GridMismatch where none does, or where
-    layers cannot be related.
+    ``size`` is (rows, columns); the picture fits inside without being stretched. ``area`` is
+    ``bottom`` or ``union``: what the lowest raster covers, or all of them do. Layers that the
+    lowest one's area cuts, and those that do not meet it and are left out, are told with a warning.
+    Raises GridMismatch where none meets it, or where layers cannot be related.
     """
     listed = shown_as_base([_as_layer(one) for one in layers])
     rasters = [one for one in listed if not isinstance(one, Outline)]
     if not rasters:
         raise LookError("overlay: expected at least one raster")
-    target = common_grid(grid or upright(rasters[0].source).grid, view, size, given=grid)
+    base = grid or base_grid(rasters, area)
+    target = common_grid(base, view, size, given=grid)
     check_answer(len(listed), target.shape, np.dtype(np.uint32))
     made, missed = [], []
     for one in listed:
         if isinstance(one, Outline):
             made.append(DrawnLayer(one, one.title, draw_outline(one, target)))
+            if not made[-1].rgba[..., 3].any():
+                missed.append(one.title)
         elif not covers(one.source, target):
             missed.append((one.layer if isinstance(one, PlannedLayer) else one).title)
         else:
             made.append(_drawn(one, target, tell))
-    if missed and not any(one.planned is not None for one in made):
+    if not any(one.planned is not None for one in made):
         raise GridMismatch(
             f"overlay: {', '.join(missed)} do not meet the area shown, {target.bounds}"
         )
     if missed and tell:
         warnings.warn(f"{', '.join(missed)}: not in the area shown, {target.bounds}, and left out",
                       DataWarning, stacklevel=2)  # fmt: skip
+    if tell and grid is None and view_of(view) == View(size=view_of(view).size):
+        _tell_cut([one for one in made if one.planned is not None], base)
+    if tell:
+        tell_planes([(one.title, one.planned.source.grid) for one in made if one.planned])
     return Stack(target, tuple(made))
+
+
+def base_grid(rasters: Sequence[Layer | PlannedLayer], area: str) -> Grid:
+    """Return the grid of the lowest raster, or its pixels over all that the rasters cover."""
+    if area not in AREAS:
+        raise LookError(f"area {area!r}{nearest(area, AREAS)}")
+    grids = [upright(one.source).grid for one in rasters]
+    return grids[0] if area == "bottom" or not grids[0].placed else union(grids, grids[0])
+
+
+def _tell_cut(drawn: Sequence[DrawnLayer], base: Grid) -> None:
+    """Warn of rasters of which a part lies outside the area, and how much."""
+    cut = []
+    for one in drawn:
+        assert one.planned is not None
+        lost = 1.0 - share_inside(one.planned.source.grid, base)
+        if lost >= _CUT:
+            cut.append(f"{lost:.0%} of {one.title}")
+    if cut:
+        warnings.warn(
+            f"{', '.join(cut)}: outside the area of the bottom layer, {drawn[0].title}, and cut "
+            "off; area='union' (--area union) shows all", DataWarning, stacklevel=3,
+        )  # fmt: skip
 
 
 def _drawn(one: Layer | PlannedLayer, target: Grid, tell: bool) -> DrawnLayer:

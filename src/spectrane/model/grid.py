@@ -39,6 +39,7 @@ class Grid:
     (i, j, k) to patient millimetres (RAS+). ``crs_text`` is an EPSG code, WKT, or a citation
     that no program can parse, ``crs_name`` what the file calls it. ``y_up`` tells whether growing
     y means up the page; ``placed``, whether the grid lies anywhere but in its own pixels.
+    ``plane`` tells images of one plane of one patient from others; None where nobody knows.
 
     >>> grid = Grid.from_corner((100, 200), x=500000, y=8000000, pixel_size=10)
     >>> grid.bounds
@@ -53,6 +54,7 @@ class Grid:
     y_up: bool = False
     placed: bool = False
     crs_name: str | None = field(default=None, compare=False)
+    plane: tuple[str, ...] | None = field(default=None, compare=False, repr=False)
 
     def __post_init__(self) -> None:
         """Check the affine's size and numbers."""

@@ -53,13 +53,14 @@ class _Shown:
 def write_kml(
     layers: Sequence[AnyLayer], path: str | os.PathLike[str], *, quad: bool = False,
     view: View | None = None, size: tuple[int, int] | None = None, title: str | None = None,
-    overwrite: bool = False,
+    overwrite: bool = False, area: str = "bottom",
 ) -> None:  # fmt: skip
     """Write layers as ground overlays, the first the lowest: ``.kmz`` in one file, ``.kml`` with a
     PNG beside it for each.
 
     They are drawn on a grid in longitude and latitude and placed by a box; with ``quad``, on the
-    first one's own grid and placed by its four corners. ``size`` (rows, columns) bounds each.
+    first one's own grid and placed by its four corners. ``size`` (rows, columns) bounds each,
+    ``area`` is as for an overlay.
 
     Raises GridMismatch for layers without a place, FormatError for another ending.
     """
@@ -67,7 +68,7 @@ def write_kml(
     ending = os.path.splitext(name)[1].lower()
     if ending not in (".kml", ".kmz"):
         raise FormatError(f"{name}: expected an ending .kml or .kmz")
-    shown = _drawn(layers, quad, view, size or SIZE)
+    shown = _drawn(layers, quad, view, size or SIZE, area)
     stem = os.path.splitext(os.path.basename(name))[0]
     files = [f"{stem}_{k}.png" if ending == ".kml" else f"files/{k}.png"
              for k in range(1, len(shown) + 1)]  # fmt: skip
@@ -97,7 +98,7 @@ def _put(archive: zipfile.ZipFile, name: str, data: bytes, how: int) -> None:
 
 
 def _drawn(
-    layers: Sequence[AnyLayer], quad: bool, view: View | None, size: tuple[int, int]
+    layers: Sequence[AnyLayer], quad: bool, view: View | None, size: tuple[int, int], area: str
 ) -> list[_Shown]:
     rasters = [one for one in layers if isinstance(one, Layer)]
     if not rasters:
@@ -108,7 +109,7 @@ def _drawn(
             "KML: the first raster has no place in a known coordinate system; give it one "
             "(spectrane place, spectrane amend --crs)"
         )
-    stack = stacked(layers, view=view, size=size)
+    stack = stacked(layers, view=view, size=size, area=area)
     if quad:
         where = _corners(stack.grid)
     else:

@@ -41,12 +41,13 @@ _WHOLE = 65535
 def overlay_page(
     layers: Sequence[AnyLayer], path: str | os.PathLike[str], *, grid: Any = None,
     view: View | None = None, size: tuple[int, int] | None = None, title: str | None = None,
-    values: bool = True, overwrite: bool = False,
+    values: bool = True, overwrite: bool = False, area: str = "bottom",
 ) -> None:  # fmt: skip
     """Write layers, the first the lowest, as one self-contained page.
 
     ``base`` layers are alternatives, the others are ticked; each has an opacity slider; two may be
-    held against each other under a divider. ``size`` (rows, columns) bounds the pictures; with
+    held against each other under a divider. ``area`` is as for an overlay. ``size`` (rows, columns)
+    bounds the pictures; with
     ``values`` the numbers under the pointer are in the page at that resolution.
 
     Raises FormatError for another ending than .html, GridMismatch where layers cannot be related.
@@ -55,7 +56,8 @@ def overlay_page(
     if not name.lower().endswith((".html", ".htm")):
         raise FormatError(f"{name}: expected an ending .html")
     check_target(name, overwrite=overwrite)
-    stack = stacked(layers, grid=grid, view=view, size=None if grid is not None else size or SIZE)
+    size = None if grid is not None else size or SIZE
+    stack = stacked(layers, grid=grid, view=view, size=size, area=area)
     text = page_of(stack, title or os.path.splitext(os.path.basename(name))[0], values=values)
     with written_whole(name, overwrite=overwrite) as file:
         file.write(text.encode())

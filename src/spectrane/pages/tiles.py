@@ -7,18 +7,23 @@ below it, so that every pixel of the data is read once. Tiles without anything i
 
 from __future__ import annotations
 
-import json
 import math
 import os
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from xml.sax.saxutils import escape
 
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.display.drawing import Rgba
-from spectrane.display.layers import AnyLayer, PlannedLayer, common_grid, planned, stacked
+from spectrane.display.layers import (
+    AnyLayer,
+    PlannedLayer,
+    base_grid,
+    common_grid,
+    planned,
+    stacked,
+)
 from spectrane.engine.files import open_bytes
 from spectrane.engine.resuming import fingerprint
 from spectrane.engine.running import in_order
@@ -31,48 +36,13 @@ from spectrane.model.systems import LONLAT, same_system
 from spectrane.model.view import View
 from spectrane.model.whole_files import written_whole
 from spectrane.model.window import whole
+from spectrane.pages.tile_matrices import HALF, SCHEMES, TILE, Scheme, Tile, write_documents
 from spectrane.spatial.coordinates import Mapping, transformer
 from spectrane.spatial.grids import reached
 
-TILE = 256
 DEEPEST = 24
-_HALF = 20037508.342789244
 _FURTHEST = 85.0511287798066
 _LIST = "tiles.parts"
-Tile = tuple[int, int, int]
-"""Zoom, column, row; rows count from the north."""
-
-
-@dataclass(frozen=True)
-class Scheme:
-    """A set of tile matrices: its name, system, bounds, and how many tiles zoom 0 has."""
-
-    name: str
-    crs: str
-    bounds: Bounds
-    across: int
-    well_known: str
-
-    def grid(self, tile: Tile) -> Grid:
-        """Return the grid of one tile."""
-        zoom, column, row = tile
-        side = (self.bounds[2] - self.bounds[0]) / (self.across << zoom)
-        return Grid.from_corner(
-            (TILE, TILE), x=self.bounds[0] + column * side, y=self.bounds[3] - row * side,
-            pixel_size=side / TILE, crs=self.crs,
-        )  # fmt: skip
-
-    def pixel(self, zoom: int) -> float:
-        """Return the side of a pixel in units of the system."""
-        return (self.bounds[2] - self.bounds[0]) / ((self.across * TILE) << zoom)
-
-
-SCHEMES = {
-    "mercator": Scheme("mercator", "EPSG:3857", (-_HALF, -_HALF, _HALF, _HALF), 1,
-                       "WebMercatorQuad"),
-    "geographic": Scheme("geographic", "EPSG:4326", (-180.0, -90.0, 180.0, 90.0), 2,
-                         "WorldCRS84Quad"),
-}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -108,14 +78,15 @@ def tiles(
     layers: Sequence[AnyLayer], folder: str | os.PathLike[str], *, scheme: str = "mercator",
     zooms: tuple[int, int] | None = None, title: str | None = None, attribution: str = "",
     view: View | None = None, overwrite: bool = False, engine: str | None = None,
-    progress: Progress | None = None,
+    progress: Progress | None = None, area: str = "bottom",
 ) -> TilesDone:  # fmt: skip
     """Write layers as web-map tiles into a folder: ``ZOOM/COLUMN/ROW.png``, with TileJSON 3.0.0
     (``tiles.json``) and a WMTS 1.0.0 capabilities document (``wmts.xml``).
 
     ``scheme`` is ``mercator`` or ``geographic``; ``zooms`` (first, last), None takes those that
-    show the first raster whole up to its own resolution. ``view`` bounds the area. Limits are found
-    once per raster, from all of it. A run that was killed goes on from the tiles that are there.
+    show the first raster whole up to its own resolution. ``view`` bounds the area, which is what
+    the lowest raster covers, or with ``area="union"`` all of them. Limits are found once per
+    raster, from all of it. A run that was killed goes on from the tiles that are there.
 
     Raises GridMismatch for layers without a place, ExistingFile for a folder with other tiles.
     """
@@ -127,13 +98,13 @@ def tiles(
     rasters = [one for one in ready if isinstance(one, PlannedLayer)]
     if not rasters:
         raise LookError("tiles: expected at least one raster")
-    first = rasters[0].source.grid
+    first = base_grid(rasters, area)
     if not first.placed or first.crs_text is None:
         raise GridMismatch("tiles: the first raster has no place in a known coordinate system; "
                            "give it one (spectrane place, spectrane amend --crs)")  # fmt: skip
-    area = common_grid(first, view, None) if view is not None else first
-    bounds = _reach(area, plan)
-    zooms = _checked_zooms(zooms) if zooms is not None else _fitting_zooms(area, plan)
+    seen = common_grid(first, view, None) if view is not None else first
+    bounds = _reach(seen, plan)
+    zooms = _checked_zooms(zooms) if zooms is not None else _fitting_zooms(seen, plan)
     root = os.fspath(folder)
     drawer = TileDrawer(tuple(ready), plan)
     job = fingerprint(drawer, zooms, bounds)
@@ -149,8 +120,8 @@ def tiles(
         done += len(here)
         count += len(present)
         progress(done, total)
-    lonlat = _lonlat(area)
-    _write_documents(root, plan, zooms, lonlat, title or rasters[0].layer.title, attribution)
+    lonlat = _lonlat(seen)
+    write_documents(root, plan, zooms, lonlat, title or rasters[0].layer.title, attribution)
     log.finish()
     return TilesDone(count, zooms, lonlat)
 
@@ -316,7 +287,7 @@ def _reach(area: Grid, plan: Scheme) -> Bounds:
         west, south, east, north = bounds = _lonlat(area)
         if plan.name == "mercator":
             south, north = max(south, -_FURTHEST), min(north, _FURTHEST)
-            scale = _HALF / 180
+            scale = HALF / 180
             west, east = west * scale, east * scale
             bounds = (west, _mercator(south), east, _mercator(north))
     low, high = max(bounds[1], plan.bounds[1]), min(bounds[3], plan.bounds[3])
@@ -326,7 +297,7 @@ def _reach(area: Grid, plan: Scheme) -> Bounds:
 
 
 def _mercator(latitude: float) -> float:
-    return _HALF / math.pi * math.log(math.tan(math.pi / 4 + math.radians(latitude) / 2))
+    return HALF / math.pi * math.log(math.tan(math.pi / 4 + math.radians(latitude) / 2))
 
 
 def _lonlat(area: Grid) -> Bounds:
@@ -379,71 +350,3 @@ def _tiles(plan: Scheme, bounds: Bounds, zoom: int) -> Iterator[Tile]:
 def _count(plan: Scheme, bounds: Bounds, zoom: int) -> int:
     left, right, top, bottom = _span(plan, bounds, zoom)
     return (right - left) * (bottom - top)
-
-
-def _write_documents(
-    root: str, plan: Scheme, zooms: tuple[int, int], lonlat: Bounds, title: str, attribution: str
-) -> None:
-    west, south, east, north = lonlat
-    middle = ((west + east) / 2 + 180) % 360 - 180
-    if east > 180:  # TileJSON 3.0.0: bounds must not wrap around the antimeridian
-        west, east = -180.0, 180.0
-    about = {
-        "tilejson": "3.0.0", "name": title, "tiles": ["{z}/{x}/{y}.png"], "scheme": "xyz",
-        "minzoom": zooms[0], "maxzoom": zooms[1], "bounds": [west, south, east, north],
-        "center": [middle, (south + north) / 2, zooms[0]],
-        "attribution": escape(attribution), "crs": plan.crs, "tileMatrixSet": plan.well_known,
-    }  # fmt: skip
-    if not attribution:
-        del about["attribution"]
-    for name, text in (("tiles.json", json.dumps(about, indent=1)),
-                       ("wmts.xml", _capabilities(plan, zooms, lonlat, title))):  # fmt: skip
-        with written_whole(os.path.join(root, name), overwrite=True) as file:
-            file.write(text.encode())
-
-
-def _capabilities(plan: Scheme, zooms: tuple[int, int], lonlat: Bounds, title: str) -> str:
-    """Return WMTS 1.0.0 capabilities (OGC 07-057r7) for RESTful access beside the document."""
-    # Scale denominators are for pixels of 0.28 mm; a degree is that of the ellipsoid's equator.
-    metres = 1.0 if plan.name == "mercator" else 6378137.0 * math.pi / 180
-    urn = "urn:ogc:def:crs:EPSG::3857" if metres == 1.0 else "urn:ogc:def:crs:OGC:1.3:CRS84"
-    matrices = []
-    for zoom in range(zooms[0], zooms[1] + 1):
-        down = plan.across << zoom if plan.name == "mercator" else 1 << zoom
-        matrices.append(
-            f"<TileMatrix><ows:Identifier>{zoom}</ows:Identifier><ScaleDenominator>"
-            f"{plan.pixel(zoom) * metres / 0.00028!r}</ScaleDenominator><TopLeftCorner>"
-            f"{plan.bounds[0]!r} {plan.bounds[3]!r}</TopLeftCorner><TileWidth>{TILE}</TileWidth>"
-            f"<TileHeight>{TILE}</TileHeight><MatrixWidth>{plan.across << zoom}</MatrixWidth>"
-            f"<MatrixHeight>{down}</MatrixHeight></TileMatrix>"
-        )
-    lines = [
-        '<?xml version="1.0" encoding="UTF-8"?>',
-        '<Capabilities xmlns="http://www.opengis.net/wmts/1.0" '
-        'xmlns:ows="http://www.opengis.net/ows/1.1" version="1.0.0">',
-        f"<ows:ServiceIdentification><ows:Title>{escape(title)}</ows:Title>"
-        "<ows:ServiceType>OGC WMTS</ows:ServiceType>"
-        "<ows:ServiceTypeVersion>1.0.0</ows:ServiceTypeVersion></ows:ServiceIdentification>",
-        f"<Contents><Layer><ows:Title>{escape(title)}</ows:Title>",
-        *_boxes(lonlat),
-        '<ows:Identifier>layers</ows:Identifier><Style isDefault="true">'
-        "<ows:Identifier>default</ows:Identifier></Style><Format>image/png</Format>",
-        f"<TileMatrixSetLink><TileMatrixSet>{plan.well_known}</TileMatrixSet></TileMatrixSetLink>",
-        '<ResourceURL format="image/png" resourceType="tile" '
-        'template="{TileMatrix}/{TileCol}/{TileRow}.png"/></Layer>',
-        f"<TileMatrixSet><ows:Identifier>{plan.well_known}</ows:Identifier>"
-        f"<ows:SupportedCRS>{urn}</ows:SupportedCRS>",
-        *matrices, "</TileMatrixSet></Contents></Capabilities>", "",
-    ]  # fmt: skip
-    return "\n".join(lines)
-
-
-def _boxes(lonlat: Bounds) -> list[str]:
-    """Return the bounding box, or two of them across the antimeridian, as WMTS allows."""
-    west, south, east, north = lonlat
-    sides = [(west, east)] if east <= 180 else [(west, 180.0), (-180.0, east - 360)]
-    return [
-        f"<ows:WGS84BoundingBox><ows:LowerCorner>{first!r} {south!r}</ows:LowerCorner>"
-        f"<ows:UpperCorner>{last!r} {north!r}</ows:UpperCorner></ows:WGS84BoundingBox>"
-        for first, last in sides
-    ]

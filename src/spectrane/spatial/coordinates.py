@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import threading
 import warnings
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from spectrane.kernels.gathering import bilinear_cells
 from spectrane.model.errors import DataWarning, GridMismatch
-from spectrane.model.grid import Grid
+from spectrane.model.grid import IMAGE_PLANE, Grid
 from spectrane.model.longitudes import nearest_shift, shifts, turned
 from spectrane.model.window import Window, extent
 
@@ -28,6 +28,7 @@ TOLERANCE = 0.05
 """How far, in pixels of the input, a position may be off unless another bound is asked for."""
 _STEPS = (64, 16)
 _LOOKED_AT = 33
+_SHARED = 64
 _POORER = 1.0
 """Metres by which a datum transformation at hand must be worse to be warned of."""
 
@@ -205,6 +206,30 @@ class Mapping:
         with np.errstate(invalid="ignore"):
             found = (c >= 0) & (c < self.source.shape[1]) & (r >= 0) & (r < self.source.shape[0])
         return np.asarray(found)
+
+
+def share_inside(grid: Grid, other: Grid) -> float:
+    """Return what share of a grid's area lies in another's, to about a thousandth."""
+    down, across = ((np.arange(_SHARED) + 0.5) * n / _SHARED for n in grid.shape)
+    columns, rows = Mapping(grid, other, 0).exact(*np.meshgrid(across, down))
+    height, width = other.shape
+    with np.errstate(invalid="ignore"):
+        inside = (columns >= 0) & (columns < width) & (rows >= 0) & (rows < height)
+    return float(inside.mean())
+
+
+def tell_planes(named: Sequence[tuple[str, Grid]]) -> None:
+    """Warn of images of patients whose millimetres have nothing to do with the first one's."""
+    (name, first), *others = named
+    if first.crs_name != IMAGE_PLANE:
+        return
+    apart = [other for other, grid in others if grid.plane is None or grid.plane != first.plane]
+    if apart:
+        warnings.warn(
+            f"{', '.join(apart)}: millimetres of another plane, or another patient's or none's "
+            f"coordinates, than those of {name}: what lies on one another need not belong together",
+            DataWarning, stacklevel=3,
+        )  # fmt: skip
 
 
 def _straight(dense: Positions, tolerance: float) -> NDArray[np.bool_]:

@@ -199,7 +199,19 @@ def _plane_grid(plane: PlaneRecord) -> tuple[Grid, list[str]]:
         y = float(place @ plane.orientation[3:]) - down / 2
     affine = ((across, 0.0, x), (0.0, down, y), (0.0, 0.0, 1.0))
     shape = (layout.rows, layout.columns)
-    return Grid(shape, affine, placed=True, crs_name=IMAGE_PLANE), told
+    grid = Grid(shape, affine, placed=True, crs_name=IMAGE_PLANE, plane=_plane_key(plane))
+    return grid, told
+
+
+def _plane_key(plane: PlaneRecord) -> tuple[str, ...] | None:
+    """Return what images have in common whose millimetres mean one place: the frame of reference,
+    the directions, and how far along the normal they lie (to a hundredth of a millimetre).
+    """
+    frame = plane.head.data.text("FrameOfReferenceUID")
+    if not frame or plane.position is None or plane.orientation is None:
+        return None
+    directions = " ".join(f"{one + 0.0:.3f}" for one in plane.orientation)
+    return frame, directions, f"{float(np.dot(plane.normal, plane.position)):.2f}"
 
 
 def _sides(plane: PlaneRecord) -> list[str]:

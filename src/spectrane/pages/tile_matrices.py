@@ -1,0 +1,119 @@
+"""Sets of tile matrices (OGC 17-083r4), and what describes tiles in them: TileJSON and WMTS."""
+
+from __future__ import annotations
+
+import json
+import math
+import os
+from dataclasses import dataclass
+from xml.sax.saxutils import escape
+
+from spectrane.model.grid import Bounds, Grid
+from spectrane.model.whole_files import written_whole
+
+TILE = 256
+HALF = 20037508.342789244
+"""Metres from the middle of web Mercator to its edges."""
+Tile = tuple[int, int, int]
+"""Zoom, column, row; rows count from the north."""
+
+
+@dataclass(frozen=True)
+class Scheme:
+    """A set of tile matrices: its name, system, bounds, and how many tiles zoom 0 has."""
+
+    name: str
+    crs: str
+    bounds: Bounds
+    across: int
+    well_known: str
+
+    def grid(self, tile: Tile) -> Grid:
+        """Return the grid of one tile."""
+        zoom, column, row = tile
+        side = (self.bounds[2] - self.bounds[0]) / (self.across << zoom)
+        return Grid.from_corner(
+            (TILE, TILE), x=self.bounds[0] + column * side, y=self.bounds[3] - row * side,
+            pixel_size=side / TILE, crs=self.crs,
+        )  # fmt: skip
+
+    def pixel(self, zoom: int) -> float:
+        """Return the side of a pixel in units of the system."""
+        return (self.bounds[2] - self.bounds[0]) / ((self.across * TILE) << zoom)
+
+
+SCHEMES = {
+    "mercator": Scheme("mercator", "EPSG:3857", (-HALF, -HALF, HALF, HALF), 1,
+                       "WebMercatorQuad"),
+    "geographic": Scheme("geographic", "EPSG:4326", (-180.0, -90.0, 180.0, 90.0), 2,
+                         "WorldCRS84Quad"),
+}  # fmt: skip
+
+
+def write_documents(
+    root: str, plan: Scheme, zooms: tuple[int, int], lonlat: Bounds, title: str, attribution: str
+) -> None:
+    """Write ``tiles.json`` and ``wmts.xml``; ``lonlat`` may run on beyond 180 degrees."""
+    west, south, east, north = lonlat
+    middle = ((west + east) / 2 + 180) % 360 - 180
+    if east > 180:  # TileJSON 3.0.0: bounds must not wrap around the antimeridian
+        west, east = -180.0, 180.0
+    about = {
+        "tilejson": "3.0.0", "name": title, "tiles": ["{z}/{x}/{y}.png"], "scheme": "xyz",
+        "minzoom": zooms[0], "maxzoom": zooms[1], "bounds": [west, south, east, north],
+        "center": [middle, (south + north) / 2, zooms[0]],
+        "attribution": escape(attribution), "crs": plan.crs, "tileMatrixSet": plan.well_known,
+    }  # fmt: skip
+    if not attribution:
+        del about["attribution"]
+    for name, text in (("tiles.json", json.dumps(about, indent=1)),
+                       ("wmts.xml", _capabilities(plan, zooms, lonlat, title))):  # fmt: skip
+        with written_whole(os.path.join(root, name), overwrite=True) as file:
+            file.write(text.encode())
+
+
+def _capabilities(plan: Scheme, zooms: tuple[int, int], lonlat: Bounds, title: str) -> str:
+    """Return WMTS 1.0.0 capabilities (OGC 07-057r7) for RESTful access beside the document."""
+    # Scale denominators are for pixels of 0.28 mm; a degree is that of the ellipsoid's equator.
+    metres = 1.0 if plan.name == "mercator" else 6378137.0 * math.pi / 180
+    urn = "urn:ogc:def:crs:EPSG::3857" if metres == 1.0 else "urn:ogc:def:crs:OGC:1.3:CRS84"
+    matrices = []
+    for zoom in range(zooms[0], zooms[1] + 1):
+        down = plan.across << zoom if plan.name == "mercator" else 1 << zoom
+        matrices.append(
+            f"<TileMatrix><ows:Identifier>{zoom}</ows:Identifier><ScaleDenominator>"
+            f"{plan.pixel(zoom) * metres / 0.00028!r}</ScaleDenominator><TopLeftCorner>"
+            f"{plan.bounds[0]!r} {plan.bounds[3]!r}</TopLeftCorner><TileWidth>{TILE}</TileWidth>"
+            f"<TileHeight>{TILE}</TileHeight><MatrixWidth>{plan.across << zoom}</MatrixWidth>"
+            f"<MatrixHeight>{down}</MatrixHeight></TileMatrix>"
+        )
+    lines = [
+        '<?xml version="1.0" encoding="UTF-8"?>',
+        '<Capabilities xmlns="http://www.opengis.net/wmts/1.0" '
+        'xmlns:ows="http://www.opengis.net/ows/1.1" version="1.0.0">',
+        f"<ows:ServiceIdentification><ows:Title>{escape(title)}</ows:Title>"
+        "<ows:ServiceType>OGC WMTS</ows:ServiceType>"
+        "<ows:ServiceTypeVersion>1.0.0</ows:ServiceTypeVersion></ows:ServiceIdentification>",
+        f"<Contents><Layer><ows:Title>{escape(title)}</ows:Title>",
+        *_boxes(lonlat),
+        '<ows:Identifier>layers</ows:Identifier><Style isDefault="true">'
+        "<ows:Identifier>default</ows:Identifier></Style><Format>image/png</Format>",
+        f"<TileMatrixSetLink><TileMatrixSet>{plan.well_known}</TileMatrixSet></TileMatrixSetLink>",
+        '<ResourceURL format="image/png" resourceType="tile" '
+        'template="{TileMatrix}/{TileCol}/{TileRow}.png"/></Layer>',
+        f"<TileMatrixSet><ows:Identifier>{plan.well_known}</ows:Identifier>"
+        f"<ows:SupportedCRS>{urn}</ows:SupportedCRS>",
+        *matrices, "</TileMatrixSet></Contents></Capabilities>", "",
+    ]  # fmt: skip
+    return "\n".join(lines)
+
+
+def _boxes(lonlat: Bounds) -> list[str]:
+    """Return the bounding box, or two of them across the antimeridian, as WMTS allows."""
+    west, south, east, north = lonlat
+    sides = [(west, east)] if east <= 180 else [(west, 180.0), (-180.0, east - 360)]
+    return [
+        f"<ows:WGS84BoundingBox><ows:LowerCorner>{first!r} {south!r}</ows:LowerCorner>"
+        f"<ows:UpperCorner>{last!r} {north!r}</ows:UpperCorner></ows:WGS84BoundingBox>"
+        for first, last in sides
+    ]
