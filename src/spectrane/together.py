@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from spectrane.display.layer_file import LayerFile
     from spectrane.display.layers import AnyLayer, Stack
     from spectrane.display.picture import Picture
+    from spectrane.model.grid import CrsLike
     from spectrane.model.view import View
     from spectrane.spatial.aligning import Alignment
     from spectrane.spatial.mosaics.joining import Mosaic
@@ -26,8 +27,9 @@ if TYPE_CHECKING:
 
 def place(
     raster: Raster, *, corners: Any = None, bounds: Any = None, points: Any = None,
-    crs: str | None = None, points_crs: str | None = None, fit: str | None = None,
+    crs: CrsLike | None = None, points_crs: CrsLike | None = None, fit: str | None = None,
     resample: str | None = None, pixel_size: Any = None, force: bool = False,
+    leave_out: Sequence[str] = (),
 ) -> Raster:  # fmt: skip
     """Return a picture with a place on a map: see ``spatial.placing.place``.
 
@@ -43,7 +45,7 @@ def place(
     made, _ = give_place(
         raster._source, corners=corners, bounds=bounds, points=points, crs=crs,
         points_crs=points_crs, fit_kind=fit, resample=resample, pixel_size=pixel_size,
-        force=force,
+        force=force, leave_out=leave_out,
     )  # fmt: skip
     return Raster(made)
 

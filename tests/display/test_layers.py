@@ -235,9 +235,7 @@ def test_what_the_lowest_layer_cuts_is_told_and_union_shows_all(rng, utm):
                  name=name)
         for g, name in zip(grids, ("low", "high", "far"), strict=True)
     )  # fmt: skip
-    with pytest.warns(
-        sp.DataWarning, match="50% of high: outside the area of the bottom layer, lo"
-    ):
+    with pytest.warns(sp.DataWarning, match="50% of high: outside the area of the bottom"):
         assert sp.overlay([low, high]).rgba.shape[:2] == (70, 90)
     both = sp.overlay([low, high], area="union")
     assert both.rgba.shape[:2] == (70, 135)

@@ -56,6 +56,7 @@ def kml(place, href="a.png", color="80ffffff"):
 BOX = "<LatLonBox><north>1</north><south>0</south><east>2</east><west>0</west>{}</LatLonBox>"
 
 
+@pytest.mark.filterwarnings("ignore:pixels come out stretched")
 def test_boxes_are_turned_and_cross_the_antimeridian(picture, tmp_path):
     sp.from_array(picture.pixels()[0]).save(tmp_path / "a.png")
     path = tmp_path / "a.kml"

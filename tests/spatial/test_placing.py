@@ -8,7 +8,7 @@ import pytest
 from tests.conftest import values_of
 
 from spectrane.engine.memory import ArraySource
-from spectrane.model.errors import GridMismatch, LookError
+from spectrane.model.errors import DataWarning, GridMismatch, LookError, MissingFile
 from spectrane.spatial.fitting import FITS, fit, misses
 from spectrane.spatial.placing import place
 from spectrane.spatial.regridded import regrid
@@ -56,7 +56,8 @@ def test_misses_are_told_in_pixels_and_map_units_and_the_worst_is_named(picture)
         for k, ((c, r), a, b) in enumerate(zip(PIXELS, x, y))
     ]
     points[3]["x"] += 5.0
-    made, placement = place(picture, points=points, crs="EPSG:32727")
+    with pytest.warns(DataWarning, match="point p3 is likely wrong"):
+        made, placement = place(picture, points=points)
     assert placement.worst == "p3"
     worst = next(one for one in placement.misses if one.point == "p3")
     design = np.column_stack([np.ones(9), PIXELS])
@@ -73,11 +74,12 @@ def test_misses_are_told_in_pixels_and_map_units_and_the_worst_is_named(picture)
     np.testing.assert_array_equal(made.read([0], ((0, 100), (0, 200))).values, values_of(picture))
 
 
+@pytest.mark.filterwarnings("ignore:pixels come out stretched")
 @pytest.mark.parametrize("kind", ["polynomial", "projective"])
 def test_what_is_not_affine_is_regridded(picture, kind):
     x, y = true_map(kind, *PIXELS.T)
     points = [(r, c, a, b) for (c, r), a, b in zip(PIXELS, x, y)]
-    made, _ = place(picture, points=points, fit_kind=kind, resample="nearest", crs="EPSG:32727")
+    made, _ = place(picture, points=points, fit_kind=kind, resample="nearest")
     rows, columns = made.shape
     found = made.read([0], ((0, rows), (0, columns)))
     assert 0.3 < found.valid.mean() <= 1
@@ -88,6 +90,7 @@ def test_what_is_not_affine_is_regridded(picture, kind):
         assert found.values[0, r, c] in near
 
 
+@pytest.mark.filterwarnings("ignore:pixels come out stretched")
 def test_corners_and_bounds(picture):
     made, _ = place(picture, bounds=(0, 0, 400, 100))
     assert made.grid.bounds == (0, 0, 400, 100)
@@ -165,5 +168,156 @@ LINE = [(k, 2 * k, 10.0 * k, 20.0 * k + 1) for k in range(6)]
 def test_what_settles_no_fit_is_refused(picture, given, message):
     with pytest.raises(GridMismatch, match=message):
         place(picture, **given)
-    with pytest.raises(LookError, match="cannot be read"):
+    with pytest.raises(MissingFile, match="no such file of points"):
         place(picture, points="nowhere.csv")
+
+
+CORNERS = [[0, 0], [200, 0], [200, 100], [0, 100]]
+
+
+def doubted(pixels, wrong, *, sheared=False, noise=0.0, kind=None):
+    """Place a picture by tie points of which one is 900 m off."""
+    pixels = np.array(pixels, float)
+    x, y = true_map("affine" if sheared else "similarity", *(pixels * 100).T)
+    points = [{"name": f"p{k}", "row": r, "column": c, "x": a, "y": b}
+              for k, ((c, r), a, b) in enumerate(zip(pixels, x, y))]  # fmt: skip
+    if wrong is not None:
+        points[wrong]["x"] += 900
+    for k, point in enumerate(points):
+        point["y"] += noise * (-1) ** k
+    source = ArraySource(np.zeros((1, 100, 200), "u1"))
+    return place(source, points=points, fit_kind=kind)[1]
+
+
+@pytest.mark.parametrize("noise", [0.0, 1.0])
+@pytest.mark.parametrize(
+    ("pixels", "wrong", "sheared", "kind", "suspects"),
+    [
+        *[([*CORNERS, [100, 50]], k, False, None, (f"p{k}",)) for k in range(5)],
+        ([*CORNERS, [100, 50]], 4, True, None, ("p4",)),
+        ([*CORNERS, [100, 50]], 0, True, None, ("p0", "p2")),  # opposite corners pull alike
+        (CORNERS, 1, False, None, ("p1",)),
+        (CORNERS, 1, True, None, ("p0", "p1", "p2", "p3")),
+        (PIXELS, 3, True, None, ("p3",)),
+        (PIXELS, 3, False, "projective", ("p3",)),
+    ],
+)
+def test_the_wrong_point_is_named_or_said_to_be_untold(
+    pixels, wrong, sheared, kind, suspects, noise
+):
+    told = f"point {suspects[0]} is likely wrong" if len(suspects) == 1 else (
+        f"do not tell which of {', '.join(suspects[:-1])} and {suspects[-1]} is wrong")  # fmt: skip
+    with pytest.warns(DataWarning, match=told):
+        found = doubted(pixels, wrong, sheared=sheared, noise=noise, kind=kind)
+    assert found.suspects == suspects
+    assert found.worst == (suspects[0] if len(suspects) == 1 else None)
+
+
+def test_points_that_fit_are_not_doubted_and_any_can_be_left_out(picture):
+    assert doubted(PIXELS, None, noise=0.5).suspects == ()
+    x, y = true_map("affine", *PIXELS.T)
+    points = [{"name": f"p{k}", "row": r, "column": c, "x": a, "y": b}
+              for k, ((c, r), a, b) in enumerate(zip(PIXELS, x, y))]  # fmt: skip
+    points[3]["x"] += 500
+    _, found = place(picture, points=points, leave_out=["p3"])
+    assert found.rms < 1e-6
+    assert [one.point for one in found.misses] == [f"p{k}" for k in range(9) if k != 3]
+    with pytest.raises(GridMismatch, match="no such tie point"):
+        place(picture, points=points, leave_out=["q"])
+
+
+DOUBTS = [
+    ({"bounds": (-35.42, 120.21, -35.40, 120.24), "crs": "EPSG:4326"}, "longitude first, which"),
+    ({"bounds": (120.21, -95, 120.4, -94), "crs": "EPSG:4326"}, "latitudes end at 90; check"),
+    ({"corners": [(-35, 120), (-36, 121)], "crs": 32727, "points_crs": 4326}, "longitude first"),
+]
+TOLD = [
+    ({"bounds": (500000, 7000000, 501000, 7002000), "crs": "EPSG:32727"}, "turned by a quarter"),
+    ({"bounds": (500000, 7000000, 509000, 7001000), "crs": "EPSG:32727"}, "pixels come out stretc"),
+    ({"bounds": (7000000, 500000, 7002000, 501000), "crs": "EPSG:32727"}, "the other way round"),
+]
+
+
+@pytest.mark.parametrize(("given", "message"), DOUBTS)
+def test_latitudes_that_are_none_are_refused(picture, given, message):
+    with pytest.raises(GridMismatch, match=message):
+        place(picture, **given)
+
+
+@pytest.mark.parametrize(("given", "message"), TOLD)
+def test_a_doubtful_place_is_told_with_its_likely_cure(picture, given, message):
+    with pytest.warns(DataWarning, match=message):
+        place(picture, **given)
+
+
+@pytest.mark.parametrize(
+    "given",
+    [
+        {"bounds": (500000, 7000000, 502000, 7001000), "crs": 32727},
+        {"bounds": (10, 59.5, 12, 60.5), "crs": 4326},  # square in degrees
+        {"bounds": (10, 59.5, 12, 60.0), "crs": 4326},  # square on the ground
+        {"bounds": (178, 10, 182, 12), "crs": 4326},
+    ],
+)
+def test_a_likely_place_is_not(picture, given):
+    import warnings
+
+    with warnings.catch_warnings():
+        warnings.simplefilter("error")
+        place(picture, **given)
+
+
+TABLES = [
+    "name,x,y\na,480105,7359895\nb,480115,7359885\n",
+    "Name;X;Y\na;480105,0;7359895,25\nb;480.115,5;7359885\n",
+    "\ufeffname\tx\ty\na\t480105\t7359895\nb\t480115,5\t7359885\n",
+    "sep=;\nNAME; X; Y\na; 480105; 7359895\n\nb; 480115; 7359885\n",
+]
+
+
+@pytest.mark.parametrize("text", TABLES)
+def test_tables_of_points_as_spreadsheets_write_them(tmp_path, utm, text):
+    import spectrane as sp
+
+    raster = sp.from_array(np.arange(6300, dtype="u2").reshape(1, 70, 90), grid=utm)
+    (tmp_path / "p.csv").write_bytes(text.encode())
+    found = sp.probe(raster, points=tmp_path / "p.csv")
+    assert found[["point", "row", "column"]].to_numpy().tolist() == [["a", 10, 10], ["b", 11, 11]]
+
+
+def test_a_table_that_cannot_be_told_apart_is_refused(tmp_path, picture):
+    (tmp_path / "p.csv").write_text("name,x,y\na,480105,5,7359895,5\n")
+    with pytest.raises(LookError, match="line 2: has more fields .* put semicolons"):
+        place(picture, points=tmp_path / "p.csv")
+
+
+def test_one_point_outside_has_a_row_that_says_so(tmp_path, utm, run):
+    import spectrane as sp
+
+    raster = sp.from_array(np.arange(12600, dtype="u2").reshape(2, 70, 90), grid=utm)
+    points = [{"name": "in", "x": 480105, "y": 7359895}, {"name": "out", "x": 0, "y": 0}]
+    found = sp.probe(raster, points=points)
+    assert found["point"].tolist() == ["in", "in", "out"]
+    assert (found["note"] == "outside the raster").tolist() == [False, False, True]
+    zones = sp.profile(raster, points)
+    assert zones["count"].tolist() == [1, 1, 0, 0]
+    assert zones["note"].isna().tolist() == [True, True, False, False]
+    for call in (sp.probe, sp.profile):
+        with pytest.raises(GridMismatch, match="outside the raster's 70 rows"):
+            call(raster, points[1:]) if call is sp.profile else call(raster, points=points[1:])
+    raster.save(tmp_path / "a.tif")
+    (tmp_path / "p.csv").write_text("name,x,y\nin,480105,7359895\nout,0,0\n")
+    code, out, _ = run("probe", str(tmp_path / "a.tif"), "--points", str(tmp_path / "p.csv"))
+    assert (code, out.count("outside the raster")) == (0, 1)
+
+
+@pytest.mark.parametrize("corners", [["0,100", "200,0"], ["0,100 200,0"], ["0,100;200,0"],
+                                     ["-0,100", "200,100", "200,0", "0,0"]])  # fmt: skip
+def test_corners_need_no_quotes(tmp_path, run, corners):
+    import spectrane as sp
+
+    sp.from_array(np.ones((1, 10, 20), "u1")).save(tmp_path / "a.png")
+    code, _, told = run("place", str(tmp_path / "a.png"), "--corners", *corners,
+                        str(tmp_path / "o.tif"))  # fmt: skip
+    assert code == 0, told
+    assert sp.open(tmp_path / "o.tif").grid.bounds == (0, 0, 200, 100)

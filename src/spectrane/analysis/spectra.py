@@ -16,28 +16,32 @@ from spectrane.model.physical import physical
 from spectrane.model.source import Source
 from spectrane.model.window import Window, area
 
+OUTSIDE = "outside the raster"
+
 
 def zone_table(
-    source: Source, bands: Sequence[int], zones: Sequence[tuple[str, Source, Window]],
+    source: Source, bands: Sequence[int], zones: Sequence[tuple[str, Source, Window | None]],
     percents: Sequence[float] = (5.0, 50.0, 95.0),
 ) -> list[dict[str, Any]]:  # fmt: skip
     """Return a row per zone and band: count, share invalid, mean, σ, least, greatest, percentiles.
 
-    ``zones`` are names with a source masked to the zone and the window that holds it. Physical
-    values; σ divides by N; NaN where nothing is valid.
+    ``zones`` are names with a source masked to the zone and the window that holds it; None outside
+    the raster, which its ``note`` says. Physical values; σ divides by N; NaN where nothing is
+    valid.
     """
     rows = []
     for name, masked, window in zones:
-        inside = _inside_count(masked, window)
-        pixels = masked.read(bands, window)
-        for index, values in zip(bands, valid_values(pixels), strict=True):
+        inside = 0 if window is None else _inside_count(masked, window)
+        every = ([np.empty(0)] * len(bands) if window is None
+                 else valid_values(masked.read(bands, window)))  # fmt: skip
+        for index, values in zip(bands, every, strict=True):
             band = source.bands[index]
             found = physical(values, band, np.float64)
             rows.append({
                 "zone": name, "band": band.name, "wavelength": band.wavelength, "unit": band.unit,
                 "count": int(found.size),
                 "invalid": 1 - found.size / inside if inside else float("nan"),
-                **_figures(found, percents),
+                **_figures(found, percents), "note": OUTSIDE if window is None else None,
             })  # fmt: skip
     return rows
 

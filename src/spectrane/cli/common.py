@@ -131,9 +131,11 @@ def counted(number: int, what: str) -> str:
 
 
 def print_table(table: Any) -> None:
-    """Print a DataFrame without its index; what is missing is left empty."""
+    """Print a DataFrame without its index; what is missing is left empty, notes where there are."""
     from spectrane.analysis.description import printable
 
+    if "note" in table and table["note"].isna().all():
+        table = table.drop(columns="note")
     click.echo(printable(table.to_string(index=False, na_rep="", float_format="{:.6g}".format)))
 
 

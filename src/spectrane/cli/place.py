@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from typing import Any
 
 import click
@@ -40,13 +41,31 @@ class Corners(ParamType):
         return [(pair[0], pair[1]) for pair in pairs]
 
 
-@click.command("place")
+class PlaceCommand(click.Command):
+    """A command whose corners need no quotes."""
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        """Join the positions that follow --corners into its one value."""
+        joined: list[str] = []
+        after = False
+        for one in args:
+            position = re.fullmatch(r"[-+.\d][^,\s]*,[-+.\d][^,\s]*[;]?", one) is not None
+            if after and position and joined[-1] != "--corners":
+                joined[-1] += f" {one}"
+            else:
+                joined.append(one)
+            after = one == "--corners" or one.startswith("--corners=") or (after and position)
+        return super().parse_args(ctx, joined)
+
+
+@click.command("place", cls=PlaceCommand)
 @click.argument("file")
 @click.argument("out")
 @click.option("--corners", type=Corners(), help="Outer corners: first and last pixel's, or all "
               "four clockwise from the first pixel's.")  # fmt: skip
 @click.option("--bounds", type=Numbers(4, "X1,Y1,X2,Y2"), help="Map bounds of the whole picture.")
 @click.option("--points", type=click.Path(), help="Tie points: CSV with row, column, x, y.")
+@click.option("--leave-out", multiple=True, metavar="NAME", help="A tie point not to be used.")
 @click.option("--crs", help="The system of the result: EPSG:CODE.")
 @click.option("--points-crs", help="The system of the positions, where it is another.")
 @click.option(
@@ -61,7 +80,8 @@ class Corners(ParamType):
 @shared_options
 @examples(
     "place demo/barrage_plan.png plan.tif --points demo/barrage_points.csv --crs EPSG:32727",
-    "place demo/barrage_plan.png plan.kmz --bounds -21.069,-23.924,-21.060,-23.895 --crs EPSG:4326",
+    "place demo/barrage_plan.png plan.tif --corners 493159,7358999 493523,7355461 491871,7355249 "
+    "491507,7358787 --crs EPSG:32727",
 )
 def command(file: str, out: str, **options: Any) -> None:
     """Give a picture a place by corners, bounds or tie points; OUT is a TIFF, KML or KMZ.
@@ -73,7 +93,7 @@ def command(file: str, out: str, **options: Any) -> None:
 
     quiet = options["quiet"]
     names = ("corners", "bounds", "points", "crs", "points_crs", "fit", "pixel_size", "resample",
-             "force")  # fmt: skip
+             "force", "leave_out")  # fmt: skip
     given = {name: options[name] for name in names}
     if sum(given[name] is not None for name in ("corners", "bounds", "points")) != 1:
         raise click.UsageError("say the place by one of --corners, --bounds and --points")
@@ -114,7 +134,7 @@ def _tell(placed: Any, out: str, told: list[str], options: dict[str, Any]) -> No
         click.echo(f"  {one['point']:<10}{one['row']:>9.1f}{one['column']:>9.1f}"
                    f"{one['miss_x']:>11.4g}{one['miss_y']:>11.4g}{one['miss']:>11.4g}"
                    f"{one['miss_pixels']:>9.3g}{alone:>11}")  # fmt: skip
-    click.echo(
-        f"  root mean square {found['rms']:.4g} map units, {found['rms_pixels']:.3g} pixels; "
-        f"worst: point {found['worst']}"
-    )
+    worst = f"worst: point {found['worst']}" if found["worst"] is not None else (
+        f"the points do not tell which of {', '.join(found['suspects'])} is wrong")  # fmt: skip
+    click.echo(f"  root mean square {found['rms']:.4g} map units, {found['rms_pixels']:.3g} "
+               f"pixels; {worst}")  # fmt: skip

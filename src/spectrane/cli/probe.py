@@ -121,9 +121,10 @@ def _has_polygons(points: Any) -> bool:
 def _profile(raster: Any, table: Any, options: dict[str, Any]) -> None:
     from spectrane.analysis.spectra import Spectra
 
-    zones = {name: zone["mean"].tolist() for name, zone in table.groupby("zone", sort=False)}
+    inside = table[table["note"].isna()]
+    zones = {name: zone["mean"].tolist() for name, zone in inside.groupby("zone", sort=False)}
     if options["profile"]:
-        _draw_profile(table, options)
+        _draw_profile(inside, options)
     waves = [band.wavelength or float(k) for k, band in enumerate(raster.bands, 1)]
     if options["keep_spectra"]:
         kept = Spectra(waves, {}, raster.bands[0].unit)

@@ -18,7 +18,7 @@ from spectrane.model.look import Look, look_of
 from spectrane.model.source import Source
 from spectrane.model.view import View, fitted
 from spectrane.model.window import Window
-from spectrane.spatial.coordinates import near, transformer
+from spectrane.spatial.coordinates import near, tell_planes, transformer
 
 MODES = ("panels", "checker", "swipe")
 """Rasters side by side; two in alternating squares; two divided at a line."""
@@ -50,6 +50,7 @@ def linked(
     placed = [source.grid.placed for _, source, _ in layers]
     if any(placed) and not all(placed):
         raise GridMismatch("compare: some rasters have a place on a map and some have none")
+    tell_planes([(name, source.grid) for name, source, _ in layers])
     panels = []
     for name, source, given in layers:
         own = _own_view(source, area, all(placed), view)

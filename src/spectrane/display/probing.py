@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.analysis.spectra import OUTSIDE
 from spectrane.display.drawing import Rgba
 from spectrane.display.layers import Layer, PlannedLayer
 from spectrane.display.outlines import Outline
@@ -21,7 +22,7 @@ from spectrane.model.physical import physical_number
 from spectrane.model.source import Source, flat_source_of
 from spectrane.model.view import View
 from spectrane.model.window import Window, area, whole
-from spectrane.spatial.regions import Place, point_places
+from spectrane.spatial.regions import Place, is_inside, point_places
 
 _WHOLE = 4_000_000
 """Local contrast is drawn of all of a raster up to so many pixels, and near the point above."""
@@ -75,9 +76,10 @@ def probed(layers: Sequence[Any], **where: Any) -> list[dict[str, Any]]:
     ``layers`` are rasters, (raster, look) pairs, or layers. Positions are those of the first; a
     layer that a point misses has no row for it.
 
-    Columns: ``point layer row column band stored physical unit level color shown``; ``level`` is
-    0…255 or the entry of the colour map, ``color`` the pixel as it is drawn, both only for bands
-    that are shown; ``shown`` is False where the pixel is hidden.
+    Columns: ``point layer row column band stored physical unit level color shown note``; ``level``
+    is 0…255 or the entry of the colour map, ``color`` the pixel as it is drawn, both only for bands
+    that are shown; ``shown`` is False where the pixel is hidden. A point outside the first layer
+    has one row, whose ``note`` says so; where all lie outside, GridMismatch is raised.
     """
     if not layers:
         raise LookError("probe: expected one raster or more")
@@ -85,6 +87,9 @@ def probed(layers: Sequence[Any], **where: Any) -> list[dict[str, Any]]:
     first = asked[0].source
     found = []
     for place in _places(first, **where):
+        if not is_inside(first, place):
+            found.append(_outside(asked[0], place))
+            continue
         for one in asked:
             own = place if one.source is first else _same_place(first, one.source, place)
             if own is not None:
@@ -123,9 +128,17 @@ def _rows(one: Asked, place: Place) -> list[dict[str, Any]]:
             "point": name, "layer": one.name, "row": row, "column": column, "band": band.name,
             "stored": stored, "physical": physical_number(stored, band) if valid[index] else None,
             "unit": band.unit, "level": levels.get(index) if seen else None,
-            "color": color if drawn else None, "shown": bool(drawn and seen),
+            "color": color if drawn else None, "shown": bool(drawn and seen), "note": None,
         })  # fmt: skip
     return rows
+
+
+def _outside(one: Asked, place: Place) -> dict[str, Any]:
+    """Return the row of a point that the first layer does not have."""
+    name, row, column = place
+    nothing = dict.fromkeys(("band", "stored", "physical", "unit", "level", "color"))
+    return {"point": name, "layer": one.name, "row": row, "column": column, **nothing,
+            "shown": False, "note": OUTSIDE}  # fmt: skip
 
 
 def _drawn_at(one: Asked, row: int, column: int) -> tuple[dict[int, int], str, bool]:

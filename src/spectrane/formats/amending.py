@@ -24,7 +24,7 @@ from spectrane.model.band import find_band
 from spectrane.model.errors import DataWarning, FormatError, MetadataError
 from spectrane.model.look import Look
 from spectrane.model.source import Source
-from spectrane.model.systems import parsed_system
+from spectrane.model.systems import check_latitudes, parsed_system
 from spectrane.model.window import area, whole
 
 _LARGE = 4 << 20
@@ -79,6 +79,8 @@ def amend(
         changed = lay(source, checked(table, name))
         if crs is not None:
             parsed_system(crs)  # what nobody can parse is refused
+        if "grid" in table and changed.grid.placed:
+            check_latitudes("the place", changed.grid.corners, changed.grid.crs_text)
         if not inside:
             _tell_slower(name, source, changed)
             before = sidecar.text_of(name)

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
-from spectrane.model.errors import MetadataError
+from spectrane.model.errors import GridMismatch, MetadataError
 
 if TYPE_CHECKING:
     import pyproj
@@ -95,3 +96,26 @@ def checked_system(given: Any) -> str:
     text = system_text(given)
     parsed_system(text)
     return text
+
+
+def check_latitudes(what: str, positions: Iterable[tuple[float, float]], crs: str | None) -> None:
+    """Raise GridMismatch for positions (x, y) whose y cannot be a latitude, with the likely cure.
+
+    Nothing is checked where x is no longitude.
+
+    >>> check_latitudes("bounds", [(120.21, -35.42)], "EPSG:4326")
+    """
+    turn = turn_of(crs)
+    if turn is None:
+        return
+    most, given = turn / 4 * (1 + 1e-9), list(positions)
+    wrong = [(x, y) for x, y in given if not (abs(y) <= most and abs(x) <= 2 * turn)]
+    if not wrong:
+        return
+    x, y = wrong[0]
+    swapped = all(abs(x) <= most and abs(y) <= 2 * turn for x, y in given)
+    cure = "; the order is x,y: longitude first, which these are the other way round" * swapped
+    raise GridMismatch(
+        f"{what}: {x:.10g},{y:.10g} is no longitude and latitude in {str(crs)[:60]}, where "
+        f"latitudes end at {turn / 4:g}{cure or '; check the numbers and the coordinate system'}"
+    )

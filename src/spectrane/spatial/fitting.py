@@ -6,7 +6,7 @@ positions; the projective one starts from the direct linear solution and is refi
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -258,13 +258,56 @@ def misses(names: Sequence[str], pixels: F64, places: F64, found: Transformation
 
 def _alone(k: int, pixels: F64, places: F64, kind: str) -> float | None:
     """Return how far a point misses when the others alone are fitted, in map units."""
-    others: Callable[[F64], F64] = lambda points: np.delete(points, k, axis=0)  # noqa: E731
     try:
-        made = fit(others(pixels), others(places), kind)
+        made = fit(*_others(k, pixels, places), kind)
     except GridMismatch:
         return None
     x, y = made.forward(pixels[k, 0], pixels[k, 1])
     return float(np.hypot(float(x) - places[k, 0], float(y) - places[k, 1]))
+
+
+_EXPLAINED = 0.3
+"""What is left of the misses without a point that is wrong, at most, by what it was with it."""
+
+_STIFF = 0.1
+"""The same for the similarity fit: pictures that are sheared must not be taken for wrong points."""
+
+
+def suspects(names: Sequence[str], pixels: F64, places: F64, kind: str) -> tuple[str, ...]:
+    """Return the points of which one is wrong: none where nothing speaks for it, or several where
+    the data cannot tell which.
+
+    A point is suspected without which the others fit far better. Where several are, the stiffer
+    similarity fit decides if it can: opposite corners of a rectangle pull an affine fit alike.
+    """
+    whole = _left(pixels, places, kind)
+    if whole is None or whole <= 1e-9 * float(np.abs(places - places.mean(axis=0)).max()):
+        return ()
+    without = {k: _left(*_others(k, pixels, places), kind) for k in range(len(names))}
+    found = [k for k, left in without.items() if left is None or left < _EXPLAINED * whole]
+    if len(found) > 1:
+        stiff = {k: _left(*_others(k, pixels, places), "similarity") for k in found}
+        told = sorted((left, k) for k, left in stiff.items() if left is not None)
+        if len(told) == len(found):
+            (least, k), (second, _) = told[:2]
+            found = [k] if least < min(_EXPLAINED * second, _STIFF * whole) else found
+    return tuple(names[k] for k in found)
+
+
+def _others(k: int, pixels: F64, places: F64) -> tuple[F64, F64]:
+    return np.delete(pixels, k, axis=0), np.delete(places, k, axis=0)
+
+
+def _left(pixels: F64, places: F64, kind: str) -> float | None:
+    """Return the standard deviation that a fit leaves; None where it goes through all points."""
+    spare = 2 * (len(pixels) - FITS[kind])
+    if spare <= 0:
+        return None
+    try:
+        x, y = fit(pixels, places, kind).forward(pixels[:, 0], pixels[:, 1])
+    except GridMismatch:
+        return None
+    return float(np.sqrt((((x - places[:, 0]) ** 2 + (y - places[:, 1]) ** 2).sum()) / spare))
 
 
 def rms(values: Sequence[float]) -> float:

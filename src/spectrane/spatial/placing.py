@@ -10,11 +10,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine.described import Described
-from spectrane.model.errors import GridMismatch
-from spectrane.model.grid import Grid
+from spectrane.model.errors import GridMismatch, nearest
+from spectrane.model.grid import CrsLike, Grid
 from spectrane.model.source import Source
-from spectrane.model.systems import checked_system
-from spectrane.spatial.fitting import Miss, Transformation, fit, misses, rms
+from spectrane.model.systems import check_latitudes, checked_system
+from spectrane.spatial.doubts import tell_far_off, tell_misfit, tell_stretched
+from spectrane.spatial.fitting import Miss, Transformation, fit, misses, rms, suspects
 from spectrane.spatial.grids import LARGEST, covering
 from spectrane.spatial.regions import listed_points
 from spectrane.spatial.regridded import Regridded, chosen_kernel, regrid
@@ -26,11 +27,16 @@ _EDGE = 33
 
 @dataclass(frozen=True)
 class Placement:
-    """Where a picture was put: the fit, each tie point's miss, and their root mean square."""
+    """Where a picture was put: the fit, each tie point's miss, and their root mean square.
+
+    ``suspects`` are the points of which one is likely wrong; more than one where the data cannot
+    tell which.
+    """
 
     transformation: Transformation
     crs: str | None
     misses: tuple[Miss, ...]
+    suspects: tuple[str, ...] = ()
 
     @property
     def rms(self) -> float:
@@ -44,27 +50,31 @@ class Placement:
 
     @property
     def worst(self) -> str | None:
-        """The point with the greatest standardised miss: its own, and that without it, times.
+        """The point that is wrong, or misses most; None where the data cannot tell which is wrong.
 
-        A point that stands alone pulls the fit to itself: its miss is small, and large without it.
+        By the standardised miss: its own, and that without it, times. A point that stands alone
+        pulls the fit to itself: its miss is small, and large without it.
         """
-        if not self.misses:
+        if not self.misses or len(self.suspects) > 1:
             return None
+        if self.suspects:
+            return self.suspects[0]
         return max(self.misses, key=lambda one: one.miss * (one.miss_alone or one.miss)).point
 
     def to_dict(self) -> dict[str, Any]:
         """Return everything as plain values."""
         return {
             "fit": self.transformation.kind, "crs": self.crs, "rms": self.rms,
-            "rms_pixels": self.rms_pixels, "worst": self.worst,
+            "rms_pixels": self.rms_pixels, "worst": self.worst, "suspects": list(self.suspects),
             "points": [asdict(one) for one in self.misses],
         }  # fmt: skip
 
 
 def place(
     source: Source, *, corners: Any = None, bounds: Any = None, points: Any = None,
-    crs: str | None = None, points_crs: str | None = None, fit_kind: str | None = None,
+    crs: CrsLike | None = None, points_crs: CrsLike | None = None, fit_kind: str | None = None,
     resample: str | None = None, pixel_size: Any = None, force: bool = False,
+    leave_out: Sequence[str] = (),
 ) -> tuple[Source, Placement]:  # fmt: skip
     """Return a source with a place on a map, and how well it fits.
 
@@ -73,18 +83,19 @@ def place(
     ``points`` tie points: mappings with row, column, x, y (corner-based), a CSV file, or a table.
     ``crs`` is the system of the result, ``points_crs`` that of the positions where it is another.
     ``fit_kind`` is ``similarity``, ``affine``, ``projective`` or ``polynomial`` (second order);
-    None takes projective for four corners that are no parallelogram, and affine else.
+    None takes projective for four corners that are no parallelogram, and affine else. ``leave_out``
+    names tie points that are not to be used.
 
     Where the fit is affine no pixel is touched: the grid may be rotated. Otherwise the result is
-    lazily regridded. Raises GridMismatch for points that settle no fit.
+    lazily regridded. Raises GridMismatch for points that settle no fit, and latitudes that are
+    none. Warns of misses of many pixels, of pixels that come out stretched, and of a place outside
+    what the coordinate system is for.
     """
     source = upright(source)
     ways = [way is not None for way in (corners, bounds, points)]
     if sum(ways) != 1:
         raise GridMismatch("place: give corners, or bounds, or points; one of them")
-    for text in (crs, points_crs):
-        if text is not None:
-            checked_system(text)
+    crs, points_crs = (None if one is None else checked_system(one) for one in (crs, points_crs))
     if crs is None:
         crs, points_crs = points_crs, None
     if points is None and points_crs is not None and points_crs != crs:
@@ -93,12 +104,17 @@ def place(
                                 fit_kind=fit_kind, resample=resample, force=force)  # fmt: skip
         return regrid(made, crs=crs, pixel_size=pixel_size, resample=resample,
                       force=force), placement  # fmt: skip
-    names, pixels, places = _given(source, corners, bounds, points)
+    names, pixels, places = _given(source, corners, bounds, points, leave_out)
+    check_latitudes("positions", places.tolist(), points_crs or crs)
     places = _brought(places, points_crs, crs)
     kind = fit_kind or _kind(pixels, places, points is not None)
     found = fit(pixels, places, kind)
     table = misses(names, pixels, places, found) if points is not None else []
-    placement = Placement(found, crs, tuple(table))
+    doubted = suspects(names, pixels, places, kind) if points is not None else ()
+    placement = Placement(found, crs, tuple(table), doubted)
+    tell_misfit(placement.rms_pixels, doubted, placement.worst)
+    tell_stretched(source, found, crs)
+    tell_far_off(places, crs)
     upright_corners = (
         points is None and places[0, 1] == places[1, 1] and (places[0, 0] == places[3, 0])
     )
@@ -142,7 +158,9 @@ def _warped(
     return Regridded(source, grid, kernel, place=place_grid, warp=found.inverse)
 
 
-def _given(source: Source, corners: Any, bounds: Any, points: Any) -> tuple[list[str], F64, F64]:
+def _given(
+    source: Source, corners: Any, bounds: Any, points: Any, leave_out: Sequence[str]
+) -> tuple[list[str], F64, F64]:
     rows, columns = source.shape
     if bounds is not None:
         x_min, y_min, x_max, y_max = _numbers("bounds", bounds, 4)
@@ -160,7 +178,18 @@ def _given(source: Source, corners: Any, bounds: Any, points: Any) -> tuple[list
             raise GridMismatch(f"corners: expected 2 or 4 of them, not {len(found)}")
         pixels = [(0, 0), (columns, 0), (columns, rows), (0, rows)]
         return [str(k) for k in range(1, 5)], np.array(pixels, float), np.array(found, float)
-    return _tie_points(points)
+    return _without(leave_out, *_tie_points(points))
+
+
+def _without(
+    leave_out: Sequence[str], names: list[str], pixels: F64, places: F64
+) -> tuple[list[str], F64, F64]:
+    unwanted = [leave_out] if isinstance(leave_out, str) else [str(one) for one in leave_out]
+    for one in unwanted:
+        if one not in names:
+            raise GridMismatch(f"leave out {one!r}: no such tie point{nearest(one, names)}")
+    kept = [k for k, name in enumerate(names) if name not in unwanted]
+    return [names[k] for k in kept], pixels[kept], places[kept]
 
 
 def _numbers(what: str, given: Any, count: int) -> tuple[float, ...]:

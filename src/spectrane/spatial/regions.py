@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import os
 from collections.abc import Iterable, Mapping
 from typing import Any
@@ -15,6 +14,7 @@ from spectrane.model.view import View
 from spectrane.model.window import Window, whole
 from spectrane.spatial.clipping import Within
 from spectrane.spatial.onto_pixels import polygons_of
+from spectrane.spatial.point_files import read_points
 from spectrane.spatial.rolled import seen
 from spectrane.spatial.shapes import Feature, Shapes, shapes_of
 
@@ -58,22 +58,32 @@ def _from_mapping(source: Source, region: Mapping[str, Any]) -> tuple[Source, Wi
     return seen(source, View(**given))
 
 
-def zones_of(
-    source: Source, points: Any, crs: CrsLike | None = None
-) -> list[tuple[str, Source, Window]]:
-    """Return (name, source, window) of points, a pixel each, and of polygons, masked.
+Zone = tuple[str, Source, Window | None]
+"""A zone's name, the source masked to it, and the window that holds it; None outside the raster."""
 
-    ``points``: shapes of points and polygons, or what ``point_places`` takes.
+
+def zones_of(source: Source, points: Any, crs: CrsLike | None = None) -> list[Zone]:
+    """Return points, a pixel each, and polygons, masked; some may lie outside the raster.
+
+    ``points``: shapes of points and polygons, or what ``point_places`` takes. Raises GridMismatch
+    where all lie outside.
     """
     if not _are_shapes(points):
         return [_pixel(source, place) for place in point_places(source, points, crs)]
     shapes = shapes_of(points, crs=crs, option="points_crs")
-    found = []
+    found: list[Zone] = []
+    missed: GridMismatch | None = None
     for feature in shapes.features:
-        if feature.geometry.get("type") == "Point":
-            found.append(_pixel(source, point_places(source, [_point(shapes, feature)])[0]))
-        else:
-            found.append((feature.name, *region_of(source, shapes.only(feature))))
+        try:
+            if feature.geometry.get("type") == "Point":
+                found.append(_pixel(source, point_places(source, [_point(shapes, feature)])[0]))
+            else:
+                found.append((feature.name, *region_of(source, shapes.only(feature))))
+        except GridMismatch as error:
+            found.append((feature.name, source, None))
+            missed = error
+    if missed is not None and all(window is None for _, _, window in found):
+        raise missed
     return found
 
 
@@ -85,29 +95,42 @@ def _are_shapes(points: Any) -> bool:
     )  # fmt: skip
 
 
-def _pixel(source: Source, place: Place) -> tuple[str, Source, Window]:
+def _pixel(source: Source, place: Place) -> Zone:
     name, row, column = place
-    return name, source, ((row, row + 1), (column, column + 1))
+    inside = is_inside(source, place)
+    return name, source, ((row, row + 1), (column, column + 1)) if inside else None
 
 
 def point_places(source: Source, points: Any, crs: CrsLike | None = None) -> list[Place]:
     """Return (name, row, column) of points: shapes, a CSV path, a table, or mappings.
 
     A mapping has x and y (in ``crs``, or the raster's own system), or row and column (from 0),
-    and a name. Raises GridMismatch for a point outside, LookError for what is no point.
+    and a name. Some may lie outside the raster. Raises GridMismatch where all do, LookError for
+    what is no point.
     """
-    return [_place(source, one, number, crs)
-            for number, one in enumerate(named_points(points, crs), 1)]  # fmt: skip
+    places = [_place(source, one, number, crs)
+              for number, one in enumerate(named_points(points, crs), 1)]  # fmt: skip
+    if places and not any(is_inside(source, place) for place in places):
+        name, row, column = places[0]
+        rows, columns = source.shape
+        raise GridMismatch(
+            f"point {name}: row {row}, column {column} lie outside the raster's {rows} rows and "
+            f"{columns} columns, which cover {source.grid.bounds}"
+            + ("; so do all the others" if len(places) > 1 else "")
+        )
+    return places
+
+
+def is_inside(source: Source, place: Place) -> bool:
+    """Tell whether a place is one of a raster's pixels."""
+    _, row, column = place
+    return 0 <= row < source.shape[0] and 0 <= column < source.shape[1]
 
 
 def listed_points(points: Any, crs: CrsLike | None = None) -> Iterable[Mapping[str, Any]]:
     """Return mappings of points given as a CSV path, shapes, a table, or mappings."""
     if isinstance(points, str | os.PathLike) and os.fspath(points).lower().endswith(".csv"):
-        try:
-            with open(points, newline="", encoding="utf-8-sig") as file:
-                return [dict(row) for row in csv.DictReader(file, skipinitialspace=True)]
-        except (OSError, ValueError, csv.Error) as error:
-            raise LookError(f"{os.fspath(points)}: points cannot be read: {error}") from error
+        return read_points(points)
     if _are_shapes(points):
         shapes = shapes_of(points, crs=crs, option="points_crs")
         return [_point(shapes, feature) for feature in shapes.features]
@@ -162,10 +185,4 @@ def _place(source: Source, given: Mapping[str, Any], number: int, crs: CrsLike |
         raise LookError(
             f"point {name}: expected x and y, or row and column, not {dict(given)!r}"
         ) from error
-    rows, columns = source.shape
-    if not (0 <= row < rows and 0 <= column < columns):
-        raise GridMismatch(
-            f"point {name}: row {row}, column {column} lie outside the raster's {rows} rows and "
-            f"{columns} columns, which cover {source.grid.bounds}"
-        )
     return name, row, column

@@ -22,7 +22,7 @@ from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window, intersection, shifted, whole
 from spectrane.spatial.converted import conversion
-from spectrane.spatial.coordinates import transformer
+from spectrane.spatial.coordinates import tell_planes, transformer
 from spectrane.spatial.grids import extended, offset_on, union, window_on
 from spectrane.spatial.regridded import Regridded, chosen_kernel
 from spectrane.spatial.subset import Subset
@@ -89,6 +89,7 @@ def laid_out(
             raise GridMismatch(
                 f"{called(source)}: has no place on a map; give it one first (spectrane place)"
             )
+    tell_planes([(called(source), source.grid) for source in sources])
     first = sources[0]
     dtype = np.result_type(*[source.dtype for source in sources])
     matched = [_with_bands(source, first, dtype) for source in sources]
