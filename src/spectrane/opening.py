@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     import pandas
 
     from spectrane.display.volume_layers import VolumeLayer
+    from spectrane.model.grid import CrsLike
 
 
 def open(
@@ -40,7 +41,7 @@ def open(
 def probe(
     layers: Any, *, x: float | None = None, y: float | None = None, z: float | None = None,
     row: int | None = None, column: int | None = None, i: int | None = None, j: int | None = None,
-    k: int | None = None, points: Any = None, crs: str | None = None,
+    k: int | None = None, points: Any = None, crs: CrsLike | None = None,
 ) -> pandas.DataFrame:  # fmt: skip
     """Return what stands under a point, in every band or frame of every layer.
 
@@ -86,7 +87,7 @@ def _deep(one: Any) -> bool:
 
 
 def profile(
-    raster: Any, points: Any = None, *, region: Any = None, crs: str | None = None
+    raster: Any, points: Any = None, *, region: Any = None, crs: CrsLike | None = None
 ) -> pandas.DataFrame:  # fmt: skip
     """Return a value by band, or by frame, at points, or mean and σ over regions.
 

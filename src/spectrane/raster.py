@@ -18,7 +18,7 @@ from spectrane.formats.registry import members_of, open_source
 from spectrane.model.band import Band, BandName, bands_of, find_bands
 from spectrane.model.errors import FormatError, LookError, MetadataError
 from spectrane.model.faced import Faced
-from spectrane.model.grid import Bounds, Grid
+from spectrane.model.grid import Bounds, CrsLike, Grid
 from spectrane.model.look import Look, look_of
 from spectrane.model.nodata import per_band
 from spectrane.model.source import Source, flat_source_of
@@ -148,7 +148,7 @@ class Raster(Faced):
         return Raster(in_unit(self._source, unit))
 
     def regrid(
-        self, grid: Any = None, *, crs: str | None = None, pixel_size: Any = None,
+        self, grid: Any = None, *, crs: CrsLike | None = None, pixel_size: Any = None,
         resample: str | None = None, tolerance: float = 0.05, force: bool = False,
         within: float | None = None,
     ) -> Raster:  # fmt: skip
@@ -160,8 +160,8 @@ class Raster(Faced):
                              within=within))  # fmt: skip
 
     def clip(
-        self, shape: Any, *, crs: str | None = None, keep: str = "centers", outside: bool = False,
-        extent: str = "shape", antialias: bool = False, soft: float = 0.0,
+        self, shape: Any, *, crs: CrsLike | None = None, keep: str = "centers",
+        outside: bool = False, extent: str = "shape", antialias: bool = False, soft: float = 0.0,
     ) -> Raster:  # fmt: skip
         """Return what lies in a shape, or in another raster's footprint: see ``spatial.clipping``.
 
@@ -395,7 +395,7 @@ def render(
 
 def probe(
     layers: Any, *, x: float | None = None, y: float | None = None, row: int | None = None,
-    column: int | None = None, points: Any = None, crs: str | None = None,
+    column: int | None = None, points: Any = None, crs: CrsLike | None = None,
 ) -> pandas.DataFrame:  # fmt: skip
     """Return what stands under a point in every band of every layer: see ``display.probing``.
 
@@ -416,7 +416,7 @@ def probe(
     )
 
 
-def profile(raster: Raster, points: Any, *, crs: str | None = None) -> pandas.DataFrame:
+def profile(raster: Raster, points: Any, *, crs: CrsLike | None = None) -> pandas.DataFrame:
     """Return a value by band for each named point, or mean and σ for each polygon.
 
     ``points`` is as for ``probe``, or GeoJSON with polygons. Columns: ``zone band wavelength unit

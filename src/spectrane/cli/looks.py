@@ -122,6 +122,11 @@ AREA_OPTIONS = (
     click.option("--pixel", type=float, help="Side of a picture pixel in map units."),
     click.option("--rows", type=Numbers(2, "START,STOP"), help="Rows to show, from 0."),
     click.option("--columns", type=Numbers(2, "START,STOP"), help="Columns to show, from 0."),
+    click.option(
+        "--stored",
+        is_flag=True,
+        help="Pixel for pixel, also where pixels are not square on the map.",
+    ),
 )
 
 
@@ -167,6 +172,7 @@ def view_of(options: dict[str, Any], size: Any = None) -> Any:
         return View(
             bounds=bounds, rows=rows, columns=columns, size=size,
             center=options["center"], pixel=options["pixel"], crs=options["area_crs"],
+            stored=options["stored"],
         )  # fmt: skip
     except LookError as error:
         raise click.UsageError(str(error)) from error

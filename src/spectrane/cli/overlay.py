@@ -50,11 +50,14 @@ def command(files: tuple[str, ...], **options: Any) -> None:
                    "scales": [str(s) for s in one.scales]}
                   for one in drawn.layers]  # fmt: skip
         click.echo(json.dumps({"picture": options["output"], "rows": rows, "columns": columns,
-                               "layers": listed, "told": told}))  # fmt: skip
+                               "layers": listed, "notes": list(drawn.notes),
+                               "told": told}))  # fmt: skip
     elif not options["quiet"]:
         click.echo(
             f"{options['output']}: {columns} x {rows}, {counted(len(drawn.layers), 'layer')}"
         )
+        for note in drawn.notes:
+            click.echo(f"  {note}")
         for one in drawn.layers:
             said = "; ".join(str(scale) for scale in one.scales)
             click.echo(f"  {one.title}: opacity {one.layer.opacity:g}, {one.mode}"

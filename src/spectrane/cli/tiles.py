@@ -38,6 +38,8 @@ def command(files: tuple[str, ...], **options: Any) -> None:
     Empty tiles are left out. A run that was killed goes on when it is given again.
     """
     quiet, zooms = options["quiet"], options["zooms"]
+    if options["stored"]:
+        raise click.UsageError("--stored: tiles have the pixels of their matrices")
     with (
         told_warnings(quiet or options["as_json"]) as told,
         contextlib.ExitStack() as opened,

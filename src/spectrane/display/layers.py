@@ -12,6 +12,7 @@ import numpy as np
 from spectrane.analysis.expressions import Computed
 from spectrane.display.drawing import Rgba
 from spectrane.display.onto import covers, drawn_onto, seen_under
+from spectrane.display.orientation import lying
 from spectrane.display.outlines import Outline, draw_outline
 from spectrane.display.picture import Picture
 from spectrane.display.plan import RenderPlan, resolve
@@ -22,7 +23,7 @@ from spectrane.model.errors import DataWarning, GridMismatch, LookError, nearest
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look, look_of
 from spectrane.model.source import Source, check_answer, flat_source_of, source_of
-from spectrane.model.view import View, fitted, view_of
+from spectrane.model.view import View, view_of
 from spectrane.spatial.coordinates import share_inside, tell_planes
 from spectrane.spatial.grids import union
 from spectrane.spatial.masks import Masked, Truth
@@ -218,7 +219,7 @@ def stacked(
         _tell_cut([one for one in made if one.planned is not None], base)
     if tell:
         tell_planes([(one.title, one.planned.source.grid) for one in made if one.planned])
-    return Stack(target, tuple(made))
+    return Stack(target, tuple(made), tuple(lying(base, view_of(view)) if grid is None else ()))
 
 
 def base_grid(rasters: Sequence[Layer | PlannedLayer], area: str) -> Grid:
@@ -274,7 +275,7 @@ def common_grid(
     part = grid.cropped(window)
     if given is not None and asked is None:
         return part.upright()
-    return part.resized(fitted(window, asked)).upright()
+    return part.resized(view.shape(grid, window, asked)).upright()
 
 
 def overlay(layers: Sequence[AnyLayer], **where: Any) -> Picture:

@@ -16,7 +16,7 @@ from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look, look_of
 from spectrane.model.source import Source
-from spectrane.model.view import View, fitted
+from spectrane.model.view import View
 from spectrane.model.window import Window
 from spectrane.spatial.coordinates import near, tell_planes, transformer
 
@@ -45,7 +45,7 @@ def linked(
     """
     first = layers[0][1]
     window = view.window(first.grid)
-    shape = fitted(window, size)
+    shape = view.shape(first.grid, window, size)
     area = first.grid.cropped(window).resized(shape).upright()
     placed = [source.grid.placed for _, source, _ in layers]
     if any(placed) and not all(placed):
@@ -65,9 +65,9 @@ def linked(
 def _own_view(source: Source, area: Grid, placed: bool, view: View) -> View:
     """Return the part of a raster that the common area covers, in its own grid."""
     if not placed:
-        return View(rows=view.rows, columns=view.columns)
+        return View(rows=view.rows, columns=view.columns, stored=view.stored)
     same = (source.grid.crs_text or None) == (area.crs_text or None)
-    return View(bounds=area.bounds, crs=None if same else area.crs_text)
+    return View(bounds=area.bounds, crs=None if same else area.crs_text, stored=True)
 
 
 def _own_size(source: Source, area: Grid, view: View, shape: tuple[int, int]) -> tuple[int, int]:

@@ -18,6 +18,7 @@ from spectrane.display.outlines import Outline
 from spectrane.display.plan import RenderPlan, resolve
 from spectrane.model.colors import color_text
 from spectrane.model.errors import LookError
+from spectrane.model.grid import CrsLike
 from spectrane.model.physical import physical_number
 from spectrane.model.source import Source, flat_source_of
 from spectrane.model.view import View
@@ -31,7 +32,7 @@ _NEAR = 1000
 
 def _places(
     source: Source, *, x: float | None = None, y: float | None = None, row: int | None = None,
-    column: int | None = None, points: Any = None, crs: str | None = None,
+    column: int | None = None, points: Any = None, crs: CrsLike | None = None,
 ) -> list[Place]:  # fmt: skip
     """Return where points lie in a raster: one by map position or pixel, or many."""
     if points is not None:

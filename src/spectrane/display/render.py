@@ -11,13 +11,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.display.misleading import misleading
+from spectrane.display.orientation import lying
 from spectrane.display.picture import Picture
 from spectrane.display.plan import RenderPlan, resolve
 from spectrane.model.errors import DataWarning
 from spectrane.model.look import Look
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source, check_answer
-from spectrane.model.view import View, fitted, view_of
+from spectrane.model.view import View, view_of
 from spectrane.spatial.rolled import seen
 from spectrane.spatial.turned import upright
 
@@ -38,7 +39,7 @@ def render(
     """
     view = view_of(view)
     source, window = seen(upright(source), view)
-    shape = fitted(window, size or view.size)
+    shape = view.shape(source.grid, window, size or view.size)
     check_answer(1, shape, np.dtype(np.uint32))
     plan = resolve(source, look, window)
     plan.tell()
@@ -50,7 +51,8 @@ def render(
     flips = part.flips()
     name = os.path.basename(source.name) or "an array in memory"
     return Picture(
-        _turned(rgba, flips), part.resized(shape).upright(), plan.scales, name, plan.notes,
+        _turned(rgba, flips), part.resized(shape).upright(), plan.scales, name,
+        (*plan.notes, *lying(part, view)),
         plan, InSixteenBits(plan, pixels, flips),
     )  # fmt: skip
 

@@ -22,9 +22,10 @@ from spectrane.formats.sidecar_schema import laid_over as lay
 from spectrane.formats.table import format_called
 from spectrane.model.band import find_band
 from spectrane.model.errors import DataWarning, FormatError, MetadataError
+from spectrane.model.grid import CrsLike
 from spectrane.model.look import Look
 from spectrane.model.source import Source
-from spectrane.model.systems import check_latitudes, parsed_system
+from spectrane.model.systems import check_latitudes, parsed_system, system_text_or_none
 from spectrane.model.window import area, whole
 
 _LARGE = 4 << 20
@@ -37,7 +38,7 @@ def amend(
     nodata: Any = ...,
     nodata_when: str | None = None,
     bands: Mapping[Any, Mapping[str, Any]] | None = None,
-    crs: str | None = None,
+    crs: CrsLike | None = None,
     bounds: tuple[float, float, float, float] | None = None,
     corner: tuple[float, float] | None = None,
     pixel_size: tuple[float, float] | None = None,
@@ -65,6 +66,7 @@ def amend(
         numbered = {
             find_band(source.bands, key) + 1: dict(fields) for key, fields in (bands or {}).items()
         }
+        crs = system_text_or_none(crs)
         table = changes_table(
             nodata=nodata, nodata_when=nodata_when, bands=numbered, crs=crs, bounds=bounds,
             corner=corner, pixel_size=pixel_size, affine=affine, look=look, notes=notes,

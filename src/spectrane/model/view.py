@@ -14,6 +14,7 @@ from spectrane.model.window import Window, extent, intersection, whole
 
 LARGEST = (2048, 2048)
 """A picture without a size fits in this many rows and columns."""
+_LONGEST = 20.0
 
 
 @dataclass(frozen=True)
@@ -24,7 +25,9 @@ class View:
     picture pixel in map units, which needs ``size``. ``rows`` and ``columns`` are half-open
     pairs. ``crs`` is the system of ``bounds`` or ``center`` (``pixel`` stays in the raster's units)
     where it is not the raster's own. ``size`` is (rows, columns): the picture has it exactly where
-    it has the area's proportions, and fits inside it otherwise, since pictures are never stretched.
+    it has the area's proportions, and fits inside it otherwise, since pictures are never stretched:
+    pixels that are not square on the map are not square in the picture either, unless ``stored``
+    draws them pixel for pixel.
 
     >>> View(rows=(0, 100)).window(Grid((200, 300)))
     ((0, 100), (0, 300))
@@ -37,6 +40,7 @@ class View:
     columns: tuple[int, int] | None = None
     size: tuple[int, int] | None = None
     crs: CrsLike | None = None
+    stored: bool = False
 
     def __post_init__(self) -> None:
         """Check that the area is said in one way."""
@@ -75,6 +79,10 @@ class View:
         by_index = self.rows is not None or self.columns is not None
         over = (first, last) != columns and not by_index and goes_round(grid)
         return rows, ((first, min(last, first + grid.columns)) if over else columns)
+
+    def shape(self, grid: Grid, window: Window, size: tuple[int, ...] | None) -> tuple[int, int]:
+        """Return the rows and columns of the picture of a window: see ``fitted``."""
+        return fitted(window, size, (1.0, 1.0) if self.stored else proportion(grid, window))
 
     def _wanted(self, grid: Grid) -> Window:
         if self.center is not None and self.size is not None and self.pixel is not None:
@@ -179,20 +187,42 @@ def _pair(what: str, given: tuple[int, int] | None, length: int) -> tuple[int, i
     return start, stop
 
 
-def fitted(window: Window, size: tuple[int, ...] | None) -> tuple[int, int]:
+def proportion(grid: Grid, window: Window) -> tuple[float, float]:
+    """Return how many times as high, and as wide, as its shorter side a pixel is on the map.
+
+    (1, 1) without a place, where it is nearer to square than the window tells, and beyond 20 times:
+    then the axes hardly have one unit.
+
+    >>> proportion(Grid.from_corner((9, 9), x=0, y=0, pixel_size=(10, 25)), ((0, 9), (0, 9)))
+    (2.5, 1.0)
+    """
+    if not grid.placed:
+        return 1.0, 1.0
+    width, height = grid.pixel_size[:2]
+    least = min(width, height)
+    longer = max(width, height) / least
+    if (longer - 1.0) * max(extent(window)) < 1.0 or longer > _LONGEST:
+        return 1.0, 1.0
+    return height / least, width / least
+
+
+def fitted(
+    window: Window, size: tuple[int, ...] | None, sides: tuple[float, float] = (1.0, 1.0)
+) -> tuple[int, int]:
     """Return the picture's rows and columns: as large as fits in ``size`` without stretching.
 
-    With no size, one picture pixel per raster pixel, up to 2048 along the longer side.
+    With no size, one picture pixel per raster pixel, up to 2048 along the longer side. ``sides``
+    are a pixel's height and width by the shorter of them.
 
     >>> fitted(((0, 20000), (0, 20000)), (800, 1280))
     (800, 800)
-    >>> fitted(((0, 30), (0, 40)), None)
-    (30, 40)
+    >>> fitted(((0, 30), (0, 40)), None), fitted(((0, 30), (0, 40)), None, (2.0, 1.0))
+    ((30, 40), (60, 40))
     """
-    rows, columns = extent(window)
+    rows, columns = (n * side for n, side in zip(extent(window), sides, strict=True))
     box_rows, box_columns = LARGEST if size is None else sizes(size)
     if size is None and rows <= box_rows and columns <= box_columns:
-        return rows, columns
+        return max(1, round(rows)), max(1, round(columns))
     scale = min(box_rows / rows, box_columns / columns)
     # A box within a pixel of the right proportions is taken at its word.
     along = [_near(rows * scale, box_rows), _near(columns * scale, box_columns)]

@@ -16,7 +16,7 @@ from spectrane.engine.pyramid import AT_ONCE, Level, Whole
 from spectrane.engine.threads import in_parallel, row_parts
 from spectrane.kernels import gathering
 from spectrane.model.errors import GridMismatch, LookError, nearest
-from spectrane.model.grid import Grid
+from spectrane.model.grid import CrsLike, Grid
 from spectrane.model.nodata import NoDataRule
 from spectrane.model.physical import as_stored, value_dtype
 from spectrane.model.pixels import Pixels, full_alpha
@@ -281,7 +281,7 @@ def stored_values(
 
 
 def regrid(
-    source: Source, grid: Any = None, *, crs: str | None = None, pixel_size: Any = None,
+    source: Source, grid: Any = None, *, crs: CrsLike | None = None, pixel_size: Any = None,
     resample: str | None = None, tolerance: float = TOLERANCE, force: bool = False,
     within: float | None = None,
 ) -> Source:  # fmt: skip

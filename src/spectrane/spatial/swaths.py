@@ -18,7 +18,7 @@ from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.geolocation import F64, Geolocation
-from spectrane.model.grid import Grid
+from spectrane.model.grid import CrsLike, Grid
 from spectrane.model.longitudes import turned
 from spectrane.model.physical import as_stored
 from spectrane.model.pixels import Pixels
@@ -203,7 +203,7 @@ class FromSwath(Derived, FullSource):
 
 
 def regrid_swath(
-    source: Source, grid: Grid | None, crs: str | None, pixel_size: Any, resample: str | None,
+    source: Source, grid: Grid | None, crs: CrsLike | None, pixel_size: Any, resample: str | None,
     within: float | None, force: bool,
 ) -> Source:  # fmt: skip
     """Return a swath on a grid: the one given, or one that covers it in a coordinate system.
