@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from spectrane.model.band import BandName, find_band
-from spectrane.model.errors import LookError
+from spectrane.model.errors import BandError, LookError
 from spectrane.model.source import Source, flat_source_of
 from spectrane.raster import Raster, from_array
 from spectrane.spatial import masks as _masks
@@ -56,14 +56,16 @@ class Mask(Raster):
 
 def mask(
     raster: Raster, *, values: Any = None, range: tuple[float | None, float | None] | None = None,
-    where: str | None = None, bits: str | None = None, valid: bool = False, band: BandName = 1,
+    where: str | None = None, bits: str | None = None, valid: bool = False,
+    band: BandName | None = None,
 ) -> Mask:  # fmt: skip
     """Return where a raster's pixels pass one test; invalid pixels pass none.
 
     ``values``: one physical value or several; ``range``: (low, high), closed, either None;
     ``where``: an expression over its bands (``"nir > 0.2"``); ``bits``: quality bits of the stored
     number (``"bits 3-4 = 2"``, counted from 0); ``valid``: where it holds anything. ``band`` is
-    tested by values, range and bits. Raises LookError unless one test is given.
+    tested by values, range and bits; it must be said of a raster of several. Raises LookError
+    unless one test is given, BandError for a band that is not said or not there.
     """
     source = flat_source_of(raster)
     given = [values is not None, range is not None, where is not None, bits is not None, valid]
@@ -75,7 +77,13 @@ def mask(
         from spectrane.analysis.expressions import Computed
 
         return Mask(_masks.Truth(Computed(source, {"chosen": where})))
-    return Mask(_masks.ByTest(source, find_band(source.bands, band), _test(values, range, bits)))
+    if band is None and len(source.bands) > 1:
+        raise BandError(
+            f"mask: {source.name or 'the raster'} has {len(source.bands)} bands; say which one is "
+            f"tested: {', '.join(one.name for one in source.bands[:12])}"
+        )
+    index = 0 if band is None else find_band(source.bands, band)
+    return Mask(_masks.ByTest(source, index, _test(values, range, bits)))
 
 
 def _test(values: Any, range: Any, bits: str | None) -> _masks.Test:

@@ -137,3 +137,29 @@ def test_export_on_another_grid(run, demo, tmp_path):
     assert sp.open(tmp_path / "a.tif").grid == sp.open(scene).grid
     assert run("export", thermal, tmp_path / "b.tif", "--crs", "EPSG:4326")[0] == 0
     assert run("export", thermal, tmp_path / "c.tif", "--resample", "cubic")[0] == 2
+
+
+def test_tests_look_at_the_mask_file_on_its_own_grid(run, tmp_path, utm):
+    scene = np.arange(2 * 70 * 90, dtype="u2").reshape(2, 70, 90)
+    flags = np.zeros((1, 35, 45), "u1")
+    flags[0, :10] = 0b10  # its own pixels are twice as large
+    sp.from_array(scene, grid=utm).save(tmp_path / "a.tif")
+    sp.from_array(flags, grid=utm.resized((35, 45))).save(tmp_path / "qa.tif")
+    sp.from_array(np.concatenate([flags * 0, flags]), grid=utm.resized((35, 45))).save(
+        tmp_path / "two.tif"
+    )
+    file, out = tmp_path / "a.tif", tmp_path / "o.tif"
+    for more in (["--mask", tmp_path / "qa.tif"],
+                 ["--mask", tmp_path / "two.tif", "--band", "2"]):  # fmt: skip
+        for test, share in ((["--bits", "bit 1 = 1"], 20 / 70), (["--values", "2"], 20 / 70),
+                            (["--range", "0..1"], 50 / 70)):  # fmt: skip
+            status, told, _ = run("clip", file, out, *more, *test, "--overwrite", "--json")
+            assert (status, json.loads(told)["kept"]) == (0, pytest.approx(share))
+            kept = ~sp.open(out).pixels().mask[0]
+            assert (kept[:20].all(), kept[20:].any()) == ((True, False) if share < 0.5 else
+                                                          (False, True))  # fmt: skip
+    for refused in (["--bits", "bit 1 = 1"], ["--mask", tmp_path / "two.tif", "--values", "2"]):
+        status, _, told = run("clip", file, out, *refused, "--overwrite")
+        assert (status, "has 2 bands; say which one is tested" in told) == (1, True)
+    assert "keeps 28.6% of the pixels" in run(
+        "clip", file, out, "--mask", tmp_path / "qa.tif", "--bits", "bit 1 = 1", "--overwrite")[1]  # fmt: skip

@@ -20,7 +20,7 @@ from spectrane.cli.common import (
     told_warnings,
 )
 from spectrane.spatial.clipping import EXTENTS, KEEPS
-from spectrane.spatial.masks import LEAVES, mask_on
+from spectrane.spatial.masks import LEAVES, chosen_share, mask_on
 from spectrane.spatial.shapes import shapes_of
 
 
@@ -66,9 +66,12 @@ class Range(ParamType):
 @click.option("--where", help="Keep pixels where an expression is true: 'nir > 0.2'.")
 @click.option("--bits", help="Keep pixels by quality bits: 'bits 3-4 = 2'.")
 @click.option(
-    "--mask", "mask_file", type=click.Path(), help="Keep pixels where this raster is true."
+    "--mask",
+    "mask_file",
+    type=click.Path(),
+    help="Keep pixels where this raster is true, or passes the tests, on its own grid.",
 )
-@click.option("--band", default="1", help="The band that values, range and bits look at.")
+@click.option("--band", help="The band that values, range and bits look at, of several.")
 @click.option("--least-area", type=click.IntRange(1), help="Leave out smaller connected areas.")
 @click.option("--grow", type=float, default=0.0, help="Grow the mask by pixels (below 0: shrink).")
 @click.option("--invert", is_flag=True, help="Keep what the mask does not choose.")
@@ -99,7 +102,7 @@ def command(file: str, out: str, **options: Any) -> None:
         raster = stack.enter_context(spectrane.raster.open(file))
         if options["nodata"] is not None:
             raster = raster.with_nodata(options["nodata"])
-        part = _masked(raster, options, stack)
+        part, kept = _masked(raster, options, stack)
         part = _cut(part, options, stack)
         own = {"compress": options["compress"]} if options["compress"] else {}
         part.save(out, overwrite=options["overwrite"], progress=progress, **own)
@@ -107,9 +110,10 @@ def command(file: str, out: str, **options: Any) -> None:
     if options["as_json"]:
         bounds = list(part.grid.bounds)
         click.echo(json.dumps({"output": out, "rows": rows, "columns": columns, "bands": count,
-                               "bounds": bounds, "told": told}))  # fmt: skip
+                               "bounds": bounds, "kept": kept, "told": told}))  # fmt: skip
     elif not quiet:
-        click.echo(f"{out}: {columns} x {rows}, {counted(count, 'band')}")
+        share = "" if kept is None else f", the mask keeps {kept:.1%} of the pixels"
+        click.echo(f"{out}: {columns} x {rows}, {counted(count, 'band')}{share}")
 
 
 def _cut(part: Any, options: dict[str, Any], stack: contextlib.ExitStack) -> Any:
@@ -139,8 +143,12 @@ def _cut(part: Any, options: dict[str, Any], stack: contextlib.ExitStack) -> Any
     )  # fmt: skip
 
 
-def _masked(raster: Any, options: dict[str, Any], stack: contextlib.ExitStack) -> Any:
-    """Return the raster under the mask that the options make, if they make one."""
+def _masked(
+    raster: Any, options: dict[str, Any], stack: contextlib.ExitStack
+) -> tuple[Any, float | None]:
+    """Return the raster under the mask that the options make, if they make one, and what share of
+    its pixels that keeps.
+    """
     from functools import reduce
     from operator import and_
 
@@ -148,7 +156,7 @@ def _masked(raster: Any, options: dict[str, Any], stack: contextlib.ExitStack) -
     if not chosen:
         if options["grow"] or options["least_area"] or options["invert"]:
             raise click.UsageError("say the mask first: --values, --range, --where, --bits, --mask")
-        return raster
+        return raster, None
     mask = reduce(and_, chosen)
     if options["invert"]:
         mask = ~mask
@@ -156,35 +164,41 @@ def _masked(raster: Any, options: dict[str, Any], stack: contextlib.ExitStack) -
         mask = mask.areas(least=options["least_area"])
     if options["grow"]:
         mask = mask.grow(options["grow"])
+    share = chosen_share(mask_on(mask._source, raster._source))
     if options["mask_as"] == "band":
         from spectrane.together import join_bands
 
-        return join_bands([raster, mask])
-    return raster.masked(mask, keep=options["mask_as"])
+        return join_bands([raster, mask]), share
+    return raster.masked(mask, keep=options["mask_as"]), share
 
 
 def _tests(raster: Any, options: dict[str, Any], stack: contextlib.ExitStack) -> list[Any]:
+    """Return the masks of all tests: of the mask file, on its own grid, if there is one."""
     import spectrane.raster
     from spectrane.masking import Mask, mask
 
-    band = options["band"]
+    tested, band = raster, options["band"]
+    if options["mask_file"] is not None:
+        tested = stack.enter_context(spectrane.raster.open(options["mask_file"]))
     chosen = []
     if options["values"] is not None:
         values = options["values"]
         single = [one for one in values if not isinstance(one, tuple)]
-        tests = [mask(raster, range=one, band=band) for one in values if isinstance(one, tuple)]
-        tests += [mask(raster, values=single, band=band)] if single else []
+        tests = [mask(tested, range=one, band=band) for one in values if isinstance(one, tuple)]
+        tests += [mask(tested, values=single, band=band)] if single else []
         joined = tests[0]
         for one in tests[1:]:
             joined = joined | one
         chosen.append(joined)
     if options["value_range"] is not None:
-        chosen.append(mask(raster, range=options["value_range"], band=band))
+        chosen.append(mask(tested, range=options["value_range"], band=band))
     if options["where"] is not None:
-        chosen.append(mask(raster, where=options["where"]))
+        chosen.append(mask(tested, where=options["where"]))
     if options["bits"] is not None:
-        chosen.append(mask(raster, bits=options["bits"], band=band))
-    if options["mask_file"] is not None:
-        other = stack.enter_context(spectrane.raster.open(options["mask_file"]))
-        chosen.append(Mask(mask_on(other._source, raster._source)))
+        chosen.append(mask(tested, bits=options["bits"], band=band))
+    if tested is not raster and not chosen:
+        chosen.append(Mask(mask_on(tested.select([band])._source if band else tested._source,
+                                   raster._source)))  # fmt: skip
+    elif band is not None and not chosen:
+        raise click.UsageError("--band is for --values, --range, --bits and --mask")
     return chosen

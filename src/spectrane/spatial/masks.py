@@ -21,7 +21,7 @@ from spectrane.model.errors import BandError, GridMismatch, LookError
 from spectrane.model.physical import physical
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
-from spectrane.model.window import Window, extent, intersection, relative, whole
+from spectrane.model.window import Window, area, extent, intersection, relative, whole
 from spectrane.spatial.regridded import regrid
 
 Chosen = NDArray[np.bool_]
@@ -335,6 +335,14 @@ def mask_on(mask: Source, source: Source) -> Source:
             "place they must agree"
         )
     return Truth(regrid(mask, source.grid, resample="nearest"))
+
+
+def chosen_share(mask: Source) -> float:
+    """Return what share of a mask's pixels is chosen."""
+    everything = whole(mask.shape)
+    blocks = mask.blocks([0], everything)
+    chosen = sum(int(np.count_nonzero(pixels.values[0])) for _, pixels in blocks)
+    return chosen / area(everything)
 
 
 def trimmed(source: Source, by: float) -> Source:
