@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, TypeAlias
 
 import numpy as np
@@ -88,6 +88,24 @@ def numbered(count: int) -> tuple[Band, ...]:
     return tuple(Band(f"band {number}") for number in range(1, count + 1))
 
 
+def renumbered(bands: Sequence[Band], indices: Sequence[int]) -> tuple[Band, ...]:
+    """Return some of the bands; those that have only their number for a name take the new one.
+
+    >>> [band.name for band in renumbered(numbered(3), (2, 0))]
+    ['band 1', 'band 2']
+    """
+    return tuple(
+        replace(bands[index], name=f"band {number}") if unnamed(bands[index], index) else (
+            bands[index])
+        for number, index in enumerate(indices, 1)
+    )  # fmt: skip
+
+
+def unnamed(band: Band, index: int) -> bool:
+    """Tell whether a band, by its index from 0, has nothing but its number for a name."""
+    return band.name == f"band {index + 1}"
+
+
 def find_band(bands: Sequence[Band], wanted: BandName) -> int:
     """Return the index (from 0) of the band with this number (from 1), name or role.
 
@@ -103,10 +121,18 @@ def find_band(bands: Sequence[Band], wanted: BandName) -> int:
     if number is not None and not _is_name(bands, wanted):
         return _by_number(bands, number)
     text = str(wanted).strip().casefold()
-    for names in ([band.name for band in bands], [band.role for band in bands]):
-        for index, name in enumerate(names):
-            if name and name.casefold() == text:
-                return index
+    for same in (str.strip, str.casefold):  # as it is written, or else in any case
+        called = [k for k, band in enumerate(bands) if same(band.name) == same(str(wanted).strip())]
+        if len(called) > 1:
+            raise BandError(
+                f"{len(called)} bands are called {str(wanted)!r}: numbers "
+                f"{', '.join(str(k + 1) for k in called)}; say which by its number"
+            )
+        if called:
+            return called[0]
+    for index, band in enumerate(bands):
+        if band.role and band.role.casefold() == text:
+            return index
     raise BandError(f"no band is called {str(wanted)!r}; {_listing(bands)}{_hint(bands, text)}")
 
 

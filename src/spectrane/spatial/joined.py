@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import os
+from collections import Counter
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 
 from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
+from spectrane.model.band import Band, unnamed
 from spectrane.model.errors import GridMismatch
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
@@ -30,7 +34,7 @@ class Joined(Derived, FullSource):
                     "regrid it first"
                 )
         super().__init__(
-            *parents, bands=tuple(band for one in parents for band in one.bands),
+            *parents, bands=_named(parents),
             dtype=np.result_type(*[one.dtype for one in parents]),
             has_mask=any(one.has_mask or one.alpha for one in parents),
             nodata_when="any", alpha=None, look=None, metadata={},
@@ -49,3 +53,26 @@ class Joined(Derived, FullSource):
                 mask[places] = pixels.validity
             start += len(one.bands)
         return Pixels(values, mask=None if mask.all() else mask)
+
+
+def _named(parents: Sequence[Source]) -> tuple[Band, ...]:
+    """Return all bands, each with a name of its own: without one its file's, else with it."""
+    found: list[tuple[Band, str]] = []
+    for one in parents:
+        stem = os.path.splitext(os.path.basename(one.name))[0]
+        for index, band in enumerate(one.bands):
+            plain = unnamed(band, index)
+            number = f" {index + 1}" if len(one.bands) > 1 else ""
+            name = f"{stem}{number}" if plain and stem else f"band {len(found) + 1}" if plain else (
+                band.name)  # fmt: skip
+            found.append((replace(band, name=name), stem))
+    known = Counter(band.name for band, _ in found)
+    named = [replace(band, name=f"{stem} {band.name}") if known[band.name] > 1 and stem else band
+             for band, stem in found]  # fmt: skip
+    seen: Counter[str] = Counter()
+    unique = []
+    for band in named:
+        seen[band.name] += 1
+        again = seen[band.name] > 1
+        unique.append(replace(band, name=f"{band.name} ({seen[band.name]})") if again else band)
+    return tuple(unique)

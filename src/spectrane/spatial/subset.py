@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 from spectrane.engine.derived import Derived
+from spectrane.model.band import renumbered
 from spectrane.model.look import Look
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source, answer_size
@@ -25,7 +26,7 @@ class Subset(Derived):
             parent = parent.parent
         self.indices, self.window = tuple(indices), window
         super().__init__(
-            parent, bands=tuple(parent.bands[index] for index in self.indices),
+            parent, bands=renumbered(parent.bands, self.indices),
             grid=parent.grid.cropped(window),
         )  # fmt: skip
         if parent.geolocation is not None:
