@@ -53,7 +53,7 @@ def test_what_is_unusual_is_told(tmp_path, rng, utm):
     bands = [sp.Band("blue", role="blue"), sp.Band("green", role="green"),
              sp.Band("red", role="red")]  # fmt: skip
     sp.from_array(rng.integers(0, 9, (3, 70, 90)), grid=utm, bands=bands).save(tmp_path / "a.tif")
-    assert "not stored in display order" in survey(tmp_path)[0].unusual
+    assert "not stored in display order" in survey(tmp_path)[0].unusual[0]
 
 
 def test_the_table_and_its_progress(folder):

@@ -20,6 +20,7 @@ from spectrane.model.errors import FormatError, LookError, MetadataError
 from spectrane.model.faced import Faced
 from spectrane.model.grid import Bounds, CrsLike, Grid
 from spectrane.model.look import Look, look_of
+from spectrane.model.marks import tell_picture
 from spectrane.model.nodata import per_band
 from spectrane.model.source import Source, flat_source_of
 from spectrane.model.view import View
@@ -221,6 +222,7 @@ class Raster(Faced):
         """
         import pandas
 
+        tell_picture(self._source)
         found = self._statistics(bands, region, progress)
         ends = [(one.min, one.max) for one in found] if region is None else None
         tell_fills(self._source, find_bands(self.bands, bands), ends)
@@ -241,6 +243,7 @@ class Raster(Faced):
         """Return counts and edges per band: see ``analysis.histogram.band_histogram``."""
         from spectrane.analysis import histogram as _histogram
 
+        tell_picture(self._source)
         indices = find_bands(self.bands, bands)
         source, window = self._region(region)
         found = _histogram.band_histogram(source, indices, window, bins=bins, value_range=range)
@@ -427,5 +430,6 @@ def profile(raster: Raster, points: Any, *, crs: CrsLike | None = None) -> panda
     from spectrane.analysis.spectra import zone_table
     from spectrane.spatial.regions import zones_of
 
+    tell_picture(raster._source)
     zones = zones_of(raster._source, points, crs)
     return pandas.DataFrame(zone_table(raster._source, range(len(raster.bands)), zones))

@@ -37,7 +37,7 @@ class Found:
     crs: str | None
     pixel_size: float | None
     bytes: int
-    unusual: str
+    unusual: tuple[str, ...]
     problem: str
 
 
@@ -96,7 +96,7 @@ def _looked_at(path: str) -> Found | None:
         return _facts(path, kind, reader, file)
     except SpectraneError as error:
         nothing = (None,) * 8
-        return Found(path, kind, *nothing, bytes=_bytes(path, size), unusual="",
+        return Found(path, kind, *nothing, bytes=_bytes(path, size), unusual=(),
                      problem=_reason(path, error))  # fmt: skip
 
 
@@ -111,7 +111,7 @@ def _facts(path: str, kind: str | None, reader: Any, file: Any) -> Found:
     size = grid.pixel_size[0] if grid.placed else None
     found = Found(
         path, source.format, rows, columns, planes, len(source.bands), source.dtype.name,
-        source.members, grid.crs_text, size, _bytes(path, file.size), "; ".join(unusual), "",
+        source.members, grid.crs_text, size, _bytes(path, file.size), tuple(unusual), "",
     )  # fmt: skip
     source.close()
     file.close()

@@ -81,9 +81,11 @@ def test_places(plain, grid, wanted):
 
 VALUES = [
     (lambda rng: rng.uniform(0, 1, (70, 90)).astype("f4"), {}, []),
-    (lambda rng: rng.uniform(0, 300, (70, 90)).astype("f4"), {}, ["float-range"]),
+    (lambda rng: rng.uniform(0, 300, (70, 90)).astype("f4"), {}, []),
     (lambda rng: rng.uniform(0, 300, (70, 90)), {"look": sp.Look(limits="minmax")}, []),
-    (lambda rng: rng.integers(200, 3000, (70, 90)).astype("u2"), {}, ["narrow"]),
+    (lambda rng: rng.integers(200, 3000, (70, 90)).astype("u2"), {}, []),  # auto stretches
+    (lambda rng: rng.integers(90, 99, (70, 90)).astype("u1"), {}, ["narrow"]),
+    (lambda rng: rng.integers(0, 2, (70, 90)).astype(bool), {}, []),
     (lambda rng: rng.integers(0, 60000, (70, 90)).astype("u2"), {}, []),
     (lambda rng: rng.uniform(0, 1, (70, 90)).astype("f4"), {"look": sp.Look(limits=(5, 9))},
      ["display-range"]),

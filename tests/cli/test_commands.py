@@ -40,7 +40,8 @@ def test_describe(run, demo):
     facts = json.loads(out)
     assert facts["bands"][0]["role"] == "blue"
     assert facts["statistics"][0]["min"] == 0  # the edge that no tag calls no-data
-    assert [one["code"] for one in facts["warnings"]] == ["order", "fill", "narrow"]
+    assert [one["code"] for one in facts["warnings"]] == ["order", "fill"]
+    assert facts["cure"].endswith("sound_8band.tif --channels natural --nodata 0")
     assert facts["warnings"][1]["fix"].endswith("sound_8band.tif --nodata 0")
     status, out, _ = run("describe", demo / "habitats.tif", "--metadata")
     assert "salt-marsh" in out

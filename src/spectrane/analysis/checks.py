@@ -15,7 +15,7 @@ from spectrane.analysis.sampling import Sample, sample_of
 from spectrane.analysis.walking import finite
 from spectrane.kernels.ranks import percentiles
 from spectrane.model.grid import IMAGE_PLANE
-from spectrane.model.limits import Fixed
+from spectrane.model.limits import Auto, Fixed
 from spectrane.model.physical import ends, physical
 from spectrane.model.roles import PRESETS
 from spectrane.model.source import Source
@@ -50,6 +50,30 @@ def findings(source: Source, *, pixels: bool = True) -> list[Finding]:
 def _amend(source: Source, options: str) -> str:
     name = shlex.quote(source.name or "FILE")
     return f"spectrane amend {name} {options}"
+
+
+def cure(fixes: Sequence[str]) -> str:
+    """Return commands as one that does what all do, where it can be; else a line for each.
+
+    >>> cure(["spectrane amend A --nodata 0", "spectrane amend A --channels natural"])
+    'spectrane amend A --nodata 0 --channels natural'
+    """
+    commands: dict[str, list[list[str]]] = {}
+    for fix in fixes:
+        words = fix.split(" ")
+        split = next((k for k, word in enumerate(words) if word.startswith("--")), len(words))
+        given = commands.setdefault(" ".join(words[:split]), [])
+        options = words[split:]
+        if options not in given:
+            given.append(options)
+    lines = []
+    for start, many in commands.items():
+        named = [options[0] for options in many if options]
+        if start.startswith("spectrane amend ") and len(set(named)) == len(many):
+            lines.append(" ".join([start, *(word for options in many for word in options)]))
+        else:  # two ways to set one thing: a person must choose
+            lines += [" ".join([start, *options]) for options in many]
+    return "\n".join(lines)
 
 
 def _header_findings(source: Source) -> Iterator[Finding]:
@@ -194,17 +218,12 @@ def _value_range(source: Source, sample: Sample) -> Iterator[Finding]:
 
 def _plain_display(source: Source, sample: Sample) -> Iterator[Finding]:
     kept = source.look is not None and source.look.limits_named
+    if kept or Auto.stretches(source.dtype):
+        return
     values = sample.values(0)
-    if kept or not values.size:
+    if not values.size:
         return
     low, high = percentiles(values, (1, 99))
-    if source.dtype.kind == "f":
-        if low < 0.0 or high > 1.0:
-            yield Finding(
-                "float-range", f"float data from {low:.4g} to {high:.4g}: a display that expects "
-                "0 to 1 shows them black or white", _amend(source, _STRETCH),
-            )  # fmt: skip
-        return
     span = np.iinfo(source.dtype) if source.dtype.kind in "iu" else None
     used = (high - low) / (float(span.max) - float(span.min)) if span else 1.0
     if used < NARROW:

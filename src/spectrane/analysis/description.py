@@ -35,8 +35,20 @@ class Description:
             **self.facts,
             f"{self.unit_of_bands}s": list(self.bands),
             "warnings": list(self.warnings),
+            "cure": self.cure,
         }
         return found | ({"statistics": list(self.statistics)} if self.statistics else {})
+
+    @property
+    def _mending(self) -> list[dict[str, Any]]:
+        return [one for one in self.warnings if one["fix"].startswith("spectrane ")]
+
+    @property
+    def cure(self) -> str:
+        """What mends all that is warned of: one command where it is one, else a line for each."""
+        from spectrane.analysis.checks import cure
+
+        return cure([one["fix"] for one in self._mending])
 
     def __str__(self) -> str:
         """Return aligned lines: facts, then a table of bands, then one of statistics."""
@@ -46,9 +58,13 @@ class Description:
         lines += ["", *table(_band_rows(self.bands, self.unit_of_bands))]
         if self.statistics:
             lines += ["", *table(_statistics_rows(self.statistics, self.unit_of_bands))]
-        for number, one in enumerate(self.warnings):
-            lines += [""] if number == 0 else []
-            lines += [f"Warning  {one['message']}", f"         {one['fix']}"]
+        lines += [""] if self.warnings else []
+        several = len(self._mending) > 1
+        for one in self.warnings:
+            lines.append(f"Warning  {one['message']}")
+            if not several or one not in self._mending:
+                lines.append(f"         {one['fix']}")
+        lines += [f"Mend     {line}" for line in self.cure.splitlines() if several]
         return printable("\n".join(lines))
 
     def _repr_html_(self) -> str:

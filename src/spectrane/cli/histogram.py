@@ -50,8 +50,11 @@ def command(file: str, **options: Any) -> None:
         open_any(file, **opening_of(options)) as opened,
     ):
         flat = isinstance(opened, Raster)
-        if not flat and (options["nodata"] or options["compute"] or options["area"]):
-            raise click.UsageError("--nodata, --compute and --area are for rasters")
+        if not flat and any(
+            options[name] for name in ("nodata", "compute", "area", "unit", "center", "rows",
+                                       "columns", "stored")
+        ):  # fmt: skip
+            raise click.UsageError("--nodata, --compute, --unit and areas are for rasters")
         shown = computed(opened, options) if flat else opened
         look = look_for(shown, options, fields)
         _answer(shown._source, look, view, options)

@@ -46,6 +46,7 @@ _OPTIONS = (
     click.option("--nodata", type=NoData(), help="Stored numbers to leave out, or none."),
     click.option("--compute", multiple=True, metavar="NAME=EXPRESSION",
                  help="Show computed bands: ndvi, or dry=(swir16-nir)/(swir16+nir)."),
+    click.option("--unit", help="Show and read values in another unit, such as celsius."),
     click.option("--nodata-when", type=click.Choice(NODATA_WHEN), help="Hidden by any or all."),
     click.option("--nodata-color", metavar="#RRGGBB", help="Paint what is hidden."),
     click.option("--resample", type=click.Choice(RESAMPLINGS)),
@@ -72,7 +73,8 @@ def computed(raster: Any, options: dict[str, Any], *, among: int = 1) -> Any:
     for text in options["compute"]:
         name, equals, expression = text.partition("=")
         given[name.strip()] = expression if equals else name
-    return shown.compute(given) if given else shown
+    shown = shown.compute(given) if given else shown
+    return shown.convert(options["unit"]) if options["unit"] else shown
 
 
 def look_fields(options: dict[str, Any]) -> dict[str, Any]:

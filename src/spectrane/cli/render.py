@@ -49,7 +49,10 @@ def command(files: tuple[str, ...], **options: Any) -> None:
     if options["legend"] and len(files) > 1:
         raise click.UsageError("--legend shows one picture")
     places = dict(zip(files, targets, strict=True))
-    for_each(files, lambda file: _draw(file, places[file], look, view, options))
+    if options["save_look"]:
+        check_target(options["save_look"], overwrite=options["overwrite"])
+    for_each(files, lambda file: _draw(
+        file, places[file], look, view, options, first=file == files[0]))  # fmt: skip
 
 
 def _targets(files: tuple[str, ...], options: dict[str, Any]) -> list[str]:
@@ -70,8 +73,9 @@ def _targets(files: tuple[str, ...], options: dict[str, Any]) -> list[str]:
 
 
 def _draw(
-    file: str, target: str, fields: dict[str, Any], view: Any, options: dict[str, Any]
-) -> None:
+    file: str, target: str, fields: dict[str, Any], view: Any, options: dict[str, Any],
+    *, first: bool,
+) -> None:  # fmt: skip
     import spectrane.raster
 
     quiet = options["quiet"]
@@ -86,7 +90,7 @@ def _draw(
         look = look_for(shown, options, fields)
         picture = spectrane.raster.render(shown, look, view=view)
         picture.save(target, bits=int(options["bits"]), overwrite=options["overwrite"])
-        if options["save_look"]:
+        if options["save_look"] and first:
             look.save(options["save_look"], overwrite=options["overwrite"])
         if options["legend"]:
             from spectrane.figures.colorbar import colorbar

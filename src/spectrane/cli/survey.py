@@ -10,6 +10,9 @@ import click
 
 from spectrane.cli.common import counted, examples, progress_bar, shared_options
 
+_NAMED = 3
+"""Files that are named of those that share something."""
+
 
 @click.command("survey")
 @click.argument("folder", type=click.Path())
@@ -33,16 +36,31 @@ def command(folder: str, as_json: bool, quiet: bool) -> None:
     rows = [["File", "Format", "Size", "Bands", "Type", "Coordinates"]]
     rows += [_row(folder, one) for one in found]
     click.echo(printable("\n".join(table(rows))))
-    told = [(one.path, one.problem or one.unusual) for one in found if one.problem or one.unusual]
+    told = _grouped(folder, found)
     if told:
         click.echo("\nUnusual")
-    for path, text in told:
-        click.echo(printable(f"  {_short(folder, path)}: {text}"))
+    for text in told:
+        click.echo(printable(f"  {text}"))
     broken = sum(bool(one.problem) for one in found)
     volumes = sum(one.planes is not None for one in found)
     count = counted(len(found) - volumes, "raster")
     count += f", {counted(volumes, 'volume')}" if volumes else ""
     click.echo(f"\n{count}" + (f", {broken} of them broken" if broken else ""))
+
+
+def _grouped(folder: str, found: list[Any]) -> list[str]:
+    """Return what is unusual, once for all the files that share it, those with most files last."""
+    sharing: dict[str, list[str]] = {}
+    for one in found:
+        for text in (one.problem,) if one.problem else one.unusual:
+            sharing.setdefault(text, []).append(_short(folder, one.path))
+    told = []
+    for text, files in sorted(sharing.items(), key=lambda item: len(item[1])):
+        more = f" and {len(files) - _NAMED} more" if len(files) > _NAMED else ""
+        named = ", ".join(files[:_NAMED]) + more
+        told.append(f"{named}: {text}" if len(files) == 1 else f"{len(files)} files ({named}): "
+                    f"{text}")  # fmt: skip
+    return told
 
 
 def _short(folder: str, path: str) -> str:

@@ -10,14 +10,17 @@ from typing import Any
 
 import numpy as np
 
+from spectrane.analysis.sampling import sample_of
 from spectrane.display.limits import type_range
 from spectrane.display.plan import resolve
 from spectrane.engine.derived import Derived
 from spectrane.engine.described import Described
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.table import writer_for
+from spectrane.kernels.ranks import percentiles
 from spectrane.model.errors import AccessError, DataWarning, FormatError, LookError
 from spectrane.model.look import Look
+from spectrane.model.marks import STEP, is_picture
 from spectrane.model.physical import stored_numbers
 from spectrane.model.source import Source
 from spectrane.model.version import VERSION
@@ -25,6 +28,8 @@ from spectrane.spatial.converted import Converted, Range, type_named
 from spectrane.spatial.turned import upright
 
 RESCALES = ("none", "full", "limits")
+_DARK = 0.25
+"""A picture file whose numbers end below this share of the type looks dark elsewhere."""
 
 
 def save(
@@ -55,6 +60,7 @@ def save(
     ready = converted(source, dtype, rescale, look)
     ready = Described(ready, metadata={**ready.metadata, "provenance": provenance(source, ready)})
     _tell_lost_digits(source, ready)
+    _tell_dark(ready, path)
     writer(ready, path, progress=progress, **options)
     _tell_changed(ready)
 
@@ -71,6 +77,24 @@ def _tell_changed(ready: Derived) -> None:
         f"to {ready.dtype.name}: of the valid numbers, {changed}{moved}; --rescale full or a wider "
         "--type keeps them", DataWarning, stacklevel=3,
     )  # fmt: skip
+
+
+def _tell_dark(ready: Source, path: str | os.PathLike[str]) -> None:
+    """Warn of 16-bit numbers in a picture file that other programs will show nearly black."""
+    name = os.fspath(path)
+    if ready.dtype != np.uint16 or not name.lower().endswith(".png") or is_picture(ready):
+        return
+    if len(ready.shape) != 2 or ready.categories:
+        return
+    sample = sample_of(ready)
+    numbers = [sample.values(k) for k in range(len(sample.bands))]
+    most = max((percentiles(one, (99,))[0] for one in numbers if one.size), default=65535.0)
+    if most < _DARK * 65535:
+        warnings.warn(
+            f"{name}: 16-bit numbers up to about {most:.0f} of 65535, as stored: other programs "
+            "show them nearly black; for a picture take --rescale limits --type uint8 "
+            "(rescale='limits', dtype='uint8'), or spectrane render", DataWarning, stacklevel=4,
+        )  # fmt: skip
 
 
 def _check_not_itself(source: Source, path: str) -> None:
@@ -145,5 +169,5 @@ def provenance(source: Source, ready: Source) -> list[str]:
     if ready.dtype != source.dtype:
         step += f"; {source.dtype.name} to {ready.dtype.name}"
     if ready.metadata.get("display only"):
-        step += "; rescaled for display, not data"
+        step += f"; {STEP}"
     return [*steps, f"{step}; written by Spectrane {VERSION}"]

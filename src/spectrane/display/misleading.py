@@ -12,12 +12,15 @@ from spectrane.display.drawing import Rgba
 from spectrane.display.limits import type_range
 from spectrane.display.plan import RenderPlan
 from spectrane.display.shading import Shading
-from spectrane.kernels.ranks import percentiles
+from spectrane.kernels.ranks import distinct, percentiles
 from spectrane.model.limits import Type
 from spectrane.model.physical import ends, physical
 from spectrane.model.pixels import Pixels
 
 _JUDGED = 100_000
+_GLANCE = 1000
+_TONES, _NUMBERS = 2, 16
+"""A picture of no more tones, of more numbers, is told of."""
 CUT, SATURATED = 0.2, 0.02
 DARK, BRIGHT, NARROW = 0.05, 0.95, 0.1
 """An unstretched picture with such a mean level, or such a share of its type used, is told of."""
@@ -47,6 +50,8 @@ def misleading(plan: RenderPlan, pixels: Pixels, rgba: Rgba) -> Iterator[str]:
     colors = plan.shadings[:3]
     for channel, shading in enumerate(colors):
         yield from _cut(plan, shading, _valid_of(pixels, channel))
+    if colors and not all(isinstance(shading.rule, Type) for shading in colors):
+        yield from _two_tones(plan, pixels, rgba[..., :3][shown])
     if all(isinstance(shading.rule, Type) for shading in colors):
         yield from _unstretched(plan, pixels, float(rgba[..., :3][shown].mean()) / 255)
 
@@ -63,6 +68,30 @@ def _unstretched(plan: RenderPlan, pixels: Pixels, mean: float) -> Iterator[str]
         f"the picture is {what} (mean level {mean:.0%}): the limits are the type's whole range, "
         f"of which the data use {used:.0%}; try limits percentile:2,98 ({tries})"
     )
+
+
+def _two_tones(plan: RenderPlan, pixels: Pixels, seen: NDArray[np.uint8]) -> Iterator[str]:
+    """Tell of a picture of one or two colours whose numbers are more."""
+    colors = plan.shadings[:3]
+    few = any(one.palette is not None and one.palette.entries <= _NUMBERS for one in colors)
+    if few or _several(seen[:: max(1, len(seen) // _GLANCE)]) or _several(seen):
+        return
+    values = [_valid_of(pixels, channel) for channel in range(len(colors))]
+    if max(distinct(one).size for one in values) <= _NUMBERS:
+        return
+    limits = "; ".join(f"{one.band.name} {one.scale.low:.5g} to {one.scale.high:.5g}"
+                       for one in colors)  # fmt: skip
+    tries = "; ".join(map(_suggestion, colors, values))
+    yield (
+        f"the picture has no more than {_TONES} tones: the limits ({limits}) leave nothing between "
+        f"black and white; try limits percentile:2,98 ({tries})"
+    )
+
+
+def _several(seen: NDArray[np.uint8]) -> bool:
+    """Tell whether colours (n, 3) are more than two."""
+    packed = seen.astype(np.uint32) @ np.array([1, 256, 65536], np.uint32)
+    return distinct(packed).size > _TONES
 
 
 def _cut(plan: RenderPlan, shading: Shading, values: NDArray[Any]) -> Iterator[str]:

@@ -17,6 +17,7 @@ from spectrane.display.shading import Scale, channel_names
 from spectrane.formats.png.encoding import encode_png
 from spectrane.model.errors import FormatError, LookError
 from spectrane.model.grid import Grid
+from spectrane.model.marks import PICTURE
 from spectrane.model.whole_files import written_whole
 
 
@@ -81,7 +82,7 @@ class Picture:
     @property
     def description(self) -> str:
         """What the picture says of itself when it is saved."""
-        lines = ["Display picture, not data: do not measure on it.", f"Source: {self.source}"]
+        lines = [PICTURE, f"Source: {self.source}"]
         named = zip(self.channels, self.scales, strict=False)
         channels = ", ".join(f"{name} = {scale.band}" for name, scale in named)
         lines.append(f"Channels: {channels or 'classes'}")

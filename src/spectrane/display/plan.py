@@ -289,7 +289,7 @@ def resolve(
     if kept is not None:
         look = _unless_it_misses(source, look, shown, window, kept, told)
     suspects = fills(source, shown)
-    auto = all(isinstance(rule, Auto) for rule in look.limits) and source.dtype.itemsize > 1
+    auto = all(isinstance(rule, Auto) for rule in look.limits) and Auto.stretches(source.dtype)
     told.warnings += drawn_with(source, suspects, left_out=auto)
     left_out = suspects if auto else ()
     look = _anchored(look, shown)

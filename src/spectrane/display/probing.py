@@ -19,6 +19,7 @@ from spectrane.display.plan import RenderPlan, resolve
 from spectrane.model.colors import color_text
 from spectrane.model.errors import LookError
 from spectrane.model.grid import CrsLike
+from spectrane.model.marks import tell_picture
 from spectrane.model.physical import physical_number
 from spectrane.model.source import Source, flat_source_of
 from spectrane.model.view import View
@@ -86,6 +87,8 @@ def probed(layers: Sequence[Any], **where: Any) -> list[dict[str, Any]]:
         raise LookError("probe: expected one raster or more")
     asked = [Asked.of(one, number) for number, one in enumerate(layers, 1)]
     first = asked[0].source
+    for layer in asked:
+        tell_picture(layer.source)
     found = []
     for place in _places(first, **where):
         if not is_inside(first, place):

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from spectrane.display.plan import RenderPlan, resolve
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look
+from spectrane.model.marks import tell_picture
 from spectrane.model.physical import physical
 from spectrane.model.source import Source
 from spectrane.model.view import View
@@ -50,6 +51,7 @@ class ShownValues:
 def shown_values(source: Source, look: Look | None, view: View) -> list[ShownValues]:
     """Settle a look and return what a histogram of each channel needs: see ``counted``."""
     window = whole(source.shape) if len(source.shape) == 3 else view.window(source.grid)
+    tell_picture(source)
     plan = resolve(source, look, window)
     plan.tell()
     return counted(plan, source, window)

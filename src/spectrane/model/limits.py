@@ -120,7 +120,12 @@ class Auto(
 
     def meant(self, about: About) -> Limits:
         """Return what it means for a type; a range kept with the file stood in its place before."""
-        return Type() if about.dtype.itemsize == 1 else Percentile(1.0, 99.0)
+        return Percentile(1.0, 99.0) if self.stretches(about.dtype) else Type()
+
+    @staticmethod
+    def stretches(dtype: np.dtype[Any]) -> bool:
+        """Tell whether data of a type are stretched."""
+        return dtype.itemsize > 1
 
 
 class Type(
@@ -179,9 +184,10 @@ class Fixed(
     Limits, name="fixed",
     help="as given; `LOW,HIGH` alone and a pair say the same; low > high inverts",
 ):  # fmt: skip
-    """As a person says."""
+    """As a person says, who knows what they cut."""
 
     reads: ClassVar[bool] = False
+    cuts: ClassVar[bool] = True
     low: float = number()
     high: float = number()
 

@@ -25,6 +25,7 @@ from spectrane.model.band import Band
 from spectrane.model.colors import color_text
 from spectrane.model.errors import FormatError
 from spectrane.model.grid import Grid
+from spectrane.model.marks import LAYER
 from spectrane.model.physical import physical, physical_number
 from spectrane.model.view import View
 from spectrane.model.whole_files import check_target, written_whole
@@ -139,7 +140,7 @@ def _metres(grid: Grid) -> float | None:
 
 
 def _layer(one: DrawnLayer, grid: Grid, values: bool) -> dict[str, Any]:
-    about = {"Description": "A display, not data: do not measure on it."}
+    about = {"Description": LAYER}
     png = encode_png(one.rgba, about, small=True)
     raster = isinstance(one.layer, Layer)
     found: dict[str, Any] = {

@@ -16,10 +16,12 @@ from numpy.typing import NDArray
 from spectrane.engine.derived import Derived
 from spectrane.engine.described import Described
 from spectrane.engine.full import FullSource
-from spectrane.model.band import Band
+from spectrane.model.band import Band, find_band
 from spectrane.model.errors import MetadataError
+from spectrane.model.limits import Fixed, Limits
+from spectrane.model.look import Look
 from spectrane.model.nodata import NoDataRule
-from spectrane.model.physical import physical, value_dtype
+from spectrane.model.physical import physical, physical_number, stored_numbers, value_dtype
 from spectrane.model.pixels import Pixels, full_alpha
 from spectrane.model.source import Source
 from spectrane.model.window import Window, area, whole
@@ -264,7 +266,25 @@ def in_unit(source: Source, unit: str) -> Source:
         bands.append(
             replace(band, unit=unit, scale=band.scale * factor, offset=band.offset * factor + shift)
         )
-    return Described(source, bands)
+    return Described(source, bands, look=_look_in(source, bands))
+
+
+def _look_in(source: Source, bands: Sequence[Band]) -> Look | None:
+    """Return the look kept with a source with its fixed limits in the bands' new units."""
+    look = source.look
+    if look is None or not any(isinstance(rule, Fixed) for rule in look.limits):
+        return look
+    shown = look.channels if isinstance(look.channels, tuple) else ()
+    limits: list[Limits] = []
+    for k, rule in enumerate(look.limits):
+        index = find_band(source.bands, shown[k]) if k < len(shown) else 0
+        old, new = source.bands[index], bands[index]
+        if isinstance(rule, Fixed):
+            low, high = (physical_number(stored_numbers(end, old), new)
+                         for end in (rule.low, rule.high))  # fmt: skip
+            rule = Fixed(low, high)
+        limits.append(rule)
+    return replace(look, limits=tuple(limits))
 
 
 def conversion(given: str, wanted: str) -> tuple[float, float]:

@@ -13,6 +13,7 @@ from spectrane.formats.png.encoding import encode_png
 from spectrane.formats.storing import check_picture
 from spectrane.formats.validity import PNG, keeping, masks_disagree
 from spectrane.model.errors import DataWarning
+from spectrane.model.marks import RESCALED
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.whole_files import check_target, written_whole
@@ -70,6 +71,6 @@ def png_text(source: Source) -> dict[str, str]:
     if history:
         text["Source"] = "; ".join(map(str, history))
     if source.metadata.get("display only"):
-        text["Description"] = "Rescaled for display, not data: do not measure on it."
+        text["Description"] = RESCALED
     kept = sidecar_text(source)
     return text | ({"spectrane": kept} if kept else {})

@@ -21,6 +21,7 @@ from spectrane.formats.validity import single_nodata
 from spectrane.model.band import Band
 from spectrane.model.colors import parse_color
 from spectrane.model.errors import FormatError
+from spectrane.model.marks import RESCALED
 from spectrane.model.source import Source
 
 TiffField = tuple[Tag, str, Any]
@@ -234,7 +235,7 @@ def _main_fields(source: Source) -> list[TiffField]:
     found: list[TiffField] = [(Tag.Software, "S", "Spectrane"), *geo_fields(source.grid)]
     history = [str(line) for line in source.metadata.get("provenance", ())]
     if source.metadata.get("display only"):
-        history.insert(0, "Rescaled for display, not data: do not measure on it.")
+        history.insert(0, RESCALED)
     found += [(Tag.ImageDescription, "S", "\n".join(history))] if history else []
     described = xmp.packet(
         source.bands, source.look, source.nodata_when,
