@@ -193,7 +193,11 @@ def test_a_stored_order_taken_for_the_display_order_is_hinted_at(utm, rng):
 
 TRAPS = [
     (np.full((9, 9), 65535, "u2"), sp.Look(limits=(0, 65535)), "saturated"),
-    (np.arange(100, dtype="u2").reshape(10, 10), sp.Look(limits=(40, 60)), "cut off 79%"),
+    (
+        np.arange(100, dtype="u2").reshape(10, 10),
+        sp.Look(limits=(140, 160)),
+        "no more than 2 tones",
+    ),
     (np.full((9, 9), np.nan, "f4"), sp.Look(limits=(0, 1)), "no valid pixel"),
 ]
 

@@ -13,12 +13,13 @@ from spectrane.display.limits import type_range
 from spectrane.display.plan import RenderPlan
 from spectrane.display.shading import Shading
 from spectrane.kernels.ranks import distinct, percentiles
-from spectrane.model.limits import Type
+from spectrane.model.limits import CenterWidth, FileWindow, NamedWindow, Type
 from spectrane.model.physical import ends, physical
 from spectrane.model.pixels import Pixels
 
 _JUDGED = 100_000
 _GLANCE = 1000
+_WINDOWS = (CenterWidth, FileWindow, NamedWindow)
 _TONES, _NUMBERS = 2, 16
 """A picture of no more tones, of more numbers, is told of."""
 CUT, SATURATED = 0.2, 0.02
@@ -74,6 +75,7 @@ def _two_tones(plan: RenderPlan, pixels: Pixels, seen: NDArray[np.uint8]) -> Ite
     """Tell of a picture of one or two colours whose numbers are more."""
     colors = plan.shadings[:3]
     few = any(one.palette is not None and one.palette.entries <= _NUMBERS for one in colors)
+    few = few or any(isinstance(one.rule, _WINDOWS) for one in colors)  # a step, if it is narrow
     if few or _several(seen[:: max(1, len(seen) // _GLANCE)]) or _several(seen):
         return
     values = [_valid_of(pixels, channel) for channel in range(len(colors))]
