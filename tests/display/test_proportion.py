@@ -81,3 +81,34 @@ def test_what_is_unlike_a_picture_is_told(tmp_path, run, affine, said):
     for command in ("render", "overlay"):
         _, out, _ = run(command, str(tmp_path / "a.tif"), "-o", str(tmp_path / f"{command}.png"))
         assert (said or "a.png") in out or not said
+
+
+@pytest.mark.parametrize("pixel", [0.62, 10.0, 25.0])
+@pytest.mark.parametrize("up", [True, False])
+def test_a_view_around_a_centre_has_exactly_the_pixels_asked_for(tmp_path, run, pixel, up):
+    """Every picture pixel is what lies at its own centre, and transparent outside the raster."""
+    affine = ((10, 0, 480000), (0, -10 if up else 10, 7360000), (0, 0, 1))
+    grid = sp.Grid((18, 24), affine, "EPSG:32727", y_up=up, placed=True)
+    values = np.arange(432, dtype="u1").reshape(1, 18, 24) % 200 + 20
+    raster = sp.from_array(values, grid=grid)
+    x, y = grid.center(row=2, column=3)
+    view = sp.View(center=(x, y), pixel=pixel, size=(67, 102))
+    look = sp.Look(limits=(0, 255), resample="nearest")
+    for drawn in (sp.render(raster, look, view=view), sp.overlay([(raster, look)], view=view)):
+        assert drawn.rgba.shape[:2] == (67, 102)
+        assert drawn.grid.pixel_size == pytest.approx((pixel, pixel))
+        assert drawn.grid.to_map(51, 33.5) == pytest.approx((x, y))
+        for row, column in ((0, 0), (33, 51), (50, 60), (66, 101), (10, 100)):
+            r, c = grid.locate(**dict(zip("xy", drawn.grid.center(row=row, column=column))))
+            inside = 0 <= r < 18 and 0 <= c < 24
+            assert drawn.rgba[row, column, 3] == 255 * inside
+            if inside and pixel <= 10:
+                assert drawn.rgba[row, column, 0] == values[0, r, c]
+    plain = sp.render(raster, look, view=sp.View(center=(x, y), pixel=pixel))
+    assert plain.rgba.shape[:2] == (800, 1280)
+    raster.save(tmp_path / "a.tif")
+    where = ["--center", f"{x},{y}", "--pixel", str(pixel)]
+    for command in (["render"], ["compare", tmp_path / "a.tif"], ["overlay"]):
+        status, _, told = run(*command, tmp_path / "a.tif", "-o", tmp_path / f"{command[0]}.png",
+                              *where)  # fmt: skip
+        assert status == 0, told

@@ -270,6 +270,9 @@ def common_grid(
 ) -> Grid:
     """Return the grid a stack is drawn on: the part viewed, at the size asked for."""
     view = view_of(view)
+    target = view.target(grid, size)
+    if target is not None:
+        return target
     window = view.span(grid)
     asked = size or view.size
     part = grid.cropped(window)

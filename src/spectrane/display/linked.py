@@ -45,8 +45,11 @@ def linked(
     """
     first = layers[0][1]
     window = view.window(first.grid)
-    shape = view.shape(first.grid, window, size)
-    area = first.grid.cropped(window).resized(shape).upright()
+    target = view.target(first.grid, size)
+    if target is None:
+        fitting = view.shape(first.grid, window, size)
+        target = first.grid.cropped(window).resized(fitting).upright()
+    area, shape = target, (target.rows, target.columns)
     placed = [source.grid.placed for _, source, _ in layers]
     if any(placed) and not all(placed):
         raise GridMismatch("compare: some rasters have a place on a map and some have none")

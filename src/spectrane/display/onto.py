@@ -27,10 +27,15 @@ def drawn_onto(plan: RenderPlan, source: Source, grid: Grid) -> Rgba:
 
     What the source does not cover is transparent. Raises GridMismatch where the two do not meet.
     """
+    return drawn_with_pixels(plan, source, grid)[0]
+
+
+def drawn_with_pixels(plan: RenderPlan, source: Source, grid: Grid) -> tuple[Rgba, Pixels]:
+    """Draw a source by its plan onto a grid, and return the pixels that were drawn too."""
     source = plan.ready(upright(source))
     mapping = Mapping(grid, source.grid)
     pixels = plan.straight(_pixels(plan, source, grid, mapping))
-    return _cut(plan.draw(pixels), plan, grid, mapping)
+    return _cut(plan.draw(pixels), plan, grid, mapping), pixels
 
 
 def covers(source: Source, grid: Grid) -> bool:

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.display.misleading import misleading
+from spectrane.display.onto import drawn_with_pixels
 from spectrane.display.orientation import lying
 from spectrane.display.picture import Picture
 from spectrane.display.plan import RenderPlan, resolve
@@ -39,19 +40,24 @@ def render(
     """
     view = view_of(view)
     source, window = seen(upright(source), view)
-    shape = view.shape(source.grid, window, size or view.size)
+    part = source.grid.cropped(window)
+    target = view.target(source.grid, size)
+    shape = view.shape(source.grid, window, size or view.size) if target is None else target.shape
     check_answer(1, shape, np.dtype(np.uint32))
     plan = resolve(source, look, window)
     plan.tell()
-    pixels = plan.read(source, window, shape)
-    rgba = plan.draw(pixels)
+    if target is None:
+        target, flips = part.resized(shape).upright(), part.flips()
+        pixels = plan.read(source, window, shape)
+        rgba = plan.draw(pixels)
+    else:
+        flips = (False, False)
+        rgba, pixels = drawn_with_pixels(plan, source, target)
     for message in misleading(plan, pixels, rgba):
         warnings.warn(message, DataWarning, stacklevel=3)
-    part = source.grid.cropped(window)
-    flips = part.flips()
     name = os.path.basename(source.name) or "an array in memory"
     return Picture(
-        _turned(rgba, flips), part.resized(shape).upright(), plan.scales, name,
+        _turned(rgba, flips), target, plan.scales, name,
         (*plan.notes, *lying(part, view)),
         plan, InSixteenBits(plan, pixels, flips),
     )  # fmt: skip

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import math
+from dataclasses import dataclass, replace
 from typing import Any
 
 from spectrane.model.errors import GridMismatch, LookError
@@ -14,6 +15,8 @@ from spectrane.model.window import Window, extent, intersection, whole
 
 LARGEST = (2048, 2048)
 """A picture without a size fits in this many rows and columns."""
+SHOWN = (800, 1280)
+"""Rows and columns of a picture around a centre that has no size."""
 _LONGEST = 20.0
 
 
@@ -22,7 +25,8 @@ class View:
     """A part of a raster: by ``bounds``, by ``center`` and ``pixel``, or by ``rows``/``columns``.
 
     ``bounds`` are (x min, y min, x max, y max); ``center`` is (x, y) and ``pixel`` the side of a
-    picture pixel in map units, which needs ``size``. ``rows`` and ``columns`` are half-open
+    picture pixel in map units: the picture has exactly these pixels, and ``size`` (800 x 1280) of
+    them, also where they lie outside the raster. ``rows`` and ``columns`` are half-open
     pairs. ``crs`` is the system of ``bounds`` or ``center`` (``pixel`` stays in the raster's units)
     where it is not the raster's own. ``size`` is (rows, columns): the picture has it exactly where
     it has the area's proportions, and fits inside it otherwise, since pictures are never stretched:
@@ -50,8 +54,8 @@ class View:
             raise LookError("view: give bounds, or center and pixel, or rows and columns; not two")
         if (self.center is None) != (self.pixel is None):
             raise LookError("view: center and pixel go together")
-        if self.center is not None and (self.size is None or not (self.pixel or 0) > 0):
-            raise LookError("view: center needs a pixel above 0 and a size")
+        if self.center is not None and not 0 < (self.pixel or 0) < math.inf:
+            raise LookError("view: center needs a pixel above 0")
         if self.size is not None:
             object.__setattr__(self, "size", sizes(self.size))
         object.__setattr__(self, "crs", system_text_or_none(self.crs))
@@ -80,15 +84,31 @@ class View:
         over = (first, last) != columns and not by_index and goes_round(grid)
         return rows, ((first, min(last, first + grid.columns)) if over else columns)
 
+    def target(self, grid: Grid, size: tuple[int, ...] | None = None) -> Grid | None:
+        """Return the grid whose pixels a picture around a centre has; None where none is given.
+
+        ``size`` (rows, columns) is for a view without one.
+        """
+        if self.center is None or self.pixel is None:
+            return None
+        x_min, y_min, _, y_max = self._around(grid, size)
+        top, down = (y_max, -self.pixel) if grid.y_up else (y_min, self.pixel)
+        affine = ((self.pixel, 0.0, x_min), (0.0, down, top), (0.0, 0.0, 1.0))
+        return replace(grid, shape=sizes(self.size or size or SHOWN), affine=affine)
+
+    def _around(self, grid: Grid, size: tuple[int, ...] | None = None) -> Bounds:
+        assert self.pixel is not None
+        (x, y), (rows, columns) = self.middle(grid), sizes(self.size or size or SHOWN)
+        half_x, half_y = columns * self.pixel / 2, rows * self.pixel / 2
+        return x - half_x, y - half_y, x + half_x, y + half_y
+
     def shape(self, grid: Grid, window: Window, size: tuple[int, ...] | None) -> tuple[int, int]:
         """Return the rows and columns of the picture of a window: see ``fitted``."""
         return fitted(window, size, (1.0, 1.0) if self.stored else proportion(grid, window))
 
     def _wanted(self, grid: Grid) -> Window:
-        if self.center is not None and self.size is not None and self.pixel is not None:
-            (x, y), (rows, columns) = self.middle(grid), self.size
-            half_x, half_y = columns * self.pixel / 2, rows * self.pixel / 2
-            return grid.window_of((x - half_x, y - half_y, x + half_x, y + half_y))
+        if self.center is not None and self.pixel is not None:
+            return grid.window_of(self._around(grid))
         if self.bounds is not None:
             return grid.window_of(self._bounds(grid))
         return (_pair("rows", self.rows, grid.rows), _pair("columns", self.columns, grid.columns))
