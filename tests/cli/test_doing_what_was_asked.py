@@ -124,3 +124,48 @@ def test_a_survey_says_once_what_files_share(tmp_path, rng, run):
     out = run("survey", tmp_path)[1]
     assert out.count("coordinate system") == 1
     assert "5 files (0.tif, 1.tif, 2.tif and 2 more): " in out
+
+
+UNREAD = [
+    ("overlay --layers demo/sound.layers.toml -o o.png", "--opacity 0.5"),
+    ("overlay --layers demo/sound.layers.toml -o o.png", "--limits minmax"),
+    ("overlay --layers demo/sound.layers.toml -o o.png", "--outline-color #ff0000"),
+    ("overlay --layers demo/sound.layers.toml -o o.png", "--base"),
+    ("page --layers demo/sound.layers.toml -o o.html", "--colormap kiln"),
+    ("page demo/sound_thermal.tif -o o.html", "--quad"),
+    ("page demo/sound_thermal.tif -o o.kmz", "--no-values"),
+    ("overlay demo/sound_thermal.tif -o o.png", "--outline-color #ff0000"),
+    ("overlay demo/sound_thermal.tif -o o.png", "--sun 315,45"),
+    ("overlay demo/sound_thermal.tif -o o.png", "--area-crs EPSG:4326"),
+    ("probe demo/fetlock.nii.gz --at 12,0,9", "--compute a=1"),
+    ("probe demo/fetlock.nii.gz --at 12,0,9", "--limits minmax"),
+    ("probe demo/fetlock.nii.gz --at 12,0,9", "--points-crs EPSG:4326"),
+    ("probe demo/sound_8band.tif --points demo/stations.csv --keep-spectra s.toml", "--curve sqrt"),
+    ("probe demo/sound_8band.tif --points demo/stations.csv", "--size 640x400"),
+    ("histogram demo/fetlock.nii.gz -o h.png", "--unit m"),
+    ("histogram demo/fetlock.nii.gz -o h.png", "--rows 0,9"),
+    ("histogram demo/sound_thermal.tif --json", "--size 640x400"),
+    ("clip demo/sound_8band.tif o.tif --rows 0,9", "--keep touching"),
+    ("clip demo/sound_8band.tif o.tif --rows 0,9", "--outside"),
+    ("clip demo/sound_8band.tif o.tif --rows 0,9", "--mask-as alpha"),
+    ("clip demo/sound_8band.tif o.tif --rows 0,9", "--grow 2"),
+    ("clip demo/sound_8band.tif o.tif --rows 0,9", "--area-crs EPSG:4326"),
+    ("clip demo/sound_8band.tif o.tif --rows 0,9", "--band 2"),
+    ("clip demo/sound_8band.tif o.tif --shape demo/sound_north.tif", "--soft 3"),
+    ("render demo/sound_8band.tif -o o.png", "--area-crs EPSG:4326"),
+    ("place demo/barrage_plan.png o.tif --bounds 0,0,900,420", "--leave-out 2"),
+    ("place demo/barrage_plan.png o.tif --bounds 0,0,900,420", "--resample cubic"),
+    ("tiles demo/sound_thermal.tif -o t", "--stored"),
+]
+
+
+@pytest.mark.parametrize(("command", "more"), UNREAD)
+def test_an_option_that_is_not_read_is_refused_before_anything_is_written(
+    demo, run, tmp_path, monkeypatch, command, more
+):
+    monkeypatch.chdir(tmp_path)
+    words = [str(demo / one[5:]) if one.startswith("demo/") else one for one in command.split()]
+    status, _, told = run(*words, *more.split())
+    assert status in (1, 2), told
+    assert more.split()[0].lstrip("-").replace("-", " ") in told.replace("-", " "), told
+    assert not list(tmp_path.iterdir())

@@ -16,6 +16,7 @@ from spectrane.cli.common import (
     counted,
     examples,
     progress_bar,
+    refuse,
     shared_options,
     told_warnings,
 )
@@ -116,22 +117,27 @@ def command(file: str, out: str, **options: Any) -> None:
         click.echo(f"{out}: {columns} x {rows}, {counted(count, 'band')}{share}")
 
 
+_OF_SHAPES = ("shape_crs", "layer", "keep", "antialias", "soft")
+
+
 def _cut(part: Any, options: dict[str, Any], stack: contextlib.ExitStack) -> Any:
     rows, columns = (
         None if pair is None else (int(pair[0]), int(pair[1]))
         for pair in (options["rows"], options["columns"])
     )
     area = options["area"]
+    if area is None:
+        refuse(["area_crs"], "without --area")
     if area and options["area_crs"]:
         part, area = part.clip(area, crs=options["area_crs"]), None
     if area or rows or columns:
         part = part.crop(bounds=area, rows=rows, columns=columns)
     shape = options["shape"]
     if shape is None:
+        refuse([*_OF_SHAPES, "outside", "extent"], "without --shape")
         return part
     if not os.fspath(shape).lower().endswith((".json", ".geojson", ".gpkg")):
-        if options["shape_crs"] or options["layer"]:
-            raise click.UsageError("--shape-crs and --layer are for shapes, not for a raster")
+        refuse(_OF_SHAPES, "with a raster's footprint, only with shapes")
         import spectrane.raster
 
         other = stack.enter_context(spectrane.raster.open(shape))
@@ -154,8 +160,8 @@ def _masked(
 
     chosen = _tests(raster, options, stack)
     if not chosen:
-        if options["grow"] or options["least_area"] or options["invert"]:
-            raise click.UsageError("say the mask first: --values, --range, --where, --bits, --mask")
+        refuse(["grow", "least_area", "invert", "mask_as"],
+               "without a mask: --values, --range, --where, --bits or --mask")  # fmt: skip
         return raster, None
     mask = reduce(and_, chosen)
     if options["invert"]:

@@ -8,7 +8,7 @@ import re
 import sys
 import threading
 import warnings
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
@@ -22,6 +22,9 @@ else:  # what is only generic for type checkers in some versions
     ParamType = click.ParamType
 
 Command = TypeVar("Command", bound=Callable[..., Any])
+_UNSAID = click.core.ParameterSource.DEFAULT
+_ALWAYS = ("output", "overwrite", "as_json", "quiet", "debug", "help")
+"""Options that every path reads."""
 _PATIENCE = 1.0
 """Seconds before a person is told that something is going on."""
 
@@ -33,6 +36,27 @@ def shared_options(function: Command) -> Command:
         "--debug", is_flag=True, expose_value=False, help="Show where an error came from."
     )
     return quiet(debug(function))
+
+
+def refuse(names: Iterable[str], why: str) -> None:
+    """Raise click's UsageError where one of these options was said: it would not be read here.
+
+    ``names`` are the parameters' names; ``why`` completes "is not used …".
+    """
+    context, wanted = click.get_current_context(), set(names)
+    for parameter in context.command.params:
+        said = context.get_parameter_source(parameter.name or "")
+        if parameter.name in wanted and said not in (None, _UNSAID):
+            spelled = max(parameter.opts, key=len)
+            raise click.UsageError(f"{spelled} is not used {why}")
+
+
+def refuse_others(names: Iterable[str], why: str) -> None:
+    """Raise click's UsageError where an option was said that is none of these: see ``refuse``."""
+    read = {*names, *_ALWAYS}
+    params = click.get_current_context().command.params
+    refuse([one.name or "" for one in params if one.name not in read
+            and isinstance(one, click.Option)], why)  # fmt: skip
 
 
 def force_option(function: Command) -> Command:

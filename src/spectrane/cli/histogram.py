@@ -12,10 +12,19 @@ from spectrane.cli.common import (
     examples,
     opening_of,
     opening_options,
+    refuse,
     shared_options,
     told_warnings,
 )
-from spectrane.cli.looks import area_options, computed, look_fields, look_for, look_options, view_of
+from spectrane.cli.looks import (
+    AREA_NAMES,
+    area_options,
+    computed,
+    look_fields,
+    look_for,
+    look_options,
+    view_of,
+)
 
 
 @click.command("histogram")
@@ -50,11 +59,10 @@ def command(file: str, **options: Any) -> None:
         open_any(file, **opening_of(options)) as opened,
     ):
         flat = isinstance(opened, Raster)
-        if not flat and any(
-            options[name] for name in ("nodata", "compute", "area", "unit", "center", "rows",
-                                       "columns", "stored")
-        ):  # fmt: skip
-            raise click.UsageError("--nodata, --compute, --unit and areas are for rasters")
+        if not flat:
+            refuse(["nodata", "nodata_when", "compute", "unit", *AREA_NAMES], "of volumes")
+        if options["output"] is None:
+            refuse(["size"], "without -o")
         shown = computed(opened, options) if flat else opened
         look = look_for(shown, options, fields)
         _answer(shown._source, look, view, options)

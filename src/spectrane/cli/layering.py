@@ -8,8 +8,8 @@ from typing import Any, TypeVar
 
 import click
 
-from spectrane.cli.common import Numbers
-from spectrane.cli.looks import area_options, computed, look_fields, look_options
+from spectrane.cli.common import Numbers, refuse, refuse_others
+from spectrane.cli.looks import AREA_NAMES, area_options, computed, look_fields, look_options
 from spectrane.kernels.blending import MODES
 from spectrane.model.look import Look
 
@@ -37,6 +37,11 @@ _OPTIONS = (
 )  # fmt: skip
 
 
+_WITH_A_FILE = ("layer_file", "size", "title", "no_values", "quad", "scheme", "zooms",
+                "attribution", "engine", *AREA_NAMES)  # fmt: skip
+"""Options that are read beside a layer file."""
+
+
 def layer_options(function: Command) -> Command:
     """Add the options that make layers and say which part is shown."""
     function = area_options(look_options(function), union=True)
@@ -55,8 +60,14 @@ def layers_of(
     if options["layer_file"]:
         if files:
             raise click.UsageError("a layer file names its files itself; leave out the others")
+        refuse_others(_WITH_A_FILE, "with --layers: the file says how its layers are shown")
         found = load_layers(options["layer_file"])
         return found.layers, found.grid
+    if not options["outlines"]:
+        refuse(["outline_color", "outline_width", "outline_crs", "outline_layer", "label"],
+               "without --outline")  # fmt: skip
+    if not options["reliefs"]:
+        refuse(["suns"], "without --relief")
     if not files:
         raise click.UsageError("say the files, the lowest first, or --layers FILE")
     layers = _rasters(files, options, stack)

@@ -7,7 +7,7 @@ from typing import Any, TypeVar
 
 import click
 
-from spectrane.cli.common import NoData, Numbers
+from spectrane.cli.common import NoData, Numbers, refuse
 from spectrane.model.curves import Curve
 from spectrane.model.errors import LookError
 from spectrane.model.limits import Limits
@@ -132,6 +132,9 @@ AREA_OPTIONS = (
 )
 
 
+AREA_NAMES = ("area", "area_crs", "center", "pixel", "rows", "columns", "stored")
+
+
 def area_options(function: Command, *, union: bool = False) -> Command:
     """Add the options that say which part is shown; ``union``: also all that layers cover."""
     first = AREA_OR_UNION if union else AREA_OPTIONS[0]
@@ -170,6 +173,8 @@ def view_of(options: dict[str, Any], size: Any = None) -> Any:
         for pair in (options["rows"], options["columns"])
     )
     bounds = None if options["area"] == "union" else options["area"]
+    if bounds is None and options["center"] is None:
+        refuse(["area_crs"], "without --area or --center")
     try:
         return View(
             bounds=bounds, rows=rows, columns=columns, size=size,

@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from spectrane.cli.common import Size, counted, examples, shared_options, told_warnings
+from spectrane.cli.common import Size, counted, examples, refuse, shared_options, told_warnings
 from spectrane.cli.layering import layer_options, layers_of
 from spectrane.cli.looks import area_of, view_of
 
@@ -34,6 +34,7 @@ def command(files: tuple[str, ...], **options: Any) -> None:
 
     It needs no network and no program but a browser. KML and KMZ hold ground overlays.
     """
+    from spectrane.model.view import View
     from spectrane.pages.kml import write_kml
     from spectrane.pages.page import overlay_page
 
@@ -42,10 +43,14 @@ def command(files: tuple[str, ...], **options: Any) -> None:
     with told_warnings(options["quiet"]), contextlib.ExitStack() as opened:
         layers, grid = layers_of(files, options, opened)
         if out.lower().endswith((".kml", ".kmz")):
+            refuse(["no_values"], "in KML, which has none")
+            if grid is not None and view == View():
+                view = View(bounds=grid.bounds, crs=grid.crs_text)
             write_kml(layers, out, quad=options["quad"], view=view, size=options["size"],
                       title=options["title"], overwrite=options["overwrite"],
                       area=area_of(options))  # fmt: skip
         else:
+            refuse(["quad"], "in a page, only in KML")
             overlay_page(layers, out, grid=grid, view=view, size=options["size"],
                          title=options["title"], values=not options["no_values"],
                          overwrite=options["overwrite"], area=area_of(options))  # fmt: skip

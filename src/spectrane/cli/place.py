@@ -14,6 +14,7 @@ from spectrane.cli.common import (
     examples,
     force_option,
     progress_bar,
+    refuse,
     shared_options,
     told_warnings,
 )
@@ -97,6 +98,8 @@ def command(file: str, out: str, **options: Any) -> None:
     given = {name: options[name] for name in names}
     if sum(given[name] is not None for name in ("corners", "bounds", "points")) != 1:
         raise click.UsageError("say the place by one of --corners, --bounds and --points")
+    if options["points"] is None:
+        refuse(["leave_out"], "without --points")
     with (
         told_warnings(quiet or options["as_json"]) as told,
         spectrane.raster.open(file) as raster,

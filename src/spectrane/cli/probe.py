@@ -7,9 +7,22 @@ from typing import Any
 
 import click
 
-from spectrane.cli.common import Numbers, Size, examples, print_table, shared_options, told_warnings
+from spectrane.cli.common import (
+    Numbers,
+    Size,
+    examples,
+    print_table,
+    refuse,
+    refuse_others,
+    shared_options,
+    told_warnings,
+)
 from spectrane.cli.looks import computed, look_fields, look_for, look_options
 from spectrane.model.whole_files import written_whole
+
+_BY_BAND = ("positions", "pixels", "points", "points_crs", "layer", "profile", "csv_path",
+            "spectra", "keep_spectra", "nodata", "nodata_when", "compute", "unit")  # fmt: skip
+"""Options that a profile reads."""
 
 
 @click.command("probe")
@@ -58,6 +71,9 @@ def command(files: tuple[str, ...], **options: Any) -> None:
     with told_warnings(options["quiet"] or options["as_json"]), contextlib.ExitStack() as stack:
         opened = [stack.enter_context(open_any(file)) for file in files]
         if any(isinstance(one, Volume) for one in opened):
+            refuse_others(("positions", "voxels", "points", "profile", "region", "csv_path",
+                           *(["size"] if options["profile"] else [])),
+                          "of volumes")  # fmt: skip
             _tell(_of_volumes(opened, points, options, stack), options)
             return
         if options["region"]:
@@ -69,7 +85,13 @@ def command(files: tuple[str, ...], **options: Any) -> None:
             raster = computed(raster, options, among=len(files))
             layers.append((raster, look_for(raster, options, fields)))
         by_band = options["profile"] or options["spectra"] or options["keep_spectra"]
+        if not options["profile"]:
+            refuse(["size"], "without --profile")
         if by_band or _has_polygons(points):
+            if len(files) > 1:
+                raise click.UsageError("values by band are of one file; say one")
+            refuse_others((*_BY_BAND, *(["size"] if options["profile"] else [])),
+                          "with values by band: they are not shown")  # fmt: skip
             table = profile(layers[0][0], points, crs=options["points_crs"])
             _profile(layers[0][0], table, options)
         else:

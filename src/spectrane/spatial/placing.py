@@ -121,6 +121,11 @@ def place(
     affine = _even(places, source.shape) if upright_corners else found.affine()
     metadata = {**source.metadata, "placement": placement.to_dict()}
     if affine is not None:
+        if pixel_size is not None or resample is not None:
+            raise GridMismatch(
+                f"place: the fit is {found.kind}, by which no pixel is touched, so that pixel size "
+                "and resample are not used; regrid what comes out"
+            )
         grid = Grid(source.shape, affine, crs, y_up=True, placed=True)
         return Described(source, grid=grid, metadata=metadata), placement
     made = _warped(source, found, crs, chosen_kernel(source, resample, force=force), pixel_size)
