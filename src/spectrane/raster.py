@@ -84,6 +84,9 @@ class Raster(Faced):
             resample=resample, physical=physical, force=force,
         )  # fmt: skip
 
+    def _masked_array(self) -> np.ma.MaskedArray[Any, Any]:
+        return self.pixels()
+
     def describe(self, *, statistics: bool = False) -> Description:
         """Return a description that prints well; with ``statistics`` every pixel is read."""
         from spectrane.analysis import description as _description

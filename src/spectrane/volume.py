@@ -15,7 +15,7 @@ from spectrane.analysis.statistics import band_statistics
 from spectrane.engine.described import Described
 from spectrane.engine.memory import parts_first
 from spectrane.engine.threads import Progress, no_progress
-from spectrane.engine.volumes import VolumeSource
+from spectrane.engine.volumes import LoadedVolume, VolumeSource
 from spectrane.formats.table import writer_for
 from spectrane.model.band import Band, BandName, find_bands, numbered
 from spectrane.model.errors import FormatError, GridMismatch, MetadataError
@@ -29,6 +29,7 @@ from spectrane.model.source import deep_source_of
 from spectrane.model.view import half_open
 from spectrane.model.window import Window, relative, whole
 from spectrane.raster import Raster
+from spectrane.spatial.described import with_nodata
 from spectrane.spatial.subset import Subset
 
 if TYPE_CHECKING:
@@ -131,6 +132,23 @@ class Volume(Faced):
         if physical:
             values = to_physical(values, self._source.bands[band])
         return np.ma.MaskedArray(values, ~pixels.validity[0])
+
+    def _masked_array(self) -> np.ma.MaskedArray[Any, Any]:
+        return self.voxels()
+
+    def load(self) -> Volume:
+        """Return the volume held in memory, for work that comes back to it."""
+        return Volume(LoadedVolume(self._source))
+
+    def with_nodata(self, nodata: Any, *, when: str | None = None) -> Volume:
+        """Return the volume under another no-data rule: see ``spatial.described.with_nodata``."""
+        return Volume(with_nodata(self._source, nodata, when))
+
+    def convert(self, unit: str) -> Volume:
+        """Return the volume in another unit (``HU``, ``mm``): see ``spatial.converted.in_unit``."""
+        from spectrane.spatial.converted import in_unit
+
+        return Volume(in_unit(self._source, unit))
 
     def crop(self, *, i: Span = None, j: Span = None, k: Span = None) -> Volume:
         """Return a part: half-open pairs of voxel indices."""
@@ -260,6 +278,9 @@ class Volume(Faced):
         frames, i, j, k = self.shape
         name = os.path.basename(self.source) or self.format
         return f"<Volume {name}: {frames} frames, {i} x {j} x {k} voxels, {self.dtype}>"
+
+    def _repr_html_(self) -> str:
+        return self.describe()._repr_html_()
 
 
 class HeldVolume(VolumeSource):

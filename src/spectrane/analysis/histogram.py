@@ -18,6 +18,7 @@ from spectrane.model.band import Band
 from spectrane.model.errors import LookError
 from spectrane.model.physical import ends, physical
 from spectrane.model.pixels import Pixels
+from spectrane.model.shortly import short_repr
 from spectrane.model.source import Source
 from spectrane.model.window import Window, area, whole
 
@@ -39,6 +40,8 @@ class Histogram:
     units: tuple[str | None, ...]
     invalid: tuple[int, ...]
     outside: tuple[int, ...]
+
+    __repr__ = short_repr
 
     @property
     def ends(self) -> list[tuple[float, float]]:

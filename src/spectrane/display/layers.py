@@ -22,6 +22,7 @@ from spectrane.kernels.blending import MODES, blended
 from spectrane.model.errors import DataWarning, GridMismatch, LookError, nearest
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look, look_of
+from spectrane.model.shortly import short_repr
 from spectrane.model.source import Source, check_answer, flat_source_of, source_of
 from spectrane.model.view import View, view_of
 from spectrane.spatial.coordinates import share_inside, tell_planes
@@ -132,6 +133,8 @@ class DrawnLayer:
     rgba: Rgba
     planned: PlannedLayer | None = None
 
+    __repr__ = short_repr
+
     @property
     def mode(self) -> str:
         """The blend mode; outlines are simply drawn."""
@@ -150,6 +153,8 @@ class Stack:
     grid: Grid
     layers: tuple[DrawnLayer, ...]
     notes: tuple[str, ...] = field(default=())
+
+    __repr__ = short_repr
 
     def blended(self) -> Rgba:
         """Return the visible layers as one picture (rows, columns, 4)."""

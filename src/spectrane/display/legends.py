@@ -14,6 +14,7 @@ from spectrane.kernels import levels
 from spectrane.model.colors import Classes, color_text
 from spectrane.model.curves import Linear
 from spectrane.model.look import Look
+from spectrane.model.shortly import short_repr
 
 _APART = 0.07
 """Ticks stand at least this share of the bar apart."""
@@ -28,6 +29,8 @@ class Bar:
     colors: NDArray[np.uint8]
     ticks: tuple[tuple[float, str], ...]
     title: str
+
+    __repr__ = short_repr
 
 
 @dataclass(frozen=True)
@@ -44,6 +47,8 @@ class Legend:
     shadings: tuple[Shading, ...]
     by_class: Classes
     look: Look
+
+    __repr__ = short_repr
 
     def color(self, value: float) -> str:
         """Return the colour of a physical value (of one channel, or a class): ``#rrggbb``.

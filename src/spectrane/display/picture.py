@@ -52,6 +52,21 @@ class Picture:
             return self.rgba.astype(np.uint16) * np.uint16(257)
         return self.in_sixteen_bits()
 
+    @property
+    def extent(self) -> tuple[float, float, float, float]:
+        """(left, right, bottom, top) of its outer edges on the map, as plots of images take it.
+
+        >>> Picture(np.zeros((2, 3, 4), np.uint8), Grid((2, 3)), (), "array").extent
+        (0.0, 3.0, 2.0, 0.0)
+        """
+        (left, top), _, (right, bottom), _ = self.grid.corners
+        return left, right, bottom, top
+
+    def __array__(self, dtype: Any = None, copy: bool | None = None) -> NDArray[Any]:
+        """Return ``rgba``: what NumPy's functions, and plots of images, take."""
+        found = self.rgba if dtype is None else self.rgba.astype(dtype)
+        return found.copy() if copy else found
+
     def legend(self) -> Legend:
         """Return what its legend says. Raises LookError for one blended of several layers."""
         if self.plan is None:

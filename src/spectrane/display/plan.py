@@ -39,6 +39,7 @@ from spectrane.model.look import FITTING, Look, look_of
 from spectrane.model.physical import physical, value_dtype
 from spectrane.model.pixels import Pixels
 from spectrane.model.resampling import MIXING
+from spectrane.model.shortly import short_repr
 from spectrane.model.source import Source
 from spectrane.model.view import fitted
 from spectrane.model.window import Window, extent, whole
@@ -63,6 +64,8 @@ class RenderPlan:
     categories: bool
     notes: tuple[str, ...] = ()
     warnings: tuple[str, ...] = ()
+
+    __repr__ = short_repr
 
     @property
     def classes(self) -> Classes:

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
 from spectrane.model.errors import LookError
 from spectrane.model.pixels import Pixels
-from spectrane.model.source import answer_size
-from spectrane.model.window import Window, extent
+from spectrane.model.source import Source, answer_size
+from spectrane.model.window import Window, extent, whole
 
 
 class VolumeSource(FullSource):
@@ -29,3 +30,19 @@ class VolumeSource(FullSource):
                 "regrid"
             )
         return super().read(bands, window, size, resample)
+
+
+class LoadedVolume(Derived, VolumeSource):
+    """Another volume's voxels, held in memory with their validity."""
+
+    def __init__(self, parent: Source) -> None:
+        super().__init__(parent)
+        self._held = parent.read(range(len(parent.bands)), whole(parent.shape))
+
+    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+        """Answer from memory."""
+        held = self._held.cut(tuple(slice(*pair) for pair in window))
+        chosen = list(bands)
+        mask = held.mask if held.mask is None or len(held.mask) == 1 else held.mask[chosen]
+        return Pixels(held.values[chosen], mask=mask, rules=[held.rules[k] for k in chosen],
+                      alpha=held.alpha, when=held.when)  # fmt: skip

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from spectrane.kernels.oklab import from_oklab, shown, to_oklab
 from spectrane.model.colors import color_text, parse_color
 from spectrane.model.errors import LookError, MissingFile, nearest
+from spectrane.model.shortly import short_repr
 from spectrane.model.whole_files import written_whole
 
 ENTRIES = 256
@@ -43,6 +44,8 @@ class Colormap:
     over: str | None = None
     nodata: str | None = None
     kind: str = "sequential"
+
+    __repr__ = short_repr
 
     def __post_init__(self) -> None:
         """Check the entries and colours, and protect the entries."""

@@ -5,7 +5,9 @@ from __future__ import annotations
 from typing import Any, Self
 
 import numpy as np
+from numpy.typing import NDArray
 
+from spectrane.model.arrays import as_asked, plain_array
 from spectrane.model.display_window import DisplayWindow
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
@@ -57,6 +59,22 @@ class Faced:
     def identity(self) -> tuple[str, ...]:
         """Which elements of ``metadata`` say who somebody is; nothing prints them unasked."""
         return self._source.identity
+
+    def to_numpy(self, *, fill: Any = None) -> NDArray[Any]:
+        """Return all numbers as a plain array; what is invalid is ``fill`` (None: NaN).
+
+        Of a raster (bands, rows, columns) as stored, of a volume (i, j, k) of the first frame in
+        physical values: what ``pixels()`` and ``voxels()`` give. Raises ArgumentError for invalid
+        integers without a fill.
+        """
+        return plain_array(self._masked_array(), fill, type(self).__name__.lower())
+
+    def __array__(self, dtype: Any = None, copy: bool | None = None) -> NDArray[Any]:
+        """Return all numbers, as ``to_numpy`` does: what NumPy's functions take."""
+        return as_asked(self.to_numpy(), dtype, copy, type(self).__name__.lower())
+
+    def _masked_array(self) -> np.ma.MaskedArray[Any, Any]:
+        raise NotImplementedError
 
     def close(self) -> None:
         """Let go of the file; reading again opens it again."""

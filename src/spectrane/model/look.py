@@ -19,6 +19,7 @@ from spectrane.model.frozen import FrozenMapping, frozen, thawed
 from spectrane.model.limits import Auto, Limits, limits_list
 from spectrane.model.resampling import RESAMPLINGS
 from spectrane.model.roles import PRESETS
+from spectrane.model.shortly import short_repr
 from spectrane.model.whole_files import written_whole
 
 Channels: TypeAlias = str | int | tuple[BandName, ...]
@@ -76,6 +77,8 @@ class Look:
     saturation: float = 1.0
     resample: str | None = None
     exact: bool = False
+
+    __repr__ = short_repr
 
     def __post_init__(self) -> None:
         """Check every field at once, so that a look that exists can be carried out."""

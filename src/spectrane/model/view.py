@@ -9,6 +9,7 @@ from typing import Any
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Bounds, CrsLike, Grid
 from spectrane.model.longitudes import nearest_shift
+from spectrane.model.shortly import short_repr
 from spectrane.model.source import sizes, spoken
 from spectrane.model.systems import system_text_or_none
 from spectrane.model.window import Window, extent, intersection, whole
@@ -45,6 +46,8 @@ class View:
     size: tuple[int, int] | None = None
     crs: CrsLike | None = None
     stored: bool = False
+
+    __repr__ = short_repr
 
     def __post_init__(self) -> None:
         """Check that the area is said in one way."""

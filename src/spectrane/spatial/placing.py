@@ -91,6 +91,26 @@ def place(
     none. Warns of misses of many pixels, of pixels that come out stretched, and of a place outside
     what the coordinate system is for.
     """
+    made, placement, resampled = _place(
+        source, corners=corners, bounds=bounds, points=points, crs=crs, points_crs=points_crs,
+        fit_kind=fit_kind, resample=resample, pixel_size=pixel_size, force=force,
+        leave_out=leave_out,
+    )  # fmt: skip
+    if not resampled and (pixel_size is not None or resample is not None):
+        raise GridMismatch(
+            f"place: the fit is {placement.transformation.kind}, by which no pixel is touched, so "
+            "that pixel size and resample are not used; regrid what comes out"
+        )
+    return made, placement
+
+
+def _place(
+    source: Source, *, corners: Any = None, bounds: Any = None, points: Any = None,
+    crs: CrsLike | None = None, points_crs: CrsLike | None = None, fit_kind: str | None = None,
+    resample: str | None = None, pixel_size: Any = None, force: bool = False,
+    leave_out: Sequence[str] = (),
+) -> tuple[Source, Placement, bool]:  # fmt: skip
+    """Return what ``place`` does, and whether it is resampled."""
     source = upright(source)
     ways = [way is not None for way in (corners, bounds, points)]
     if sum(ways) != 1:
@@ -100,10 +120,10 @@ def place(
         crs, points_crs = points_crs, None
     if points is None and points_crs is not None and points_crs != crs:
         # Straight in the corners' own system, and regridded from there: not straight in both.
-        made, placement = place(source, corners=corners, bounds=bounds, crs=points_crs,
-                                fit_kind=fit_kind, resample=resample, force=force)  # fmt: skip
+        made, placement, _ = _place(source, corners=corners, bounds=bounds, crs=points_crs,
+                                    fit_kind=fit_kind, resample=resample, force=force)  # fmt: skip
         return regrid(made, crs=crs, pixel_size=pixel_size, resample=resample,
-                      force=force), placement  # fmt: skip
+                      force=force), placement, True  # fmt: skip
     names, pixels, places = _given(source, corners, bounds, points, leave_out)
     check_latitudes("positions", places.tolist(), points_crs or crs)
     places = _brought(places, points_crs, crs)
@@ -121,15 +141,10 @@ def place(
     affine = _even(places, source.shape) if upright_corners else found.affine()
     metadata = {**source.metadata, "placement": placement.to_dict()}
     if affine is not None:
-        if pixel_size is not None or resample is not None:
-            raise GridMismatch(
-                f"place: the fit is {found.kind}, by which no pixel is touched, so that pixel size "
-                "and resample are not used; regrid what comes out"
-            )
         grid = Grid(source.shape, affine, crs, y_up=True, placed=True)
-        return Described(source, grid=grid, metadata=metadata), placement
+        return Described(source, grid=grid, metadata=metadata), placement, False
     made = _warped(source, found, crs, chosen_kernel(source, resample, force=force), pixel_size)
-    return Described(made, metadata=metadata), placement
+    return Described(made, metadata=metadata), placement, True
 
 
 def _even(places: F64, shape: tuple[int, ...]) -> tuple[tuple[float, ...], ...]:
