@@ -27,7 +27,7 @@ from spectrane.display import drawing, legends
 from spectrane.display.channels import shown_bands
 from spectrane.display.limits import Found, fitted_curve, found_limits, rules_of
 from spectrane.display.shading import Palette, Scale, Shading, channel_names
-from spectrane.engine.described import Described
+from spectrane.engine.described import ruled
 from spectrane.model.band import Band
 from spectrane.model.colors import Classes
 from spectrane.model.curves import Curve, Linear
@@ -248,13 +248,6 @@ class RenderPlan:
     def legend(self, steps: int = 256) -> legends.Legend:
         """Return what a legend says: a bar with ``steps`` colours, the channels, or the classes."""
         return legends.legend_of(self.shadings, self.classes, self.look, steps)
-
-
-def ruled(source: Source, nodata_when: str | None) -> Source:
-    """Return a source under another word on when a pixel is hidden; itself where it is the same."""
-    if nodata_when in (None, source.nodata_when):
-        return source
-    return Described(source, nodata_when=nodata_when)
 
 
 def resolve(

@@ -69,3 +69,10 @@ class Described(Derived, FullSource):
         return Pixels(
             pixels.values, mask=pixels.mask, rules=rules, alpha=pixels.alpha, when=self.nodata_when
         )
+
+
+def ruled(source: Source, nodata_when: str | None) -> Source:
+    """Return a source under another word on when a pixel is hidden; itself where it is the same."""
+    if nodata_when in (None, source.nodata_when):
+        return source
+    return Described(source, nodata_when=nodata_when)
