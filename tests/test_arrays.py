@@ -86,3 +86,21 @@ def test_what_is_public_prints_in_three_lines_at_most(holed, utm):
         text = repr(one)
         assert text.count("\n") < 3, type(one)
         assert len(text) <= 300, (type(one), len(text))
+
+
+def test_a_warning_points_at_the_line_of_the_caller(tmp_path, rng):
+    values = rng.integers(0, 3000, (1, 90, 90)).astype("u2")
+    raster = sp.from_array(values)
+    sp.render(raster).save(tmp_path / "a.png")
+    shown = sp.open(tmp_path / "a.png")
+    look = sp.Look(limits=(5000, 6000))
+    for call in (
+        lambda: sp.render(raster, look), lambda: raster.save(tmp_path / "b.png", overwrite=True),
+        lambda: shown.statistics(), lambda: sp.probe(shown, row=1, column=1),
+        lambda: sp.place(raster, bounds=(0, 0, 9, 1)),
+    ):  # fmt: skip
+        with warnings.catch_warnings(record=True) as told:
+            warnings.simplefilter("always")
+            call()
+        assert told
+        assert {one.filename for one in told} == {__file__}

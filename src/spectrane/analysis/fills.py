@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import shlex
-import warnings
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -16,10 +15,10 @@ from spectrane.analysis.walking import finite
 from spectrane.engine.answers import answers
 from spectrane.engine.described import Described
 from spectrane.kernels.ranks import percentiles
-from spectrane.model.errors import DataWarning
 from spectrane.model.nodata import NoDataValue
 from spectrane.model.physical import stored_numbers
 from spectrane.model.source import Source
+from spectrane.model.telling import warn_caller
 
 LEAST = 0.0005
 """A value repeated in a smaller share of the pixels is never suspected."""
@@ -143,17 +142,14 @@ def drawn_with(source: Source, found: Sequence[Fill], *, left_out: bool) -> list
             f"{mending(source, found)} declares it" for fill in found]  # fmt: skip
 
 
-def tell_fills(
-    source: Source, bands: Sequence[int], ends: Sequence[Ends] | None, stacklevel: int = 3
-) -> None:
+def tell_fills(source: Source, bands: Sequence[int], ends: Sequence[Ends] | None) -> None:
     """Warn of fill that nobody declared, with the command that declares it."""
     found = fills(source, bands, ends=ends)
     for fill in found:
-        warnings.warn(
+        warn_caller(
             f"{source.name or 'the array'}: {said_of(source, fill)}, which looks like fill that "
-            f"nobody declared, and counts as data: {mending(source, found)}",
-            DataWarning, stacklevel=stacklevel,
-        )  # fmt: skip
+            f"nobody declared, and counts as data: {mending(source, found)}"
+        )
 
 
 def _found(source: Source, sample: Sample, ends: Mapping[int, Ends]) -> tuple[Fill, ...]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import inspect
 import os
-import warnings
 from collections.abc import Sequence
 from typing import Any
 
@@ -18,11 +17,12 @@ from spectrane.engine.described import Described
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.table import writer_for
 from spectrane.kernels.ranks import percentiles
-from spectrane.model.errors import AccessError, DataWarning, FormatError, LookError
+from spectrane.model.errors import AccessError, FormatError, LookError
 from spectrane.model.look import Look
 from spectrane.model.marks import STEP, is_picture
 from spectrane.model.physical import stored_numbers
 from spectrane.model.source import Source
+from spectrane.model.telling import warn_caller
 from spectrane.model.version import VERSION
 from spectrane.spatial.converted import Converted, Range, type_named
 from spectrane.spatial.turned import upright
@@ -73,10 +73,10 @@ def _tell_changed(ready: Derived) -> None:
         return
     changed = ", ".join(f"{count} {how}" for how, count in told.items())
     moved = "; moved are those that would have become no-data" if "moved" in told else ""
-    warnings.warn(
+    warn_caller(
         f"to {ready.dtype.name}: of the valid numbers, {changed}{moved}; --rescale full or a wider "
-        "--type keeps them", DataWarning, stacklevel=3,
-    )  # fmt: skip
+        "--type keeps them"
+    )
 
 
 def _tell_dark(ready: Source, path: str | os.PathLike[str]) -> None:
@@ -90,11 +90,11 @@ def _tell_dark(ready: Source, path: str | os.PathLike[str]) -> None:
     numbers = [sample.values(k) for k in range(len(sample.bands))]
     most = max((percentiles(one, (99,))[0] for one in numbers if one.size), default=65535.0)
     if most < _DARK * 65535:
-        warnings.warn(
+        warn_caller(
             f"{name}: 16-bit numbers up to about {most:.0f} of 65535, as stored: other programs "
             "show them nearly black; for a picture take --rescale limits --type uint8 "
-            "(rescale='limits', dtype='uint8'), or spectrane render", DataWarning, stacklevel=4,
-        )  # fmt: skip
+            "(rescale='limits', dtype='uint8'), or spectrane render"
+        )
 
 
 def _check_not_itself(source: Source, path: str) -> None:
@@ -109,10 +109,10 @@ def _tell_lost_digits(source: Source, ready: Source) -> None:
     shown = into.kind != "f" or ready.metadata.get("display only")
     if shown or np.can_cast(source.dtype, into, "safe"):
         return
-    warnings.warn(
+    warn_caller(
         f"{into.name} keeps about {np.finfo(into).precision + 1} digits of a number, fewer than "
-        f"{source.dtype.name} may have", DataWarning, stacklevel=3,
-    )  # fmt: skip
+        f"{source.dtype.name} may have"
+    )
 
 
 def _check_options(writer: Any, options: dict[str, Any], path: Any) -> None:

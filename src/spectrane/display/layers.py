@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import warnings
 from collections.abc import Sequence
 from dataclasses import KW_ONLY, dataclass, field, replace
 from typing import Any, TypeAlias
@@ -19,11 +18,12 @@ from spectrane.display.plan import RenderPlan, resolve
 from spectrane.display.shading import Scale
 from spectrane.engine.threads import in_parallel, row_parts
 from spectrane.kernels.blending import MODES, blended
-from spectrane.model.errors import DataWarning, GridMismatch, LookError, nearest
+from spectrane.model.errors import GridMismatch, LookError, nearest
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look, look_of
 from spectrane.model.shortly import short_repr
 from spectrane.model.source import Source, check_answer, flat_source_of, source_of
+from spectrane.model.telling import warn_caller
 from spectrane.model.view import View, view_of
 from spectrane.spatial.coordinates import share_inside, tell_planes
 from spectrane.spatial.grids import union
@@ -218,8 +218,7 @@ def stacked(
             f"overlay: {', '.join(missed)} do not meet the area shown, {target.bounds}"
         )
     if missed and tell:
-        warnings.warn(f"{', '.join(missed)}: not in the area shown, {target.bounds}, and left out",
-                      DataWarning, stacklevel=2)  # fmt: skip
+        warn_caller(f"{', '.join(missed)}: not in the area shown, {target.bounds}, and left out")
     if tell and grid is None and view_of(view) == View(size=view_of(view).size):
         _tell_cut([one for one in made if one.planned is not None], base)
     if tell:
@@ -244,10 +243,10 @@ def _tell_cut(drawn: Sequence[DrawnLayer], base: Grid) -> None:
         if lost >= _CUT:
             cut.append(f"{lost:.0%} of {one.title}")
     if cut:
-        warnings.warn(
+        warn_caller(
             f"{', '.join(cut)}: outside the area of the bottom layer, {drawn[0].title}, and cut "
-            "off; area='union' (--area union) shows all", DataWarning, stacklevel=3,
-        )  # fmt: skip
+            "off; area='union' (--area union) shows all"
+        )
 
 
 def _drawn(one: Layer | PlannedLayer, target: Grid, tell: bool) -> DrawnLayer:

@@ -14,7 +14,6 @@ process, and draws whatever has the same bands: tiles, slices, the frames of a s
 
 from __future__ import annotations
 
-import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -31,7 +30,7 @@ from spectrane.engine.described import ruled
 from spectrane.model.band import Band
 from spectrane.model.colors import Classes
 from spectrane.model.curves import Curve, Linear
-from spectrane.model.errors import DataWarning, LookError
+from spectrane.model.errors import LookError
 from spectrane.model.frozen import FrozenMapping
 from spectrane.model.geolocation import AS_STORED
 from spectrane.model.limits import Auto, Limits, Percentile, Symmetric
@@ -41,6 +40,7 @@ from spectrane.model.pixels import Pixels
 from spectrane.model.resampling import MIXING
 from spectrane.model.shortly import short_repr
 from spectrane.model.source import Source
+from spectrane.model.telling import warn_caller
 from spectrane.model.view import fitted
 from spectrane.model.window import Window, extent, whole
 
@@ -103,7 +103,7 @@ class RenderPlan:
     def tell(self) -> None:
         """Warn of what deserves a second look."""
         for message in self.warnings:
-            warnings.warn(message, DataWarning, stacklevel=3)
+            warn_caller(message)
 
     def on(self, bands: Sequence[int]) -> RenderPlan:
         """Return the plan for a source that has the same bands at other places."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import warnings
 from dataclasses import dataclass
 from typing import Any
 
@@ -15,10 +14,10 @@ from spectrane.display.onto import drawn_with_pixels
 from spectrane.display.orientation import lying
 from spectrane.display.picture import Picture
 from spectrane.display.plan import RenderPlan, resolve
-from spectrane.model.errors import DataWarning
 from spectrane.model.look import Look
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source, check_answer
+from spectrane.model.telling import warn_caller
 from spectrane.model.view import View, view_of
 from spectrane.spatial.rolled import seen
 from spectrane.spatial.turned import upright
@@ -54,7 +53,7 @@ def render(
         flips = (False, False)
         rgba, pixels = drawn_with_pixels(plan, source, target)
     for message in misleading(plan, pixels, rgba):
-        warnings.warn(message, DataWarning, stacklevel=3)
+        warn_caller(message)
     name = os.path.basename(source.name) or "an array in memory"
     return Picture(
         _turned(rgba, flips), target, plan.scales, name,

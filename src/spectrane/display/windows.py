@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import os
-import warnings
 from typing import Any
 
-from spectrane.model.errors import DataWarning
 from spectrane.model.limits import Pair
+from spectrane.model.telling import warn_caller
 
 # Name -> centre and width in Hounsfield units, as radiology uses them.
 WINDOWS: dict[str, Pair] = {
@@ -68,4 +67,4 @@ def _window(pair: Any) -> Pair | None:
 
 
 def _passed_over(path: str, why: str) -> None:
-    warnings.warn(f"{path}: {why}; correct it, or take it away", DataWarning, stacklevel=2)
+    warn_caller(f"{path}: {why}; correct it, or take it away")

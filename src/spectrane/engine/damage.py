@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import threading
-import warnings
 from collections.abc import Callable, Hashable, Iterable
 from typing import Any, TypeVar
 
-from spectrane.model.errors import DataWarning, FormatError, LookError
+from spectrane.model.errors import FormatError, LookError
+from spectrane.model.telling import warn_caller
 
 DAMAGED = ("error", "keep")
 """Damaged blocks are an error, or the rest is kept and they are invalid."""
@@ -65,10 +65,10 @@ class Damaged:
                 return
             self._told = count
         share = 100 * count / max(1, self.total)
-        warnings.warn(
+        warn_caller(
             f"{self.name}: {count} of {self.total} {self.unit} ({share:.3g} %) found damaged so "
-            f"far, and invalid: {self._first}", DataWarning, stacklevel=5,
-        )  # fmt: skip
+            f"far, and invalid: {self._first}"
+        )
 
     def __getstate__(self) -> dict[str, Any]:
         return {**vars(self), "_lock": None}

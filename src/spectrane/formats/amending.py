@@ -5,7 +5,6 @@ from __future__ import annotations
 import base64
 import json
 import os
-import warnings
 from collections.abc import Mapping
 from typing import Any
 
@@ -21,11 +20,12 @@ from spectrane.formats.sidecar_schema import checked
 from spectrane.formats.sidecar_schema import laid_over as lay
 from spectrane.formats.table import format_called
 from spectrane.model.band import find_band
-from spectrane.model.errors import DataWarning, FormatError, MetadataError
+from spectrane.model.errors import FormatError, MetadataError
 from spectrane.model.grid import CrsLike
 from spectrane.model.look import Look
 from spectrane.model.source import Source
 from spectrane.model.systems import check_latitudes, parsed_system, system_text_or_none
+from spectrane.model.telling import warn_caller
 from spectrane.model.window import area, whole
 
 _LARGE = 4 << 20
@@ -100,10 +100,10 @@ def _tell_slower(name: str, source: Source, changed: Source) -> None:
     """Warn where a large file's overviews are of no use under the new no-data."""
     inside = f"; spectrane amend {name} --inside … makes them anew" * (source.format == "TIFF")
     if source.overviews and not changed.overviews and area(whole(source.shape)) > _LARGE:
-        warnings.warn(
+        warn_caller(
             f"{name}: its overviews mix what is no-data now into the rest and are left aside, so "
-            f"that small views take longer{inside}", DataWarning, stacklevel=3,
-        )  # fmt: skip
+            f"that small views take longer{inside}"
+        )
 
 
 def _check_local(name: str) -> None:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import struct
-import warnings
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
@@ -17,10 +16,11 @@ from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.exif import orientation_of
 from spectrane.formats.storing import check_picture
 from spectrane.model.band import Band
-from spectrane.model.errors import DataWarning, FormatError
+from spectrane.model.errors import FormatError
 from spectrane.model.grid import Grid
 from spectrane.model.member import Member, find_member
 from spectrane.model.source import Source
+from spectrane.model.telling import warn_caller
 from spectrane.model.whole_files import check_target, written_whole
 from spectrane.model.window import whole
 
@@ -166,7 +166,7 @@ def write_jpeg(
     lost = ["the exact numbers"]
     lost += ["which pixels are no-data (they keep their number)"] if hidden else []
     lost += ["place and coordinate system"] if source.grid.placed else []
-    warnings.warn(f"JPEG does not keep {', '.join(lost)}", DataWarning, stacklevel=2)
+    warn_caller(f"JPEG does not keep {', '.join(lost)}")
     cube = np.ascontiguousarray(values.transpose(1, 2, 0))
     data = imagecodecs.jpeg8_encode(cube[..., 0] if len(values) == 1 else cube, level=quality)
     note = "\n".join(map(str, source.metadata.get("provenance", ()))).encode()[:65000]

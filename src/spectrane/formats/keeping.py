@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import warnings
 from collections.abc import Collection, Mapping
 from dataclasses import fields
 from typing import Any
@@ -11,11 +10,11 @@ from typing import Any
 from spectrane.formats.sidecar import path_of
 from spectrane.formats.sidecar_schema import checked
 from spectrane.model.band import Band
-from spectrane.model.errors import DataWarning
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look, look_of
 from spectrane.model.roles import role_for
 from spectrane.model.source import Source
+from spectrane.model.telling import warn_caller
 from spectrane.model.whole_files import written_whole
 
 _HEADING = "What this says of the file beside it wins over what the file says of itself."
@@ -115,10 +114,10 @@ def words_without_field(
     lost += ["class names and colours"] if "classes" in table.get("look", {}) else []
     lost += ["that a pixel is invalid only where all bands are"] if "nodata" in table else []
     if lost:
-        warnings.warn(
+        warn_caller(
             f"{format} has no field for {', '.join(lost)} of these bands: kept in {where}, which "
-            "other programs do not read", DataWarning, stacklevel=4,
-        )  # fmt: skip
+            "other programs do not read"
+        )
     return to_toml(table) if table else ""
 
 

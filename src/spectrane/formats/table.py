@@ -10,14 +10,14 @@ import importlib
 import os
 import re
 import threading
-import warnings
 from dataclasses import dataclass
 from typing import Any, Protocol
 
 from spectrane.engine.files import ByteFile
-from spectrane.model.errors import DataWarning, FormatError
+from spectrane.model.errors import FormatError
 from spectrane.model.member import Member
 from spectrane.model.source import Source
+from spectrane.model.telling import warn_caller
 
 ENTRY_POINTS = "spectrane.formats"
 
@@ -159,7 +159,7 @@ def _problem(made: Any, before: list[Format]) -> str:
 
 
 def _tell(problem: str) -> None:
-    warnings.warn(problem, DataWarning, stacklevel=5)
+    warn_caller(problem)
 
 
 def reader_for(probe: Probe) -> tuple[str, FormatReader] | None:

@@ -7,7 +7,6 @@ integers get the bands' own no-data value, or a mask, or a number that no valid 
 from __future__ import annotations
 
 import math
-import warnings
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -18,10 +17,11 @@ from numpy.typing import NDArray
 from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
 from spectrane.model.band import Band
-from spectrane.model.errors import DataWarning, FormatError
+from spectrane.model.errors import FormatError
 from spectrane.model.nodata import NoDataValue
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
+from spectrane.model.telling import warn_caller
 from spectrane.model.window import Window, whole
 
 
@@ -207,10 +207,10 @@ def _bare(bands: Sequence[Band]) -> list[Band]:
 
 def _with_nan(source: Source, can: Abilities) -> Source:
     if source.nodata_when == "all" and not can.when:
-        warnings.warn(
+        warn_caller(
             f"{can.name} cannot say that a pixel is invalid only where all bands are: each band's "
-            "NaN will count by itself", DataWarning, stacklevel=4,
-        )  # fmt: skip
+            "NaN will count by itself"
+        )
     named = float("nan") if can.of_floats else None
     bands = [replace(band, nodata=named) for band in source.bands]
     return Kept(source, bands, [np.nan] * len(bands), alpha=can.alpha)
@@ -228,10 +228,10 @@ def _widened(source: Source, can: Abilities) -> Source:
             f"{kind} exactly; crop to the valid part, or fill it"
         )
     wide = np.dtype(np.float32 if kind.itemsize <= 2 else np.float64)
-    warnings.warn(
+    warn_caller(
         f"some voxels are invalid, and {can.name} has no field for no-data: written as {wide} with "
-        f"NaN instead of {kind}, the numbers unchanged", DataWarning, stacklevel=5,
-    )  # fmt: skip
+        f"NaN instead of {kind}, the numbers unchanged"
+    )
     return Kept(source, _bare(source.bands), [np.nan] * len(bands), alpha=False, dtype=wide)
 
 
@@ -250,10 +250,10 @@ def _with_free_number(source: Source, can: Abilities) -> Source:
             + (" (.tif too, where one mask serves all bands)" if can.mask == "none" else "")
             + ", or a wider type (--type)"
         )  # fmt: skip
-    warnings.warn(
+    warn_caller(
         f"{can.name} has {why}: invalid pixels are stored as {free}, which no valid pixel has, and "
-        "it is declared as no-data", DataWarning, stacklevel=4,
-    )  # fmt: skip
+        "it is declared as no-data"
+    )
     bands = [replace(band, nodata=free) for band in source.bands]
     fills = [stored.type(free)] * len(bands)
     return Kept(source, bands, fills, alpha=can.alpha, dtype=stored)
@@ -287,7 +287,7 @@ def _free_number(source: Source, stored: np.dtype[Any]) -> tuple[int | None, boo
 
 def _tell_alpha(source: Source, can: Abilities) -> None:
     if source.alpha is not None and not can.alpha:
-        warnings.warn(
+        warn_caller(
             f"{can.name} has no alpha: where it is 0 pixels are written as invalid, and how much "
-            "of the others is covered is not kept", DataWarning, stacklevel=4,
-        )  # fmt: skip
+            "of the others is covered is not kept"
+        )

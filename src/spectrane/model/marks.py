@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import os
-import warnings
 from typing import TYPE_CHECKING
 
-from spectrane.model.errors import DataWarning
+from spectrane.model.telling import warn_caller
 
 if TYPE_CHECKING:
     from spectrane.model.source import Source
@@ -29,12 +28,11 @@ def is_picture(source: Source) -> bool:
     )
 
 
-def tell_picture(source: Source, stacklevel: int = 3) -> None:
+def tell_picture(source: Source) -> None:
     """Warn of a display picture that is measured."""
     if is_picture(source):
         name = os.path.basename(source.name) or "the array"
-        warnings.warn(
+        warn_caller(
             f"{name}: says of itself that it is a display picture and not data: its numbers are "
-            "levels, stretched to be seen; measure on the file it was made from", DataWarning,
-            stacklevel=stacklevel,
-        )  # fmt: skip
+            "levels, stretched to be seen; measure on the file it was made from"
+        )

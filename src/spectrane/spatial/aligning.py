@@ -7,7 +7,6 @@ of one patch against the other, its brightness fitted along with it (Lucas and K
 
 from __future__ import annotations
 
-import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -17,9 +16,10 @@ from numpy.typing import NDArray
 
 from spectrane.engine.described import Described
 from spectrane.kernels.gathering import gathered
-from spectrane.model.errors import DataWarning, GridMismatch, LookError
+from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.source import Source
+from spectrane.model.telling import warn_caller
 from spectrane.model.window import Window, area, extent, intersection, shifted, whole
 from spectrane.spatial.coordinates import check_related, transformer
 from spectrane.spatial.mosaics.inputs import Laid, called, lay
@@ -326,16 +326,16 @@ def aligned(sources: Sequence[Source], kind: str) -> tuple[list[Source], list[di
         try:
             found = align(source, best, kind=kind)
         except GridMismatch as error:
-            warnings.warn(f"not aligned: {error}", DataWarning, stacklevel=3)
+            warn_caller(f"not aligned: {error}")
             continue
         taken = found.certainty >= CERTAIN
         if taken:
             done[-1] = moved(source, best, found)
         else:
-            warnings.warn(
+            warn_caller(
                 f"{called(source)} is not aligned: it agrees with {called(best)} only by "
-                f"{found.certainty:.2f}", DataWarning, stacklevel=3,
-            )  # fmt: skip
+                f"{found.certainty:.2f}"
+            )
         rows.append({"raster": called(source), "to": called(best), **found.to_dict(),
                      "taken out": taken})  # fmt: skip
     return done, rows

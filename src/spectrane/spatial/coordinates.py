@@ -13,9 +13,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.kernels.gathering import bilinear_cells
-from spectrane.model.errors import DataWarning, GridMismatch
+from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import IMAGE_PLANE, Grid
 from spectrane.model.longitudes import nearest_shift, shifts, turned
+from spectrane.model.telling import warn_caller
 from spectrane.model.window import Window, extent
 
 F64 = NDArray[np.float64]
@@ -225,11 +226,10 @@ def tell_planes(named: Sequence[tuple[str, Grid]]) -> None:
         return
     apart = [other for other, grid in others if grid.plane is None or grid.plane != first.plane]
     if apart:
-        warnings.warn(
+        warn_caller(
             f"{', '.join(apart)}: millimetres of another plane, or another patient's or none's "
-            f"coordinates, than those of {name}: what lies on one another need not belong together",
-            DataWarning, stacklevel=3,
-        )  # fmt: skip
+            f"coordinates, than those of {name}: what lies on one another need not belong together"
+        )
 
 
 def _straight(dense: Positions, tolerance: float) -> NDArray[np.bool_]:
@@ -319,8 +319,8 @@ def warn_of_datum(first: Grid, second: Grid) -> None:
         return
     grids = sorted({grid.short_name for one in missing for grid in one.grids if not grid.available})
     shift = "an unknown amount" if used < 0 else f"up to {used:g} m"
-    warnings.warn(
+    warn_caller(
         f"positions may be off by {shift}: a datum transformation good to {best:g} m is known, "
         f"but its grid file is not installed ({', '.join(grids[:3])}); install it with PROJ's "
-        "data to have it used", DataWarning, stacklevel=2,
-    )  # fmt: skip
+        "data to have it used"
+    )

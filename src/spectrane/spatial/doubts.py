@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import math
-import warnings
 from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.model.errors import DataWarning
 from spectrane.model.source import Source
 from spectrane.model.systems import LONLAT, parsed_system, turn_of
+from spectrane.model.telling import warn_caller
 from spectrane.spatial.fitting import Transformation
 
 F64 = NDArray[np.float64]
@@ -35,10 +34,7 @@ def tell_misfit(rms_pixels: float, doubted: Sequence[str], worst: str | None) ->
     else:
         cure = (f"no single point explains it; the greatest miss is at {worst}; check "
                 "rows and columns, the order of x and y, and the kind of fit")  # fmt: skip
-    warnings.warn(
-        f"the tie points miss by {rms_pixels:.3g} pixels (root mean square): {cure}",
-        DataWarning, stacklevel=4,
-    )  # fmt: skip
+    warn_caller(f"the tie points miss by {rms_pixels:.3g} pixels (root mean square): {cure}")
 
 
 def tell_stretched(source: Source, found: Transformation, crs: str | None) -> None:
@@ -63,10 +59,10 @@ def tell_stretched(source: Source, found: Transformation, crs: str | None) -> No
         if turned
         else "check the bounds or corners, their order, and the coordinate system"
     )
-    warnings.warn(
+    warn_caller(
         f"pixels come out stretched: as wide as {across_down:.3g} times their height, for a "
-        f"picture of {columns} x {rows}; {cure}", DataWarning, stacklevel=4,
-    )  # fmt: skip
+        f"picture of {columns} x {rows}; {cure}"
+    )
 
 
 def tell_far_off(places: F64, crs: str | None) -> None:
@@ -94,7 +90,7 @@ def tell_far_off(places: F64, crs: str | None) -> None:
     if inside(x, y):
         return
     cure = "x and y may be the other way round" if inside(y, x) else "check both"
-    warnings.warn(
+    warn_caller(
         f"the place, about {x:.10g},{y:.10g}, lies outside what {system.name} is for ({use.name}): "
-        f"{cure}", DataWarning, stacklevel=4,
-    )  # fmt: skip
+        f"{cure}"
+    )

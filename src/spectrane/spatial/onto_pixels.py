@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-import warnings
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.model.errors import DataWarning, GridMismatch, LookError, MetadataError
+from spectrane.model.errors import GridMismatch, LookError, MetadataError
 from spectrane.model.grid import Grid
 from spectrane.model.longitudes import nearest_shift, shifts
 from spectrane.model.systems import same_system, turn_of
+from spectrane.model.telling import warn_caller
 from spectrane.spatial.polygons import Polygons, Ring
 from spectrane.spatial.shapes import Shapes, shapes_of
 
@@ -100,11 +100,10 @@ def _tell_unknown(shapes: Shapes, grid: Grid) -> None:
             f"{shapes.title}: is in {shapes.crs}, and the raster has no place on a map; give it "
             "one first (spectrane place)"
         )
-    warnings.warn(
+    warn_caller(
         f"{shapes.title}: is in {shapes.crs}, and the raster names no coordinate system; its "
-        "positions are taken to be in the same (spectrane amend --crs says which it is)",
-        DataWarning, stacklevel=4,
-    )  # fmt: skip
+        "positions are taken to be in the same (spectrane amend --crs says which it is)"
+    )
 
 
 def _transformer(shapes: Shapes, grid: Grid) -> Any:
@@ -158,11 +157,10 @@ def _mended(polygons: list[list[Ring]]) -> list[list[Ring]]:
         return polygons
     wrong = np.flatnonzero(~valid)
     reason = shapely.is_valid_reason(made[wrong[0]])
-    warnings.warn(
+    warn_caller(
         f"{len(wrong)} of {len(polygons)} polygons cross or touch themselves ({reason}) and were "
-        "mended by the even-odd rule; check that the area is the one meant", DataWarning,
-        stacklevel=3,
-    )  # fmt: skip
+        "mended by the even-odd rule; check that the area is the one meant"
+    )
     found = [polygons[k] for k in np.flatnonzero(valid)]
     for part in shapely.get_parts(shapely.make_valid(made[wrong])).tolist():
         for one in shapely.get_parts(part).tolist():

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import json
 import os
-import warnings
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -17,8 +16,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.model.errors import DataWarning, LookError, MetadataError, MissingFile
+from spectrane.model.errors import LookError, MetadataError, MissingFile
 from spectrane.model.systems import LONLAT, same_system, system_text, system_text_or_none
+from spectrane.model.telling import warn_caller
 from spectrane.spatial.geopackage import is_geopackage, read_layer
 
 Ring = NDArray[np.float64]
@@ -117,10 +117,10 @@ def shapes_of(
     else:
         found, said, lonlat = _from_object(given)
     if asked is not None and said is not None and not _same(asked, said):
-        warnings.warn(
+        warn_caller(
             f"{found.title}: says that it is in {said[:80]}, and is taken to be in {asked[:80]}, "
-            "as asked", DataWarning, stacklevel=3,
-        )  # fmt: skip
+            "as asked"
+        )
     assumed = lonlat and asked is None and said is None
     return replace(found, crs=asked or said or (LONLAT if assumed else None), assumed=assumed,
                    option=option)  # fmt: skip

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import warnings
 from collections.abc import Mapping, Sequence
 from typing import Any
 
@@ -10,8 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.formats.cf.arrays import Variable, beside
-from spectrane.model.errors import DataWarning
 from spectrane.model.grid import Grid
+from spectrane.model.telling import warn_caller
 
 Axis = tuple[NDArray[np.float64], dict[str, Any]] | None
 _UNEVEN = 1e-3
@@ -39,10 +38,9 @@ def grid_from_axes(
     if dx is None and shape[1] == 1 and dy is not None:
         dx = abs(dy)
     if dy is None or dx is None:
-        warnings.warn(
-            f"{name}: its coordinates are not evenly spaced, so it has no place on a regular grid",
-            DataWarning, stacklevel=2,
-        )  # fmt: skip
+        warn_caller(
+            f"{name}: its coordinates are not evenly spaced, so it has no place on a regular grid"
+        )
         return Grid(shape, crs_text=crs)
     factor = [_in_metres(attributes, crs) for _, attributes in (y, x)]
     top, left = (y[0][0] - dy / 2) * factor[0], (x[0][0] - dx / 2) * factor[1]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import warnings
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, Protocol
@@ -27,12 +26,13 @@ from spectrane.formats.cf.coordinates import grid_from_axes, named_planes, own_w
 from spectrane.formats.cf.swaths import TOLD, geolocation_of
 from spectrane.formats.sidecar_schema import laid_over, parsed
 from spectrane.model.band import Band
-from spectrane.model.errors import DataWarning, FormatError
+from spectrane.model.errors import FormatError
 from spectrane.model.grid import Grid
 from spectrane.model.look import Class, Look
 from spectrane.model.member import Member, find_member
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
+from spectrane.model.telling import warn_caller
 from spectrane.model.window import (
     Window,
     block_window,
@@ -327,4 +327,4 @@ def opened(
 
 def warn(name: str, problem: str) -> None:
     """Warn of something in a file that should be looked at."""
-    warnings.warn(f"{name}: {problem}", DataWarning, stacklevel=3)
+    warn_caller(f"{name}: {problem}")

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import itertools
 import os
-import warnings
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -17,8 +16,9 @@ from spectrane.formats.dicom.head import (
     read_head,
     read_meta,
 )
-from spectrane.model.errors import DataWarning, FormatError
+from spectrane.model.errors import FormatError
 from spectrane.model.member import Member
+from spectrane.model.telling import warn_caller
 
 _LOOKED_AT = 200
 """So many files are looked at to tell whether a folder holds any of this format."""
@@ -103,10 +103,10 @@ def series_in(folder: str) -> list[Series]:
         else:
             found[key] = Series.begun_by(head)
     if strange:
-        warnings.warn(
+        warn_caller(
             f"{folder}: {len(strange)} files are packed in a way that is not supported and are "
-            f"left out: {', '.join(strange[:4])}", DataWarning, stacklevel=6,
-        )  # fmt: skip
+            f"left out: {', '.join(strange[:4])}"
+        )
     if not found:
         raise FormatError(f"{folder}: no image among its files; folders below it are opened by "
                           "their own names")  # fmt: skip

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -13,8 +12,9 @@ from spectrane.formats.dicom.dictionary import TAGS
 from spectrane.formats.dicom.elements import Dataset
 from spectrane.formats.dicom.head import Head
 from spectrane.model.display_window import FUNCTIONS, DisplayWindow
-from spectrane.model.errors import DataWarning, FormatError
+from spectrane.model.errors import FormatError
 from spectrane.model.look import Class
+from spectrane.model.telling import warn_caller
 
 _COLORS = ("Red", "Green", "Blue")
 _MOST_ENTRIES = 1 << 16
@@ -99,10 +99,10 @@ def windows_of(data: Dataset, signed: bool) -> tuple[DisplayWindow, ...]:
     found = []
     for center, width, explanation in zip(centers, widths, said, strict=False):
         if width < 1 if function == "LINEAR" else width <= 0:
-            warnings.warn(
+            warn_caller(
                 f"{data.name}: WindowWidth {width:g} is not allowed for {function}; the window "
-                f"{center:g},{width:g} is left out", DataWarning, stacklevel=2,
-            )  # fmt: skip
+                f"{center:g},{width:g} is left out"
+            )
             continue
         found.append(DisplayWindow(center, width, function, explanation))
     for item in data.items("VOILUTSequence"):

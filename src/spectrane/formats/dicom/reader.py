@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import warnings
 from typing import TYPE_CHECKING
 
 from spectrane.engine.files import ByteFile
@@ -12,10 +11,11 @@ from spectrane.formats.dicom.folder import Series, holds_images, series_in
 from spectrane.formats.dicom.head import begins, read_head
 from spectrane.formats.dicom.planes import PlaneRecord, planes_of
 from spectrane.formats.dicom.source import DicomImage, DicomVolume
-from spectrane.model.errors import DataWarning, FormatError
+from spectrane.model.errors import FormatError
 from spectrane.model.member import Member, find_member
 from spectrane.model.resampling import SPACINGS
 from spectrane.model.source import Source
+from spectrane.model.telling import warn_caller
 
 if TYPE_CHECKING:
     from spectrane.formats.table import Probe
@@ -88,4 +88,4 @@ def _volume(planes: list[PlaneRecord], name: str, spacing: str | None, series: S
 
 
 def _warn(message: str) -> None:
-    warnings.warn(message, DataWarning, stacklevel=5)
+    warn_caller(message)

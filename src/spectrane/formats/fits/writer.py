@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import warnings
 from dataclasses import replace
 from typing import Any
 
@@ -16,9 +15,9 @@ from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.fits.header import BLOCK, WORDS, card, header_bytes, history
 from spectrane.formats.keeping import words_without_field
 from spectrane.formats.validity import FITS, fill_of, keeping, single_nodata
-from spectrane.model.errors import DataWarning
 from spectrane.model.grid import Grid
 from spectrane.model.source import Source
+from spectrane.model.telling import warn_caller
 from spectrane.model.whole_files import written_whole
 
 _ROWS_BYTES = 8 << 20
@@ -138,7 +137,7 @@ def _upside_down(grid: Grid) -> Grid:
 
 def _tell_upside_down(source: Source) -> None:
     if not source.grid.placed and not source.grid.y_up:
-        warnings.warn(
+        warn_caller(
             "FITS takes the first row for the lowest: rows are written as they are, so that other "
-            "programs show this picture upside down", DataWarning, stacklevel=3,
-        )  # fmt: skip
+            "programs show this picture upside down"
+        )

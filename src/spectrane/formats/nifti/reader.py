@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import struct
-import warnings
 import zlib
 from dataclasses import replace
 from typing import TYPE_CHECKING
@@ -13,8 +12,9 @@ from spectrane.engine.files import ByteFile, open_bytes
 from spectrane.engine.inflating import MAGIC, InflatedFile, begun
 from spectrane.formats.nifti.header import TYPES, Head, byte_order, parsed
 from spectrane.formats.nifti.source import NiftiSource, checked_bytes
-from spectrane.model.errors import DataWarning, FormatError, MissingFile
+from spectrane.model.errors import FormatError, MissingFile
 from spectrane.model.member import Member, find_member
+from spectrane.model.telling import warn_caller
 
 if TYPE_CHECKING:
     from spectrane.formats.table import Probe
@@ -52,17 +52,16 @@ class NiftiReader:
         source = NiftiSource(head, file, data, complex or "magnitude")
         checked_bytes(source)
         if complex is None and source.complex:
-            warnings.warn(
+            warn_caller(
                 f"{file.name}: its numbers are complex; their magnitude is read "
-                "(complex=\"phase\", \"real\" or \"imaginary\" opens another part)",
-                DataWarning, stacklevel=4,
-            )  # fmt: skip
+                '(complex="phase", "real" or "imaginary" opens another part)'
+            )
         smallest = min(source.grid.pixel_size)
         if head.disagreement > 0.01 * smallest:
-            warnings.warn(
+            warn_caller(
                 f"{file.name}: sform and qform put the volume up to {head.disagreement:.3g} mm "
-                "apart; the sform is used, as the standard says", DataWarning, stacklevel=4,
-            )  # fmt: skip
+                "apart; the sform is used, as the standard says"
+            )
         return source
 
 

@@ -6,7 +6,6 @@ import gzip
 import json
 import os
 import struct
-import warnings
 from collections.abc import Iterator
 from typing import Any
 
@@ -18,9 +17,10 @@ from spectrane.formats.nifti.source import IDENTIFYING, LABELS
 from spectrane.formats.validity import NIFTI, keeping
 from spectrane.model.colors import classes_table
 from spectrane.model.display_window import find_window
-from spectrane.model.errors import DataWarning, FormatError
+from spectrane.model.errors import FormatError
 from spectrane.model.limits import CenterWidth, Fixed, NamedWindow
 from spectrane.model.source import Source
+from spectrane.model.telling import warn_caller
 from spectrane.model.whole_files import written_whole
 from spectrane.model.window import Window
 
@@ -172,8 +172,9 @@ def _kept_extensions(source: Source) -> list[tuple[int, bytes]]:
     whole = [(c, data) for c, data in given if isinstance(c, int) and isinstance(data, bytes)]
     kept = [(c, data) for c, data in whole if not (c == _COMMENT and data[:1] == b"{")]
     if any(code == IDENTIFYING for code, _ in kept):
-        warnings.warn("the extension with DICOM attributes may say who the patient is and is not "
-                      "written", DataWarning, stacklevel=5)  # fmt: skip
+        warn_caller(
+            "the extension with DICOM attributes may say who the patient is and is not written"
+        )
     return [(code, data) for code, data in kept if code != IDENTIFYING]
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import warnings
 from typing import Any
 
 import numpy as np
@@ -12,10 +11,10 @@ from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.png.encoding import encode_png
 from spectrane.formats.storing import check_picture
 from spectrane.formats.validity import PNG, keeping, masks_disagree
-from spectrane.model.errors import DataWarning
 from spectrane.model.marks import RESCALED
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
+from spectrane.model.telling import warn_caller
 from spectrane.model.whole_files import check_target, written_whole
 from spectrane.model.window import whole
 
@@ -42,10 +41,10 @@ def write_png(
     planes = [*pixels.values, *([alpha] if alpha is not None else [])]
     text = png_text(source)
     if source.grid.placed:
-        warnings.warn(
+        warn_caller(
             "PNG has no field for the place and the coordinate system; they are kept in a text "
-            "that other programs do not read", DataWarning, stacklevel=2,
-        )  # fmt: skip
+            "that other programs do not read"
+        )
     with written_whole(target, overwrite=overwrite) as file:
         file.write(encode_png(np.stack(planes, axis=-1), text))
     progress(1, 1)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import warnings
 from collections.abc import Mapping
 from typing import Any
 
@@ -12,8 +11,8 @@ import numpy as np
 from spectrane.formats.tiff.structure import Directory
 from spectrane.formats.tiff.systems import UnknownSystemError, system_of
 from spectrane.formats.tiff.tags import Tag
-from spectrane.model.errors import DataWarning
 from spectrane.model.grid import Affine, Grid
+from spectrane.model.telling import warn_caller
 
 MODEL_TYPE, RASTER_TYPE, CITATION = 1024, 1025, 1026
 GEODETIC, GEODETIC_CITATION, PROJECTED, PROJECTED_CITATION, VERTICAL = 2048, 2049, 3072, 3073, 4096
@@ -142,11 +141,11 @@ def crs_text(keys: Mapping[int, Any], name: str) -> str | None:
     if cited is None and model in MODEL_NAMES and len(keys) > 2:
         cited = f"user-defined {MODEL_NAMES[model]} system"
     if cited is not None:
-        warnings.warn(
+        warn_caller(
             f"{name}: the coordinate system is only the text {cited[:200]!r} ({why}): positions "
             "are right within the file but cannot be brought to another system; spectrane amend "
-            f"{name} --crs EPSG:CODE says which it is", DataWarning, stacklevel=2,
-        )  # fmt: skip
+            f"{name} --crs EPSG:CODE says which it is"
+        )
     return cited
 
 
@@ -158,7 +157,7 @@ def _is_code(value: Any) -> bool:
 
 
 def _warn(directory: Directory, problem: str) -> None:
-    warnings.warn(f"{directory.head.file.name}: {problem}", DataWarning, stacklevel=3)
+    warn_caller(f"{directory.head.file.name}: {problem}")
 
 
 def named_keys(keys: Mapping[int, Any]) -> dict[str, Any]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import warnings
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -21,10 +20,11 @@ from spectrane.formats.tiff.structure import (
 )
 from spectrane.formats.tiff.tags import Tag
 from spectrane.model.band import Band, numbered
-from spectrane.model.errors import DataWarning, FormatError, SpectraneError
+from spectrane.model.errors import FormatError, SpectraneError
 from spectrane.model.look import Class, Look
 from spectrane.model.member import Member, find_member
 from spectrane.model.nodata import NoDataRule, NoDataValue
+from spectrane.model.telling import warn_caller
 
 if TYPE_CHECKING:
     from spectrane.formats.table import Probe
@@ -281,4 +281,4 @@ def _worded(directory: Directory) -> dict[str, Any]:
 
 
 def _warn(directory: Directory, problem: str) -> None:
-    warnings.warn(f"{directory.head.file.name}: {problem}", DataWarning, stacklevel=3)
+    warn_caller(f"{directory.head.file.name}: {problem}")

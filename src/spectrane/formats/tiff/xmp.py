@@ -10,17 +10,17 @@ from __future__ import annotations
 
 import json
 import re
-import warnings
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from typing import Any
 
 from spectrane.model.band import Band
 from spectrane.model.colors import parse_color
-from spectrane.model.errors import DataWarning, SpectraneError
+from spectrane.model.errors import SpectraneError
 from spectrane.model.look import Class, Look
 from spectrane.model.nodata import nodata_value
 from spectrane.model.rules import plain
+from spectrane.model.telling import warn_caller
 
 NAMESPACE = "urn:spectrane:raster:1.0"
 _RDF = "http://www.w3.org/1999/02/22-rdf-syntax-ns#"
@@ -136,10 +136,10 @@ def described(raw: bytes, bands: tuple[Band, ...], name: str) -> Words:
     try:
         return _described(raw, bands)
     except (SpectraneError, ValueError, ArithmeticError) as error:
-        warnings.warn(
+        warn_caller(
             f"{name}: the description of the bands in its XMP packet is not usable ({error}); "
-            "the bands are only numbered", DataWarning, stacklevel=2,
-        )  # fmt: skip
+            "the bands are only numbered"
+        )
         return Words(bands)
 
 

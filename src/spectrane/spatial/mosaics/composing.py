@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -12,9 +11,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.model.band import Band
-from spectrane.model.errors import DataWarning, LookError
+from spectrane.model.errors import LookError
 from spectrane.model.grid import Grid
 from spectrane.model.pixels import Pixels
+from spectrane.model.telling import warn_caller
 from spectrane.model.window import Window, extent, intersection, relative
 from spectrane.spatial.mosaics.balancing import BALANCES, Balance, balanced
 from spectrane.spatial.mosaics.inputs import Laid
@@ -93,10 +93,10 @@ def _tell_alone(laid: Sequence[Laid], balance: Balance) -> None:
     if balance.alone:
         names = ", ".join(laid[k].name for k in balance.alone[:5])
         more = f" and {len(balance.alone) - 5} more" if len(balance.alone) > 5 else ""
-        warnings.warn(
+        warn_caller(
             f"{names}{more}: overlap no other raster, so that nothing tells their balance; "
-            "they are left as they are", DataWarning, stacklevel=5,
-        )  # fmt: skip
+            "they are left as they are"
+        )
 
 
 @dataclass(frozen=True)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import warnings
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
@@ -15,11 +14,12 @@ from spectrane.engine.derived import Derived
 from spectrane.engine.described import Described
 from spectrane.engine.full import FullSource
 from spectrane.model.band import Band
-from spectrane.model.errors import BandError, DataWarning, GridMismatch, LookError, MetadataError
+from spectrane.model.errors import BandError, GridMismatch, LookError, MetadataError
 from spectrane.model.grid import Grid
 from spectrane.model.physical import as_stored, physical, stored_numbers
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
+from spectrane.model.telling import warn_caller
 from spectrane.model.window import Window, intersection, shifted, whole
 from spectrane.spatial.converted import conversion
 from spectrane.spatial.coordinates import tell_planes, transformer
@@ -98,10 +98,9 @@ def laid_out(
     for source in matched:
         one = lay(source, base, resample, force)
         if intersection(one.window, whole(base.shape)) is None:
-            warnings.warn(
-                f"{one.name}: does not meet the mosaic's grid {base.bounds} and is left out",
-                DataWarning, stacklevel=3,
-            )  # fmt: skip
+            warn_caller(
+                f"{one.name}: does not meet the mosaic's grid {base.bounds} and is left out"
+            )
             continue
         laid.append(one)
     if not laid:
