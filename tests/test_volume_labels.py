@@ -117,14 +117,14 @@ def test_profiles_by_frame_at_a_voxel_and_over_a_region(parts, measured, run, tm
     read = sp.probe(measured, points=[point]).set_index("frame")["physical"]
     assert table["mean"][:2].tolist() == pytest.approx([read["rest"], read["walk"]])
     assert np.isnan(table["mean"][2]) and table["count"].tolist() == [1, 1, 0, 1]  # noqa: PT018
-    region = measured.profile(region=parts.masked("b1 == 3"))
+    region = measured.profile(region=parts.masked("band(1) == 3"))
     own = measured.voxels("walk").data[7:11]
     assert region["count"].tolist() == [own.size, own.size]
     assert region["mean"][1] == pytest.approx(own.mean(), rel=1e-6)
     for wrong, match in (
         ({}, "points, or a region"),
         ({"points": {"x": 900, "y": 0, "z": 0}}, "lies outside"),
-        ({"region": parts.masked("b1 == 9")}, "no valid voxel"),
+        ({"region": parts.masked("band(1) == 9")}, "no valid voxel"),
     ):
         with pytest.raises(sp.SpectraneError, match=match):
             measured.profile(**wrong)
@@ -211,7 +211,7 @@ def test_rasters_and_volumes_are_not_taken_for_each_other(parts, measured, tmp_p
         lambda: sp.render(parts), lambda: sp.overlay([sp.Layer(parts)]),
         lambda: sp.overlay([flat, parts]),
         lambda: sp.mosaic([parts, parts]), lambda: sp.join_bands([parts]),
-        lambda: sp.mask(parts, where="b1 > 0"), lambda: sp.figures.compare([parts, flat]),
+        lambda: sp.mask(parts, where="band(1) > 0"), lambda: sp.figures.compare([parts, flat]),
     ):  # fmt: skip
         with pytest.raises(sp.GridMismatch, match="is a volume; take a slice of it"):
             wrong()
@@ -234,7 +234,7 @@ def test_volumes_are_exported_and_misplaced_options_refused(measured, tmp_path, 
                                   measured.voxels("walk"))  # fmt: skip
     coarse = sp.volume_from_array(np.ones((3, 3, 3), "u1"), affine=np.diag([8.0, 8, 8, 1]))
     coarse.save(tmp_path / "c.nii")
-    like = ("export", tmp_path / "a.nii", tmp_path / "d.nii", "--like", tmp_path / "c.nii")
+    like = ("export", tmp_path / "a.nii", tmp_path / "d.nii", "--grid-of", tmp_path / "c.nii")
     assert run(*like)[0] == 0
     assert sp.open(tmp_path / "d.nii").shape == (1, 3, 3, 3)
     part = ("export", tmp_path / "a.nii", tmp_path / "p.nii", "--overwrite")

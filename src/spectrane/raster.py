@@ -267,7 +267,7 @@ class Raster(Faced):
         """Write the data to a file of the format its ending names: see ``display.export.save``.
 
         ``options`` are the format's own: for TIFF ``compress``, ``overviews``, ``tile`` and
-        ``interleave``, for JPEG ``quality``, for raw ``interleave`` and ``order``.
+        ``planes``, for JPEG ``quality``, for raw ``interleave`` and ``order``.
         """
         from spectrane.display.export import save
 

@@ -20,7 +20,7 @@ def raster():
 
 VALUES = [
     ("red + nir", [4, 4, 0, None]),
-    ("b2 - b1", [2, 0, 0, None]),
+    ("band(2) - band(1)", [2, 0, 0, None]),
     ('band("near infrared") * 2', [6, 4, 0, 18]),
     ("nir / red", [3, 1, None, None]),
     ("-red ** 2", [-1, -4, 0, None]),
@@ -66,8 +66,9 @@ WRONG = [
     ("1 + 2", LookError, "names no band"),
     ("band(red)", LookError, "one name in quotes"),
     ("redd + 1", BandError, "did you mean 'red'"),
-    ("b3 + 1", BandError, "no band 3"),
-    ("b0 + 1", BandError, "counted from 1"),
+    ("band(3) + 1", BandError, "no band 3"),
+    ("band(0) + 1", BandError, "counted from 1"),
+    ("b2 + 1", BandError, r"no band is called 'b2'; the band of that number is band\(2\)"),
     ("(" * 80 + "red" + ")" * 80 + " ** 2" * 80, LookError, "deeper|cannot be read"),
     ("red + " * 2000 + "red", LookError, "longer than"),
 ]
@@ -94,7 +95,7 @@ def test_physical_values_units_and_shrinking(rng):
 def test_windows_blocks_and_files_agree(tmp_path, rng):
     array = rng.integers(1, 5000, (2, 300, 310)).astype("u2")
     sp.from_array(array).save(tmp_path / "a.tif")
-    raster = sp.open(tmp_path / "a.tif").compute({"r": "b1 / b2"})
+    raster = sp.open(tmp_path / "a.tif").compute({"r": "band(1) / band(2)"})
     whole = raster.pixels()[0]
     np.testing.assert_array_equal(
         raster.pixels(rows=(5, 9), columns=(7, 300))[0], whole[5:9, 7:300]

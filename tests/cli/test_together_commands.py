@@ -133,7 +133,7 @@ def test_page_kml_and_tiles(run, demo, tmp_path):
 
 def test_export_on_another_grid(run, demo, tmp_path):
     thermal, scene = demo / "sound_thermal.tif", demo / "sound_8band.tif"
-    assert run("export", thermal, tmp_path / "a.tif", "--like", scene)[0] == 0
+    assert run("export", thermal, tmp_path / "a.tif", "--grid-of", scene)[0] == 0
     assert sp.open(tmp_path / "a.tif").grid == sp.open(scene).grid
     assert run("export", thermal, tmp_path / "b.tif", "--crs", "EPSG:4326")[0] == 0
     assert run("export", thermal, tmp_path / "c.tif", "--resample", "cubic")[0] == 2

@@ -94,7 +94,7 @@ def test_layers_lie_where_they_belong(rasters):
 def test_masks_thresholds_and_hidden_layers(rasters, utm):
     below, top = rasters
     mask = sp.mask(below, range=(0, 127), band=1)
-    shown = sp.stack([sp.Layer(below), sp.Layer(top, threshold="b1 > 5"),
+    shown = sp.stack([sp.Layer(below), sp.Layer(top, threshold="band(1) > 5"),
                       sp.Layer(below, mask=mask)])  # fmt: skip
     values = top.pixels()[0]
     np.testing.assert_array_equal(shown.layers[1].rgba[20:50, 30:70, 3] > 0, values > 5)
@@ -115,7 +115,7 @@ def test_masks_thresholds_and_hidden_layers(rasters, utm):
     [
         ({"opacity": 1.5}, "0 \\(clear\\) to 1"),
         ({"mode": "multipy"}, "did you mean 'multiply'"),
-        ({"threshold": "b7 > 1"}, "there is no band 7"),
+        ({"threshold": "band(7) > 1"}, "there is no band 7"),
     ],
 )
 def test_layers_that_make_no_sense_are_refused(rasters, given, message):
@@ -187,7 +187,7 @@ def test_a_layer_file_is_drawn_like_its_layers(rasters, tmp_path):
         file = "heat.tif"
         look = {limits = "fixed:0,10"}
         opacity = 0.4
-        threshold = "b1 > 4"
+        threshold = "band(1) > 4"
         [[layer]]
         file = "heat.tif"
         relief = {exaggeration = 3}
@@ -198,7 +198,7 @@ def test_a_layer_file_is_drawn_like_its_layers(rasters, tmp_path):
     """)
     found = sp.load_layers(path)
     by_hand = [sp.Layer(below), sp.Layer(top, sp.Look(limits=(0, 10)), opacity=0.4,
-                                         threshold="b1 > 4"),
+                                         threshold="band(1) > 4"),
                sp.Layer(top.relief(exaggeration=3), mode="multiply"),
                sp.Outline(SHAPES, crs="EPSG:32727")]  # fmt: skip
     np.testing.assert_array_equal(sp.overlay(found.layers).rgba, sp.overlay(by_hand).rgba)

@@ -38,7 +38,7 @@ def kinds(rng):
     yield "filled", ArraySource(values, grid=grid, bands=filled), {}
     yield "masked", ArraySource(values, grid=grid, mask=mask), {"compress": "zstd"}
     yield "floats", ArraySource(values.astype("f4"), grid=grid, mask=mask), {"compress": "lzw"}
-    yield "alpha", ArraySource(values, grid=grid, alpha=values[0]), {"interleave": "band"}
+    yield "alpha", ArraySource(values, grid=grid, alpha=values[0]), {"planes": "planar"}
     yield (
         "classes",
         ArraySource(

@@ -123,7 +123,7 @@ def test_overviews_are_made_anew_where_the_new_rule_reaches(tmp_path, rng, kind)
     mask = rng.random((1, 600, 700)) > 0.2 if kind == "masked" else None
     alpha = array[0] if kind == "planes and alpha" else None
     source = Raster(ArraySource(array, mask=mask, alpha=alpha))
-    source.save(path, interleave="pixel" if alpha is None else "band")
+    source.save(path, planes="chunky" if alpha is None else "planar")
     before = path.read_bytes()
     for nodata in (7, 65535):  # the second reaches no pixel
         size = path.stat().st_size

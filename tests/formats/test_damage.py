@@ -66,7 +66,7 @@ CASES = {
     "TIFF, JPEG": (".tif", pillow(format="TIFF", compression="jpeg"), (FLIP,), None),
     "TIFF, DEFLATE": (".tif", saved(".tif", overviews=False), (CUT, FLIP), None),
     "TIFF, ZSTD": (".tif", saved(".tif", compress="zstd", overviews=False), (CUT, FLIP), None),
-    "TIFF, planes": (".tif", saved(".tif", interleave="band", overviews=False), (CUT, FLIP), None),
+    "TIFF, planes": (".tif", saved(".tif", planes="planar", overviews=False), (CUT, FLIP), None),
     "TIFF, plain": (".tif", saved(".tif", compress="none", overviews=False), (CUT,), None),
     "PNG": (".png", saved(".png"), (CUT, FLIP), 1.0),
     "NPY": (".npy", saved(".npy"), (CUT,), 0.1),

@@ -34,14 +34,12 @@ def round_trip(source, path, **options):
     return open_source(path)
 
 
-@pytest.mark.parametrize("interleave", ["pixel", "band"])
+@pytest.mark.parametrize("planes", ["chunky", "planar"])
 @pytest.mark.parametrize("dtype", DTYPES)
-def test_round_trip_of_every_type(tmp_path, rng, dtype, interleave):
+def test_round_trip_of_every_type(tmp_path, rng, dtype, planes):
     array = natural(rng, (3, 300, 281), dtype)
     for compress in ("deflate", "zstd", "none", "lzw"):
-        back = round_trip(
-            ArraySource(array), tmp_path / "a.tif", compress=compress, interleave=interleave
-        )
+        back = round_trip(ArraySource(array), tmp_path / "a.tif", compress=compress, planes=planes)
         pixels = everything(back)
         assert pixels.values.dtype == array.dtype
         np.testing.assert_array_equal(pixels.values, array)
@@ -254,7 +252,7 @@ def test_two_writers_do_not_mix(tmp_path):
     [
         ({"compress": "gzip"}, "expected one of deflate, zstd, lzw, none"),
         ({"tile": 100}, "expected 256 or 512"),
-        ({"interleave": "line"}, "expected pixel or band"),
+        ({"planes": "line"}, "expected chunky or planar"),
     ],
 )
 def test_wrong_options(tmp_path, options, match):
@@ -309,10 +307,10 @@ def test_wide_rows_made_in_parts_are_the_same_file(tmp_path, rng, monkeypatch, k
         mask[0, 100:300, 700:900] = False
     look = Look(classes={1.0: ("#112233", "one")}) if kind == "classes" else None
     source = ArraySource(values[:1] % 5 if look else values, mask=mask, look=look)
-    interleave = "band" if kind == "separate" else "pixel"
-    write_tiff(source, tmp_path / "whole.tif", tile=256, interleave=interleave)
+    planes = "planar" if kind == "separate" else "chunky"
+    write_tiff(source, tmp_path / "whole.tif", tile=256, planes=planes)
     monkeypatch.setattr(strips, "_PART_BYTES", 1)
-    write_tiff(source, tmp_path / "parts.tif", tile=256, interleave=interleave)
+    write_tiff(source, tmp_path / "parts.tif", tile=256, planes=planes)
     assert (tmp_path / "parts.tif").read_bytes() == (tmp_path / "whole.tif").read_bytes()
 
 

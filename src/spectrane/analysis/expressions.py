@@ -1,7 +1,7 @@
 """Band expressions: a small grammar of our own over Python's ``ast``; nothing is evaluated.
 
 ``+ - * / **``, comparisons, ``and or not``, numbers, and ``where abs sqrt log exp min max clip``;
-bands by name, role, ``b1``, ``b2``, …, or ``band("any name")``, and named indices. Values are
+bands by name, role, ``band(1)``, or ``band("any name")``, and named indices. Values are
 physical; 0/0 and x/0 are invalid.
 """
 
@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
-from spectrane.model.band import Band, find_band
+from spectrane.model.band import Band, BandName, find_band
 from spectrane.model.errors import BandError, LookError, nearest
 from spectrane.model.physical import physical
 from spectrane.model.pixels import Pixels
@@ -61,7 +61,7 @@ class Expression:
     text: str
     tree: ast.expr
     bands: tuple[int, ...]
-    names: Mapping[str, int]
+    names: Mapping[BandName, int]
 
     def value(self, planes: Mapping[int, NDArray[np.float64]]) -> NDArray[np.float64]:
         """Return the value for physical planes by band index; what is undefined is not finite."""
@@ -131,13 +131,13 @@ def meaning(tree: ast.expr, one: Expression, bands: Sequence[Band]) -> Meaning:
     multiplied with has none either.
 
     >>> bands = (Band("B8", role="nir", unit="K"), Band("B4", unit="K"))
-    >>> index = parsed("(b1 - b2) / (b1 + b2)", bands)
-    >>> meaning(index.tree, index, bands).unit, parsed("clip(b1, 0, 9)", bands).text
-    ('1', 'clip(b1, 0, 9)')
+    >>> index = parsed("(band(1) - band(2)) / (band(1) + band(2))", bands)
+    >>> meaning(index.tree, index, bands).unit, parsed("clip(band(1), 0, 9)", bands).text
+    ('1', 'clip(band(1), 0, 9)')
     """
     if isinstance(tree, ast.Constant):
         return Meaning(number=True)
-    name = tree.id if isinstance(tree, ast.Name) else None
+    name: BandName | None = tree.id if isinstance(tree, ast.Name) else None
     if isinstance(tree, ast.Call) and isinstance(tree.func, ast.Name):
         if tree.func.id == "band":
             name = _band_text(tree)
@@ -190,7 +190,7 @@ def parsed(text: str, bands: Sequence[Band]) -> Expression:
     except (SyntaxError, ValueError, MemoryError, RecursionError) as error:
         raise LookError(f"expression {text!r}: cannot be read: {error}") from error
     tree = _Indices(bands).visit(tree)
-    names: dict[str, int] = {}
+    names: dict[BandName, int] = {}
     for node in _checked(tree, text, 0):
         name = node.id if isinstance(node, ast.Name) else _band_text(node)
         names[name] = _band_index(bands, name, isinstance(node, ast.Name))
@@ -259,20 +259,24 @@ def _arguments(node: ast.Call, text: str) -> Sequence[ast.expr]:
     return node.args
 
 
-def _band_text(node: ast.Call) -> str:
+def _band_text(node: ast.Call) -> BandName:
     first = node.args[0] if len(node.args) == 1 else None
-    if not isinstance(first, ast.Constant) or not isinstance(first.value, str):
-        raise LookError('expression: band takes one name in quotes: band("any name")')
-    return first.value
+    found = first.value if isinstance(first, ast.Constant) else None
+    if isinstance(found, bool) or not isinstance(found, str | int):
+        raise LookError('expression: band takes one number or one name in quotes: band(1), '
+                        'band("any name")')  # fmt: skip
+    return found
 
 
-def _band_index(bands: Sequence[Band], name: str, bare: bool) -> int:
+def _band_index(bands: Sequence[Band], name: BandName, bare: bool) -> int:
     try:
         return find_band(bands, name)
     except BandError:
-        number = name[1:]
-        if bare and name[:1] == "b" and number.isdecimal() and len(number) < 9:
-            return find_band(bands, int(number))
+        number = str(name)[1:]
+        if bare and str(name)[:1] == "b" and number.isdecimal() and len(number) < 9:
+            raise BandError(
+                f"no band is called {name!r}; the band of that number is band({int(number)})"
+            ) from None
         raise
 
 

@@ -52,7 +52,7 @@ from spectrane.model.whole_files import written_whole
 @click.option("--area", type=Numbers(4, "X1,Y1,X2,Y2"), help="Map bounds to write.")
 @click.option("--rows", type=Numbers(2, "START,STOP"), help="Rows to write, from 0.")
 @click.option("--columns", type=Numbers(2, "START,STOP"), help="Columns to write, from 0.")
-@click.option("--like", type=click.Path(), help="On the grid of this file.")
+@click.option("--grid-of", type=click.Path(), help="On the grid of this file.")
 @click.option("--crs", help="On a grid in this coordinate system: EPSG:CODE.")
 @click.option("--pixel-size", type=float, help="Of that grid, in its units.")
 @click.option("--resample", type=click.Choice(RESAMPLINGS), help="For another grid: the kernel.")
@@ -61,7 +61,9 @@ from spectrane.model.whole_files import written_whole
 @click.option("--where", help="Volumes: keep voxels that pass, as in 'abs(t) >= 5'.")
 @click.option("--inside", type=click.Path(), help="Volumes: keep voxels where this one is not 0.")
 @click.option("--compress", help="TIFF: deflate, zstd, lzw or none.")
-@click.option("--interleave", help="TIFF: pixel or band. Raw: bsq, bil or bip.")
+@click.option("--planes", type=click.Choice(["chunky", "planar"]),
+              help="TIFF: the bands of a pixel together, or each band by itself.")  # fmt: skip
+@click.option("--interleave", help="Raw: bsq, bil or bip.")
 @click.option("--quality", type=click.IntRange(1, 100), help="JPEG.")
 @opening_options
 @click.option("--preview", type=click.Path(), help="A picture (.png) of before and after.")
@@ -78,7 +80,7 @@ def command(files: tuple[str, ...], **options: Any) -> None:
     """Write data to another file: TIFF, FITS, PNG, JPEG, NPY, netCDF, Zarr or raw.
 
     The ending of OUT names the format. The input is never changed. Volumes go to NIfTI (.nii,
-    .nii.gz): --bands are frames, --like is another volume.
+    .nii.gz): --bands are frames, --grid-of is another volume.
     """
     pairs = _pairs(files, options)
     if options["preview"] and len(pairs) > 1:
@@ -110,7 +112,7 @@ def _one(file: str, target: str, options: dict[str, Any]) -> None:
 
     quiet = options["quiet"]
     look = Look(limits=limits_given(options["limits"])) if options["limits"] else None
-    own = {name: options[name] for name in ("compress", "interleave", "quality")
+    own = {name: options[name] for name in ("compress", "planes", "interleave", "quality")
            if options[name] is not None}  # fmt: skip
     with (
         told_warnings(quiet or options["as_json"]) as told,
@@ -140,7 +142,7 @@ def _one(file: str, target: str, options: dict[str, Any]) -> None:
         click.echo(f"{target}: {size}, {counted(count, named)}")
 
 
-_FOR_VOLUMES = ("where", "inside", "bands", "like", "resample", "member", "spacing", "out_dir",
+_FOR_VOLUMES = ("where", "inside", "bands", "grid_of", "resample", "member", "spacing", "out_dir",
                 "force", "ending", "damaged", "overwrite", "as_json", "quiet")  # fmt: skip
 
 
@@ -158,11 +160,11 @@ def _part_of_volume(volume: Any, options: dict[str, Any], stack: Any) -> Any:
     if options["inside"]:
         volume = volume.masked(stack.enter_context(open_any(options["inside"])))
     part = volume.select([one.strip() for one in names.split(",")]) if names else volume
-    if not options["like"]:
+    if not options["grid_of"]:
         return part
-    like = stack.enter_context(open_any(options["like"]))
+    like = stack.enter_context(open_any(options["grid_of"]))
     if not isinstance(like, Volume):
-        raise click.UsageError("--like: expected another volume")
+        raise click.UsageError("--grid-of: expected another volume")
     return part.regrid(like.grid, resample=options["resample"], force=options["force"])
 
 
@@ -185,10 +187,10 @@ def _regridded(part: Any, options: dict[str, Any]) -> Any:
     """Return the raster on the grid asked for, if one is."""
     import spectrane.raster
 
-    if options["like"]:
+    if options["grid_of"]:
         if options["crs"] or options["pixel_size"]:
-            raise click.UsageError("--like is a grid already; leave out --crs and --pixel-size")
-        with spectrane.raster.open(options["like"]) as like:
+            raise click.UsageError("--grid-of is a grid already; leave out --crs and --pixel-size")
+        with spectrane.raster.open(options["grid_of"]) as like:
             return part.regrid(like.grid, resample=options["resample"], force=options["force"],
                                within=options["within"])  # fmt: skip
     if options["crs"] or options["pixel_size"]:
@@ -196,7 +198,7 @@ def _regridded(part: Any, options: dict[str, Any]) -> Any:
                            resample=options["resample"], force=options["force"],
                            within=options["within"])  # fmt: skip
     if options["resample"]:
-        raise click.UsageError("--resample is for another grid: --like, --crs or --pixel-size")
+        raise click.UsageError("--resample is for another grid: --grid-of, --crs or --pixel-size")
     return part
 
 

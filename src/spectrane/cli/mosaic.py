@@ -42,7 +42,7 @@ from spectrane.spatial.mosaics.composing import RULES
 @click.option("--nodata", type=NoData(), help="Stored numbers that mean nothing, or none.")
 @click.option("--nodata-when", type=click.Choice(NODATA_WHEN), help="In any band, or in all.")
 @click.option("--trim", type=float, default=0.0, help="Take so many pixels off each valid edge.")
-@click.option("--like", type=click.Path(), help="Onto the grid of this file.")
+@click.option("--grid-of", type=click.Path(), help="Onto the grid of this file.")
 @click.option("--crs", help="Onto a grid in this system: EPSG:CODE.")
 @click.option("--pixel-size", type=float, help="Of the grid in --crs, or in the first file's.")
 @click.option("--resample", type=click.Choice(RESAMPLINGS), help="Where grids differ.")
@@ -98,10 +98,10 @@ def _grid(rasters: list[Any], options: dict[str, Any], stack: contextlib.ExitSta
     """Return the grid asked for: that of a file, or one that covers all rasters in a system."""
     import spectrane.raster
 
-    if options["like"] is not None:
+    if options["grid_of"] is not None:
         if options["crs"] or options["pixel_size"]:
-            raise click.UsageError("--like is a grid already; leave out --crs and --pixel-size")
-        return stack.enter_context(spectrane.raster.open(options["like"])).grid
+            raise click.UsageError("--grid-of is a grid already; leave out --crs and --pixel-size")
+        return stack.enter_context(spectrane.raster.open(options["grid_of"])).grid
     if options["crs"] is None and options["pixel_size"] is None:
         return None
     crs = options["crs"] or rasters[0].grid.crs_text

@@ -47,7 +47,7 @@ def write_tiff(
     compress: str = "deflate",
     overviews: bool | None = None,
     tile: int | None = None,
-    interleave: str = "pixel",
+    planes: str = "chunky",
     overwrite: bool = False,
     resume: bool = False,
     engine: str | None = None,
@@ -56,7 +56,7 @@ def write_tiff(
     """Write a source as a tiled TIFF with overviews, in bounded memory.
 
     ``compress`` is ``deflate``, ``zstd``, ``lzw`` or ``none``; the predictor follows the type.
-    ``tile`` is 256 or 512 (None: by size); ``interleave`` is ``pixel`` or ``band`` (separate
+    ``tile`` is 256 or 512 (None: by size); ``planes`` is ``chunky`` or ``planar`` (separate
     planes). ``overviews`` None makes them where the image is larger than a tile. BigTIFF is
     written where 4 GB may not do. Invalid pixels get the bands' no-data value, NaN in float data
     without one, and a mask image otherwise; where bands have different masks, which one mask image
@@ -72,18 +72,18 @@ def write_tiff(
     size = tile or _tile_size(source)
     if size not in (256, 512):
         raise FormatError(f"tile {tile}: expected 256 or 512")
-    if interleave not in ("pixel", "band"):
-        raise FormatError(f"interleave {interleave!r}: expected pixel or band")
+    if planes not in ("chunky", "planar"):
+        raise FormatError(f"planes {planes!r}: expected chunky or planar")
 
     def write(differ: bool) -> None:
         kept = keeping(source, TIFF, masks_differ=differ)
-        plan = make_plan(kept, tile=size, compress=compress, separate=interleave == "band",
+        plan = make_plan(kept, tile=size, compress=compress, separate=planes == "planar",
                          overviews=overviews is not False)  # fmt: skip
         if not resume:
             with written_whole(target, overwrite=overwrite) as file:
                 _Writing(kept, plan, file, engine).run(progress)
             return
-        job = fingerprint(kept, plan.head, compress, size, interleave)
+        job = fingerprint(kept, plan.head, compress, size, planes)
         with resumable(target, job, overwrite=overwrite) as (file, journal):
             _Writing(kept, plan, file, engine, journal).run(progress)
 
