@@ -121,6 +121,7 @@ def test_a_system_is_said_in_any_way(utm, raster, crs):
     assert sp.probe(raster, x=480105, y=7359895, crs=given)["row"].tolist() == [10, 10]
     assert sp.View(bounds=raster.grid.bounds, crs=given).window(utm) == ((0, 70), (0, 90))
     assert sp.Outline(shape, crs=given)
+    assert sp.Grid(utm.shape, utm.affine, given, placed=True).crs_text == UTM
 
 
 def test_what_the_caller_says_holds_and_another_word_of_the_file_is_told(raster):
@@ -234,7 +235,7 @@ def test_the_command_line_says_layers_and_systems(tmp_path, run, raster, utm):
     file, out, picture = (str(tmp_path / name) for name in ("a.tif", "o.tif", "o.png"))
     package, plain = str(tmp_path / "s.gpkg"), str(tmp_path / "s.geojson")
     (tmp_path / "l.layers.toml").write_text(
-        '[[layer]]\nfile = "a.tif"\n[[layer]]\noutline = "s.geojson"\ncrs = "EPSG:32727"\n'
+        '[[layer]]\nfile = "a.tif"\n[[layer]]\noutline = "s.geojson"\ncrs = 32727\n'
         '[[layer]]\noutline = "s.gpkg"\nlayer = "beds"\n'
     )
     for command, wanted in (

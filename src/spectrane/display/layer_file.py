@@ -59,7 +59,7 @@ class _Table(BaseModel):
 class GridTable(_Table):
     """The grid that all layers are drawn on."""
 
-    crs: str
+    crs: str | int
     pixel_size: float = Field(gt=0)
     bounds: tuple[float, float, float, float]
 
@@ -101,7 +101,7 @@ class LayerTable(_Table):
     width: float = 2.0
     label: str | bool | None = None
     fill: str | None = None
-    crs: str | None = None
+    crs: str | int | None = None
     layer: str | None = None
 
 

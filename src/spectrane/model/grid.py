@@ -57,7 +57,9 @@ class Grid:
     plane: tuple[str, ...] | None = field(default=None, compare=False, repr=False)
 
     def __post_init__(self) -> None:
-        """Check the affine's size and numbers."""
+        """Check the affine's size and numbers; take a system however it is named."""
+        if self.crs_text:
+            object.__setattr__(self, "crs_text", system_text_or_none(self.crs_text))
         matrix = np.asarray(self.affine, float)
         order = len(self.shape) + 1
         if matrix.shape != (order, order) or not np.isfinite(matrix).all():

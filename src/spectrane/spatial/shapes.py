@@ -91,6 +91,8 @@ class Shapes:
                         )
 
     def _said(self) -> str:
+        if self.option == "crs":
+            return "crs=EPSG:CODE; as an option --shape-crs, --points-crs or --outline-crs"
         return f"{self.option}=EPSG:CODE, or --{self.option.replace('_', '-')} EPSG:CODE"
 
 
