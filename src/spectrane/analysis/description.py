@@ -59,10 +59,10 @@ class Description:
         if self.statistics:
             lines += ["", *table(_statistics_rows(self.statistics, self.unit_of_bands))]
         lines += [""] if self.warnings else []
-        several = len(self._mending) > 1
+        several = len(mending := self._mending) > 1
         for one in self.warnings:
             lines.append(f"Warning  {one['message']}")
-            if not several or one not in self._mending:
+            if not several or one not in mending:
                 lines.append(f"         {one['fix']}")
         lines += [f"Mend     {line}" for line in self.cure.splitlines() if several]
         return printable("\n".join(lines))

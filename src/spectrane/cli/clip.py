@@ -158,6 +158,8 @@ def _masked(
     from functools import reduce
     from operator import and_
 
+    from spectrane.masking import Mask
+
     chosen = _tests(raster, options, stack)
     if not chosen:
         refuse(["grow", "least_area", "invert", "mask_as"],
@@ -170,7 +172,8 @@ def _masked(
         mask = mask.areas(least=options["least_area"])
     if options["grow"]:
         mask = mask.grow(options["grow"])
-    share = chosen_share(mask_on(mask._source, raster._source))
+    mask = Mask(mask_on(mask._source, raster._source))
+    share = chosen_share(mask._source)
     if options["mask_as"] == "band":
         from spectrane.together import join_bands
 

@@ -12,6 +12,7 @@ from spectrane.cli.common import Numbers, refuse, refuse_others
 from spectrane.cli.looks import AREA_NAMES, area_options, computed, look_fields, look_options
 from spectrane.kernels.blending import MODES
 from spectrane.model.look import Look
+from spectrane.model.view import View
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
@@ -78,6 +79,12 @@ def layers_of(
             crs=options["outline_crs"], layer=options["outline_layer"],
         ))  # fmt: skip
     return layers, None
+
+
+def view_with(grid: Any, view: Any) -> Any:
+    """Return the view, or where it is all of the raster the area of a layer file's grid."""
+    everything = grid is None or view != View()
+    return view if everything else View(bounds=grid.bounds, crs=grid.crs_text)
 
 
 def _rasters(

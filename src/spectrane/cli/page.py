@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from spectrane.cli.common import Size, counted, examples, refuse, shared_options, told_warnings
-from spectrane.cli.layering import layer_options, layers_of
+from spectrane.cli.layering import layer_options, layers_of, view_with
 from spectrane.cli.looks import area_of, view_of
 
 
@@ -34,7 +34,6 @@ def command(files: tuple[str, ...], **options: Any) -> None:
 
     It needs no network and no program but a browser. KML and KMZ hold ground overlays.
     """
-    from spectrane.model.view import View
     from spectrane.pages.kml import write_kml
     from spectrane.pages.page import overlay_page
 
@@ -44,11 +43,9 @@ def command(files: tuple[str, ...], **options: Any) -> None:
         layers, grid = layers_of(files, options, opened)
         if out.lower().endswith((".kml", ".kmz")):
             refuse(["no_values"], "in KML, which has none")
-            if grid is not None and view == View():
-                view = View(bounds=grid.bounds, crs=grid.crs_text)
-            write_kml(layers, out, quad=options["quad"], view=view, size=options["size"],
-                      title=options["title"], overwrite=options["overwrite"],
-                      area=area_of(options))  # fmt: skip
+            write_kml(layers, out, quad=options["quad"], view=view_with(grid, view),
+                      size=options["size"], title=options["title"],
+                      overwrite=options["overwrite"], area=area_of(options))  # fmt: skip
         else:
             refuse(["quad"], "in a page, only in KML")
             overlay_page(layers, out, grid=grid, view=view, size=options["size"],

@@ -9,9 +9,8 @@ from typing import Any
 import click
 
 from spectrane.cli.common import Numbers, examples, progress_bar, shared_options, told_warnings
-from spectrane.cli.layering import layer_options, layers_of
+from spectrane.cli.layering import layer_options, layers_of, view_with
 from spectrane.cli.looks import area_of, view_of
-from spectrane.model.view import View
 from spectrane.pages.tile_matrices import SCHEMES
 from spectrane.pages.tiles import tiles
 
@@ -47,9 +46,7 @@ def command(files: tuple[str, ...], **options: Any) -> None:
         progress_bar(options["output"], quiet) as progress,
     ):
         layers, grid = layers_of(files, options, opened)
-        view = view_of(options)
-        if grid is not None and view == View():
-            view = View(bounds=grid.bounds, crs=grid.crs_text)
+        view = view_with(grid, view_of(options))
         done = tiles(
             layers, options["output"], scheme=options["scheme"], view=view,
             zooms=None if zooms is None else (int(zooms[0]), int(zooms[1])),

@@ -200,7 +200,7 @@ def stacked(
     rasters = [one for one in listed if not isinstance(one, Outline)]
     if not rasters:
         raise LookError("overlay: expected at least one raster")
-    base = grid or base_grid(rasters, area)
+    base, view = grid or base_grid(rasters, area), view_of(view)
     target = common_grid(base, view, size, given=grid)
     check_answer(len(listed), target.shape, np.dtype(np.uint32))
     made, missed = [], []
@@ -219,11 +219,11 @@ def stacked(
         )
     if missed and tell:
         warn_caller(f"{', '.join(missed)}: not in the area shown, {target.bounds}, and left out")
-    if tell and grid is None and view_of(view) == View(size=view_of(view).size):
+    if tell and grid is None and view == View(size=view.size):
         _tell_cut([one for one in made if one.planned is not None], base)
     if tell:
         tell_planes([(one.title, one.planned.source.grid) for one in made if one.planned])
-    return Stack(target, tuple(made), tuple(lying(base, view_of(view)) if grid is None else ()))
+    return Stack(target, tuple(made), tuple(lying(base, view) if grid is None else ()))
 
 
 def base_grid(rasters: Sequence[Layer | PlannedLayer], area: str) -> Grid:

@@ -67,12 +67,23 @@ def together(spans: Sequence[tuple[float, float]], turn: float) -> list[float]:
     """
     low, high = np.array(spans, np.float64).T
     moved, best = np.zeros(len(low)), float(high.max() - low.min())
+    if best <= turn / 2:
+        return moved.tolist()  # the other way round is no shorter
     for start in np.unique(low % turn):
         shift = np.floor((low - start) / turn + 1e-9) * -turn
         width = float((high + shift).max() - (low + shift).min())
         if width < best - 1e-9 * turn:
             moved, best = shift, width
     return [float(one) + 0.0 for one in moved - moved[0]]
+
+
+def plain_degrees(longitude: float) -> float:
+    """Return degrees of longitude by whole turns from -180 on, and below 180.
+
+    >>> plain_degrees(190.0), plain_degrees(-180.0), plain_degrees(540.0)
+    (-170.0, -180.0, -180.0)
+    """
+    return (longitude + 180.0) % 360.0 - 180.0
 
 
 def between_antimeridians(west: float, east: float) -> tuple[float, float]:
@@ -85,6 +96,6 @@ def between_antimeridians(west: float, east: float) -> tuple[float, float]:
     """
     if east - west >= 360.0 - 1e-9:
         return -180.0, 180.0
-    first = (west + 180.0) % 360.0 - 180.0
+    first = plain_degrees(west)
     last = first + east - west
     return first, last if last <= 180.0 + 1e-9 else last - 360.0

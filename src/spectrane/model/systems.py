@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any
@@ -75,8 +76,6 @@ def turn_of(text: str | None) -> float | None:
     >>> turn_of("EPSG:4326"), turn_of("EPSG:32727"), turn_of(None)
     (360.0, None, None)
     """
-    import math
-
     if text is None:
         return None
     if text in (LONLAT, "OGC:CRS84"):

@@ -23,13 +23,13 @@ from spectrane.formats.png.encoding import encode_png
 from spectrane.formats.registry import open_with, reader_of
 from spectrane.model.errors import FormatError, GridMismatch, LookError
 from spectrane.model.grid import Grid
-from spectrane.model.longitudes import between_antimeridians
+from spectrane.model.longitudes import between_antimeridians, plain_degrees
 from spectrane.model.source import Source
 from spectrane.model.systems import LONLAT
 from spectrane.model.view import View
 from spectrane.model.whole_files import written_whole
 from spectrane.spatial.coordinates import transformer
-from spectrane.spatial.grids import covering, reached
+from spectrane.spatial.grids import covering, lonlat_bounds
 from spectrane.spatial.placing import place
 from spectrane.spatial.turned import upright
 
@@ -124,9 +124,7 @@ def _drawn(
 
 def lonlat_grid(grid: Grid, size: tuple[int, int]) -> Grid:
     """Return a grid in longitude and latitude over another, about as fine, of at most ``size``."""
-    target = Grid((1, 1), crs_text=LONLAT, placed=True, y_up=True)
-    same = grid.crs == target.crs
-    west, south, east, north = grid.bounds if same else reached(grid, target)
+    west, south, east, north = lonlat_bounds(grid)
     latitude = np.radians((south + north) / 2)
     shape = grid.shape
     # Square on the ground, in the middle.
@@ -155,7 +153,7 @@ def _corners(grid: Grid) -> str:
         longitude, latitude = way.transform(x, y)
         if not np.isfinite([longitude, latitude]).all():
             raise GridMismatch("KML: a corner has no longitude and latitude")
-        longitude = (longitude + 180) % 360 - 180
+        longitude = plain_degrees(longitude)
         first = longitude if first is None else first
         if abs(longitude - first) > 180:
             raise GridMismatch(

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from xml.sax.saxutils import escape
 
 from spectrane.model.grid import Bounds, Grid
+from spectrane.model.longitudes import plain_degrees
 from spectrane.model.whole_files import written_whole
 
 TILE = 256
@@ -55,7 +56,7 @@ def write_documents(
 ) -> None:
     """Write ``tiles.json`` and ``wmts.xml``; ``lonlat`` may run on beyond 180 degrees."""
     west, south, east, north = lonlat
-    middle = ((west + east) / 2 + 180) % 360 - 180
+    middle = plain_degrees((west + east) / 2)
     if east > 180:  # TileJSON 3.0.0: bounds must not wrap around the antimeridian
         west, east = -180.0, 180.0
     about = {

@@ -32,13 +32,13 @@ from spectrane.formats.png.encoding import encode_png
 from spectrane.formats.registry import open_with, reader_of
 from spectrane.model.errors import AccessError, ExistingFile, GridMismatch, LookError
 from spectrane.model.grid import Bounds, Grid
-from spectrane.model.systems import LONLAT, same_system
+from spectrane.model.systems import same_system
 from spectrane.model.view import View
 from spectrane.model.whole_files import written_whole
 from spectrane.model.window import whole
 from spectrane.pages.tile_matrices import HALF, SCHEMES, TILE, Scheme, Tile, write_documents
 from spectrane.spatial.coordinates import Mapping, transformer
-from spectrane.spatial.grids import reached
+from spectrane.spatial.grids import lonlat_bounds
 
 DEEPEST = 24
 _FURTHEST = 85.0511287798066
@@ -120,7 +120,7 @@ def tiles(
         done += len(here)
         count += len(present)
         progress(done, total)
-    lonlat = _lonlat(seen)
+    lonlat = lonlat_bounds(seen)
     write_documents(root, plan, zooms, lonlat, title or rasters[0].layer.title, attribution)
     log.finish()
     return TilesDone(count, zooms, lonlat)
@@ -284,7 +284,7 @@ def _reach(area: Grid, plan: Scheme) -> Bounds:
         bounds = area.bounds
         west, east = max(bounds[0], plan.bounds[0]), min(bounds[2], plan.bounds[2])
     else:
-        west, south, east, north = bounds = _lonlat(area)
+        west, south, east, north = bounds = lonlat_bounds(area)
         if plan.name == "mercator":
             south, north = max(south, -_FURTHEST), min(north, _FURTHEST)
             scale = HALF / 180
@@ -298,15 +298,6 @@ def _reach(area: Grid, plan: Scheme) -> Bounds:
 
 def _mercator(latitude: float) -> float:
     return HALF / math.pi * math.log(math.tan(math.pi / 4 + math.radians(latitude) / 2))
-
-
-def _lonlat(area: Grid) -> Bounds:
-    """Return bounds in degrees that begin within -180...180."""
-    target = Grid((1, 1), crs_text=LONLAT, placed=True, y_up=True)
-    same = area.crs_text is not None and same_system(area.crs_text, LONLAT)
-    west, south, east, north = area.bounds if same else reached(area, target)
-    turns = 360.0 * math.floor((west + 180.0) / 360.0)
-    return west - turns, south, min(east - turns, west - turns + 360.0), north
 
 
 def _checked_zooms(zooms: tuple[int, int]) -> tuple[int, int]:

@@ -8,13 +8,12 @@ from __future__ import annotations
 
 import contextlib
 import json
-import os
 import sqlite3
 import struct
 import time
 from collections.abc import Iterator, Mapping
+from pathlib import Path
 from typing import Any
-from urllib.request import pathname2url
 
 from spectrane.model.errors import LookError, nearest
 from spectrane.model.systems import LONLAT
@@ -54,7 +53,7 @@ def read_layer(path: str, layer: str | None = None) -> tuple[list[Row], str | No
 
 def _opened(path: str) -> sqlite3.Connection:
     """Open a database for reading; one that nobody may write beside is read as it stands."""
-    address = "file:" + pathname2url(os.path.abspath(path))
+    address = Path(path).absolute().as_uri()
     until = time.monotonic() + _SECONDS
     last: Exception | None = None
     for more in ("?mode=ro", "?mode=ro&immutable=1"):

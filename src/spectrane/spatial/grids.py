@@ -12,8 +12,8 @@ from numpy.typing import NDArray
 
 from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import Bounds, Grid
-from spectrane.model.longitudes import nearest_shift, shifts, together
-from spectrane.model.systems import parsed_system
+from spectrane.model.longitudes import nearest_shift, plain_degrees, shifts, together
+from spectrane.model.systems import LONLAT, parsed_system, same_system
 from spectrane.model.window import Window, whole
 from spectrane.spatial.coordinates import check_related, moved_east, shift_onto, transformer
 
@@ -175,8 +175,17 @@ def _round_the_globe(longitude: F64, latitude: F64, inner: F64) -> Bounds:
     if abs(unwound[-1] - unwound[0]) > 180.0:  # it winds round a pole
         north = latitude.mean() > 0
         return (-180.0, low, 180.0, 90.0) if north else (-180.0, -90.0, 180.0, high)
-    turn = 360.0 * math.floor((float(unwound.min()) + 180.0) / 360.0)
-    return float(unwound.min()) - turn, low, float(unwound.max()) - turn, high
+    west = plain_degrees(float(unwound.min()))
+    return west, low, west + float(unwound.max() - unwound.min()), high
+
+
+def lonlat_bounds(grid: Grid) -> Bounds:
+    """Return a grid's bounds in degrees that begin within -180...180, and go round once at most."""
+    target = Grid((1, 1), crs_text=LONLAT, placed=True, y_up=True)
+    same = grid.crs_text is not None and same_system(grid.crs_text, LONLAT)
+    first, south, last, north = grid.bounds if same else reached(grid, target)
+    west = plain_degrees(first)
+    return west, south, west + min(last - first, 360.0), north
 
 
 def union(grids: Sequence[Grid], base: Grid) -> Grid:

@@ -19,7 +19,6 @@ from numpy.typing import NDArray
 from spectrane.model.errors import LookError, MetadataError, MissingFile
 from spectrane.model.systems import LONLAT, same_system, system_text, system_text_or_none
 from spectrane.model.telling import warn_caller
-from spectrane.spatial.geopackage import is_geopackage, read_layer
 
 Ring = NDArray[np.float64]
 _LARGEST = 512 << 20
@@ -140,6 +139,8 @@ _Found = tuple[Shapes, str | None, bool]
 
 
 def _from_file(name: str, layer: str | None) -> _Found:
+    from spectrane.spatial.geopackage import is_geopackage, read_layer  # brings SQLite along
+
     title = os.path.basename(name)
     if not os.path.exists(name):
         raise MissingFile(f"{name}: no such file of shapes")
