@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import json
 import re
 import sys
 from pathlib import Path
 
+from spectrane.cli.results import json_schema
 from spectrane.model.curves import Curve
 from spectrane.model.limits import Limits
 from spectrane.model.rules import table
 
 HERE = Path(__file__).parent
+SCHEMA = "answers.schema.json"
 TABLES = {"looks.md": {"limits": lambda: table(Limits), "curves": lambda: table(Curve)}}
 
 
@@ -23,13 +26,18 @@ def filled(name: str, text: str) -> str:
     return text
 
 
+def schema() -> str:
+    """Return the JSON Schema of what every command answers."""
+    return json.dumps(json_schema(), indent=1, ensure_ascii=False) + "\n"
+
+
 def main() -> int:
     """Write every table; with ``--check`` only tell whether a document is behind."""
     behind = []
-    for name in TABLES:
+    for name in (*TABLES, SCHEMA):
         path = HERE / name
-        before = path.read_text(encoding="utf-8")
-        after = filled(name, before)
+        before = path.read_text(encoding="utf-8") if path.exists() else ""
+        after = schema() if name == SCHEMA else filled(name, before)
         if after != before:
             behind.append(name)
             if "--check" not in sys.argv:

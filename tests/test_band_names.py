@@ -22,7 +22,7 @@ def test_a_band_without_a_name_is_called_by_its_own_number(tmp_path, run):
     assert [band.name for band in picked.bands] == ["band 1", "band 2"]
     assert [band.name for band in picked.select([2]).bands] == ["band 1"]
     np.testing.assert_array_equal(picked.pixels("band 1"), raster.pixels(3))
-    assert run("export", tmp_path / "a.tif", tmp_path / "b.tif", "--bands", "3,2,1")[0] == 0
+    assert run("export", tmp_path / "a.tif", "-o", tmp_path / "b.tif", "--bands", "3,2,1")[0] == 0
     written = sp.open(tmp_path / "b.tif")
     assert [band.name for band in written.bands] == ["band 1", "band 2", "band 3"]
     np.testing.assert_array_equal(written.pixels("band 3"), raster.pixels(1))

@@ -78,7 +78,7 @@ def test_a_survey_tells_the_series_once(demo, run):
         ("DICOM", sp.open(demo / "fetlock.nii.gz").shape[3] // 2, "")]  # fmt: skip
     assert "1 duplicate left out" in str(found[0].unusual)
     assert found[0].bytes > 10_000
-    listed = json.loads(run("survey", demo, "--json")[1])
+    listed = json.loads(run("survey", demo, "--json")[1])["results"]
     assert sum("fetlock_ct" in one["path"] for one in listed) == 1
 
 

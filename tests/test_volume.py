@@ -123,7 +123,7 @@ def test_files_are_described_and_surveyed(volume, run, tmp_path):
     plain.save(tmp_path / "cut.nii")
     (tmp_path / "cut.nii").write_bytes((tmp_path / "cut.nii").read_bytes()[:700])
     status, out, _ = run("describe", path, "--statistics", "--json")
-    facts = json.loads(out)
+    facts = json.loads(out)["results"][0]
     assert (status, facts["voxels"], facts["format"]) == (0, [9, 8, 7], "NIfTI-1")
     assert facts["frames"][0]["name"] == "count"
     assert run("amend", path, "--limits", "window:bone")[0] == 0

@@ -131,10 +131,10 @@ def test_profiles_by_frame_at_a_voxel_and_over_a_region(parts, measured, run, tm
     measured.select("walk").save(tmp_path / "m.nii")
     status, out, _ = run("probe", tmp_path / "m.nii", "--at", "8,6,9", "--profile",
                          tmp_path / "p.png", "--json")  # fmt: skip
-    assert (status, len(json.loads(out))) == (0, 1)
+    assert (status, len(json.loads(out)["results"])) == (0, 2)
     parts.save(tmp_path / "parts.nii")
     given = ("probe", tmp_path / "m.nii", "--region", tmp_path / "parts.nii", "--json")
-    assert json.loads(run(*given)[1])[0]["count"] == 8 * 10 * 8
+    assert json.loads(run(*given)[1])["results"][0]["count"] == 8 * 10 * 8
     assert run(*given, "--at", "1,2,3")[0] == 2
     with Image.open(tmp_path / "p.png") as figure:
         assert figure.size == (1280, 800)
@@ -228,20 +228,22 @@ def test_rasters_and_volumes_are_not_taken_for_each_other(parts, measured, tmp_p
 
 def test_volumes_are_exported_and_misplaced_options_refused(measured, tmp_path, run):
     measured.select("walk").save(tmp_path / "a.nii")
-    status, out, _ = run("export", tmp_path / "a.nii", tmp_path / "b.nii.gz", "--bands", "walk")
+    status, out, _ = run(
+        "export", tmp_path / "a.nii", "-o", tmp_path / "b.nii.gz", "--bands", "walk"
+    )
     assert (status, "12 x 10 x 8, 1 frame" in out) == (0, True)
     np.testing.assert_array_equal(sp.open(tmp_path / "b.nii.gz").voxels(),
                                   measured.voxels("walk"))  # fmt: skip
     coarse = sp.volume_from_array(np.ones((3, 3, 3), "u1"), affine=np.diag([8.0, 8, 8, 1]))
     coarse.save(tmp_path / "c.nii")
-    like = ("export", tmp_path / "a.nii", tmp_path / "d.nii", "--grid-of", tmp_path / "c.nii")
+    like = ("export", tmp_path / "a.nii", "-o", tmp_path / "d.nii", "--grid-of", tmp_path / "c.nii")
     assert run(*like)[0] == 0
     assert sp.open(tmp_path / "d.nii").shape == (1, 3, 3, 3)
-    part = ("export", tmp_path / "a.nii", tmp_path / "p.nii", "--overwrite")
-    assert run(*part, "--where", "walk > 110", "--inside", tmp_path / "c.nii")[0] == 0
+    part = ("export", tmp_path / "a.nii", "-o", tmp_path / "p.nii", "--overwrite")
+    assert run(*part, "--where", "walk > 110", "--mask", tmp_path / "c.nii")[0] == 0
     kept = sp.open(tmp_path / "p.nii").voxels()
     assert kept.count() == measured.masked("walk > 110").masked(coarse).voxels("walk").count()
-    status, _, err = run("export", tmp_path / "a.nii", tmp_path / "e.nii", "--limits", "0,1")
-    assert (status, "--limits: not for volumes" in err) == (2, True)
+    status, _, err = run("export", tmp_path / "a.nii", "-o", tmp_path / "e.nii", "--limits", "0,1")
+    assert (status, "--limits is not used of volumes" in err) == (2, True)
     status, _, err = run("amend", tmp_path / "a.nii", "--crs", "EPSG:32727")
     assert (status, "crs is for rasters" in err) == (1, True)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import spectrane.raster
 from spectrane.formats.registry import open_source
-from spectrane.model.errors import LookError
+from spectrane.model.errors import FormatError, LookError
 from spectrane.model.look import Look
 from spectrane.model.source import Source
 from spectrane.raster import Raster
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 def open(
     path: str | os.PathLike[str], *, member: int | str | None = None, damaged: str = "error",
     **options: Any,
-) -> Any:  # fmt: skip
+) -> Raster | Volume:  # fmt: skip
     """Open a raster or a volume by its content, whatever its ending; only its head is read.
 
     ``path`` is a local path (a folder of slices is one volume) or an fsspec URL; ``member`` is the
@@ -36,6 +36,32 @@ def open(
     """
     source = open_source(path, member=member, damaged=damaged, **options)
     return Volume(source) if len(source.shape) == 3 else Raster(source)
+
+
+def open_raster(
+    path: str | os.PathLike[str], *, member: int | str | None = None, damaged: str = "error",
+    **options: Any,
+) -> Raster:  # fmt: skip
+    """Open what must be a raster: as ``open``. Raises FormatError for a volume."""
+    opened = open(path, member=member, damaged=damaged, **options)
+    if isinstance(opened, Raster):
+        return opened
+    opened.close()
+    raise FormatError(f"{os.fspath(path)}: is a volume, where a raster is expected; cut it with "
+                      "volume.slice(...) or spectrane slices")  # fmt: skip
+
+
+def open_volume(
+    path: str | os.PathLike[str], *, member: int | str | None = None, damaged: str = "error",
+    **options: Any,
+) -> Volume:  # fmt: skip
+    """Open what must be a volume: as ``open``. Raises FormatError for a raster."""
+    opened = open(path, member=member, damaged=damaged, **options)
+    if isinstance(opened, Volume):
+        return opened
+    opened.close()
+    raise FormatError(f"{os.fspath(path)}: is a raster of two dimensions, where a volume is "
+                      "expected; spectrane render draws it")  # fmt: skip
 
 
 def probe(

@@ -37,7 +37,7 @@ def test_describe(run, demo):
     for part in ("375 columns x 275 rows", "EPSG:32727", "swir22", "DEFLATE"):
         assert part in out
     status, out, _ = run("describe", demo / "sound_8band.tif", "--statistics", "--json")
-    facts = json.loads(out)
+    facts = json.loads(out)["results"][0]
     assert facts["bands"][0]["role"] == "blue"
     assert facts["statistics"][0]["min"] == 0  # the edge that no tag calls no-data
     assert [one["code"] for one in facts["warnings"]] == ["order", "fill"]
@@ -68,9 +68,10 @@ def test_render_options_reach_the_look(run, demo, tmp_path):
         "render", demo / "sound_8band.tif", "-o", tmp_path / "a.png", "--json",
         "--channels", "5,3,2", "--limits", "0,0.4", "--limits", "0.02,0.3", "--limits", "minmax",
         "--invert",
-        "--area", "490000,7355000,495000,7358000", "--bits", "16", "--nodata", "0,60000..65535",
+        "--area", "490000,7355000,495000,7358000", "--bit-depth", "16",
+        "--nodata", "0,60000..65535",
     )  # fmt: skip
-    facts = json.loads(out)
+    facts = json.loads(out)["results"][0]
     assert status == 0
     assert [scale["limits"] for scale in facts["scales"]] == [
         "fixed:0,0.4",
@@ -121,7 +122,7 @@ def failures(demo, tmp_path):
         (1, ("render", scene, "-o", tmp_path / "there.png"), "exists already"),
         (1, ("render", scene, "-o", tmp_path / "a.jpg"), "written as .png"),
         (1, ("demo", demo), "exists already"),
-        (2, ("render", scene), "say where the picture goes"),
+        (2, ("render", scene), "say where the output goes"),
         (2, ("render", scene, scene, "-o", out), "--out-dir"),
         (2, ("render", scene, scene, "--out-dir", tmp_path / "o"), "the same picture"),
         (2, ("render", scene, "-o", out, "--size", "huge"), "not COLUMNSxROWS"),

@@ -21,20 +21,25 @@ def kelvin(tmp_path, utm):
 
 
 def test_a_unit_holds_for_pictures_numbers_and_legends(kelvin, run, tmp_path):
-    plain, other = (json.loads(run("render", kelvin, "-o", tmp_path / "a.png", *more, "--overwrite",
-                                   "--legend", tmp_path / "l.png", "--json")[1])["scales"][0]
+    given = ("render", kelvin, "-o", tmp_path / "a.png", "--overwrite", "--legend",
+             tmp_path / "l.png", "--json")  # fmt: skip
+    plain, other = (json.loads(run(*given, *more)[1])["results"][0]["scales"][0]
                     for more in ([], ["--unit", "celsius"]))  # fmt: skip
     assert (plain["low"], plain["high"]) == (283.15, 293.15)
     assert (other["low"], other["high"]) == pytest.approx((10, 20))
     drawn = [sp.render(one).rgba for one in (sp.open(kelvin), sp.open(kelvin).convert("celsius"))]
     np.testing.assert_array_equal(*drawn)
-    facts = json.loads(run("histogram", kelvin, "--unit", "celsius", "--json")[1])[0]
+    facts = json.loads(run("histogram", kelvin, "--unit", "celsius", "--json")[1])["results"][0][
+        "channels"
+    ][0]
     assert (facts["unit"], facts["low"]) == ("celsius", pytest.approx(10))
-    row = json.loads(run("probe", kelvin, "--pixel-at", "0,0", "--unit", "celsius", "--json")[1])[0]
+    row = json.loads(run("probe", kelvin, "--pixel-at", "0,0", "--unit", "celsius", "--json")[1])[
+        "results"
+    ][0]
     assert (row["unit"], row["physical"]) == ("celsius", pytest.approx(280 - 273.15))
     status, out, _ = run("compare", kelvin, "--vary", "curve=sqrt", "--vary", "curve=linear",
                          "--unit", "celsius", "-o", tmp_path / "c.png")  # fmt: skip
-    assert (status, "2 at the same place" in out) == (0, True)
+    assert (status, "2 panels at the same place" in out) == (0, True)
 
 
 def test_a_look_of_several_files_is_kept_once(tmp_path, run, rng):
@@ -143,18 +148,18 @@ UNREAD = [
     ("probe demo/sound_8band.tif --points demo/stations.csv --keep-spectra s.toml", "--curve sqrt"),
     ("probe demo/sound_8band.tif --points demo/stations.csv", "--size 640x400"),
     ("histogram demo/fetlock.nii.gz -o h.png", "--unit m"),
-    ("histogram demo/fetlock.nii.gz -o h.png", "--rows 0,9"),
+    ("histogram demo/fetlock.nii.gz -o h.png", "--row-range 0,9"),
     ("histogram demo/sound_thermal.tif --json", "--size 640x400"),
-    ("clip demo/sound_8band.tif o.tif --rows 0,9", "--keep touching"),
-    ("clip demo/sound_8band.tif o.tif --rows 0,9", "--outside"),
-    ("clip demo/sound_8band.tif o.tif --rows 0,9", "--mask-as alpha"),
-    ("clip demo/sound_8band.tif o.tif --rows 0,9", "--grow 2"),
-    ("clip demo/sound_8band.tif o.tif --rows 0,9", "--area-crs EPSG:4326"),
-    ("clip demo/sound_8band.tif o.tif --rows 0,9", "--band 2"),
-    ("clip demo/sound_8band.tif o.tif --shape demo/sound_north.tif", "--soft 3"),
+    ("clip demo/sound_8band.tif -o o.tif --row-range 0,9", "--keep touching"),
+    ("clip demo/sound_8band.tif -o o.tif --row-range 0,9", "--outside"),
+    ("clip demo/sound_8band.tif -o o.tif --row-range 0,9", "--mask-as alpha"),
+    ("clip demo/sound_8band.tif -o o.tif --row-range 0,9", "--grow 2"),
+    ("clip demo/sound_8band.tif -o o.tif --row-range 0,9", "--area-crs EPSG:4326"),
+    ("clip demo/sound_8band.tif -o o.tif --row-range 0,9", "--band 2"),
+    ("clip demo/sound_8band.tif -o o.tif --shape demo/sound_north.tif", "--soft 3"),
     ("render demo/sound_8band.tif -o o.png", "--area-crs EPSG:4326"),
-    ("place demo/barrage_plan.png o.tif --bounds 0,0,900,420", "--leave-out 2"),
-    ("place demo/barrage_plan.png o.tif --bounds 0,0,900,420", "--resample cubic"),
+    ("place demo/barrage_plan.png -o o.tif --bounds 0,0,900,420", "--leave-out 2"),
+    ("place demo/barrage_plan.png -o o.tif --bounds 0,0,900,420", "--resample cubic"),
     ("tiles demo/sound_thermal.tif -o t", "--stored"),
 ]
 

@@ -27,7 +27,12 @@ def test_survey(run, demo):
                  "1 of them broken", "not stored in display order"):  # fmt: skip
         assert part in out
     status, out, _ = run("survey", demo, "--json")
-    assert {one["format"] for one in json.loads(out)} >= {"TIFF", "FITS", "PNG", "netCDF-4"}
+    assert {one["format"] for one in json.loads(out)["results"]} >= {
+        "TIFF",
+        "FITS",
+        "PNG",
+        "netCDF-4",
+    }
     assert run("survey", demo / "none")[0] == 1
 
 
@@ -38,7 +43,7 @@ def test_amend_makes_the_next_load_right(run, demo):
     assert status == 0
     assert "sound_8band.tif.spectrane.toml" in out
     _, out, _ = run("describe", scene, "--json")
-    facts = json.loads(out)
+    facts = json.loads(out)["results"][0]
     assert facts["warnings"] == []
     assert facts["look"] == {"channels": "infrared", "limits": "percentile:2,98"}
     _, out, _ = run("render", scene, "-o", demo / "a.png")
@@ -82,20 +87,20 @@ def test_raw_keeps_a_layout_that_fits(run, demo):
     assert "likely fault: rows and columns are swapped" in out
     with Image.open(demo / "g.png") as picture:
         assert picture.size[0] > 400
-    status, out, _ = run("raw", pan, "--rows", rows, "--columns", columns, "--guess", "--keep")
+    status, out, _ = run("raw", pan, "--rows", rows, "--columns", columns, "--guess", "--keep-best")
     raster = sp.open(pan)
     assert raster.shape == (1, columns, rows)
     status, _, err = run("raw", pan, "--rows", rows, "--columns", columns)
     assert (status, "describes another layout already" in err) == (1, True)
     assert run("raw", pan, "--rows", rows, "--columns", columns, "--overwrite")[0] == 0
     assert run("raw", pan)[0] == 2
-    found = json.loads(run("raw", pan, "--guess", "--json")[1])
-    assert found["guesses"][0]["columns"] == rows
+    found = json.loads(run("raw", pan, "--guess", "--json")[1])["results"]
+    assert (found[0]["rank"], found[0]["layout"]["columns"]) == (1, rows)
 
 
 def test_export_in_another_order_with_a_preview(run, demo):
     status, out, err = run(
-        "export", demo / "sound_8band.tif", demo / "rgb.tif", "--bands", "red,green,blue",
+        "export", demo / "sound_8band.tif", "-o", demo / "rgb.tif", "--bands", "red,green,blue",
         "--area", "490000,7355000,495000,7358000", "--preview", demo / "p.png",
     )  # fmt: skip
     assert (status, err) == (0, "")
@@ -108,19 +113,21 @@ def test_export_in_another_order_with_a_preview(run, demo):
 @pytest.mark.parametrize("ending", ["fits", "npy", "nc", "zarr", "raw"])
 def test_export_to_every_format(run, demo, ending):
     target = demo / f"out.{ending}"
-    status, out, _ = run("export", demo / "sound_depth.tif", target, "--json")
+    status, out, _ = run("export", demo / "sound_depth.tif", "-o", target, "--json")
     assert status == 0
-    assert json.loads(out)["output"] == str(target)
+    assert json.loads(out)["results"][0]["output"] == str(target)
     assert sp.open(target).shape == sp.open(demo / "sound_depth.tif").shape
 
 
 def test_export_of_pictures(run, demo):
     target = demo / "q.png"
-    status, _, err = run("export", demo / "sound_8band.tif", target, "--bands", "3,2,1")
+    status, _, err = run("export", demo / "sound_8band.tif", "-o", target, "--bands", "3,2,1")
     assert (status, "place" in err) == (0, True)
-    status, _, err = run("export", demo / "sound_8band.tif", demo / "q.jpg", "--bands", "3,2,1")
+    status, _, err = run(
+        "export", demo / "sound_8band.tif", "-o", demo / "q.jpg", "--bands", "3,2,1"
+    )
     assert (status, "JPEG holds uint8, not uint16" in err) == (1, True)
-    status, _, _ = run("export", demo / "sound_8band.tif", demo / "q.jpg", "--bands", "3,2,1",
+    status, _, _ = run("export", demo / "sound_8band.tif", "-o", demo / "q.jpg", "--bands", "3,2,1",
                        "--type", "uint8", "--rescale", "limits", "--limits", "0,0.3")  # fmt: skip
     assert status == 0
 
@@ -138,7 +145,7 @@ def test_export_in_another_unit_and_of_many(run, demo):
 
 
 USAGE = [
-    (2, ("export", "a.tif"), "say FILE and OUT"),
+    (2, ("export", "a.tif"), "say where the output goes"),
     (2, ("amend", "a.tif", "--band", "1"), "expected BAND:FIELD=VALUE"),
     (2, ("amend", "a.tif", "--band", "1:nam=x"), "expected BAND:FIELD=VALUE"),
     (2, ("amend", "a.tif", "--wavelengths", "x"), "expected a number"),
@@ -146,7 +153,7 @@ USAGE = [
     (1, ("amend", "a.tif", "--nodata", "0"), "no such file"),
     (2, ("raw", "a.bin", "--rows", "0", "--columns", "3"), "--rows"),
     (1, ("raw", "a.bin", "--rows", "1", "--columns", "3"), "no such file"),
-    (1, ("export", "a.tif", "b.xyz"), "no such file"),
+    (1, ("export", "a.tif", "-o", "b.xyz"), "no such file"),
 ]
 
 
@@ -163,6 +170,6 @@ def test_members_of_a_file(run, demo):
     status, out, _ = run("describe", demo / "comet.fits", "--members")
     assert (status, "WEIGHT" in out) == (0, True)
     status, out, _ = run("describe", demo / "comet.fits", demo / "habitats.tif", "--json")
-    assert [one["format"] for one in json.loads(out)] == ["FITS", "TIFF"]
+    assert [one["format"] for one in json.loads(out)["results"]] == ["FITS", "TIFF"]
     status, out, _ = run("render", demo / "comet.fits", "--member", "WEIGHT", "-o", demo / "w.png")
     assert status == 0

@@ -28,8 +28,8 @@ def test_limits_of_a_region(run, demo, tmp_path):
     out = run("render", scene, "-o", tmp_path / "a.png", "--limits", "minmax", *part, "--json")[1]
     again = run("render", scene, "-o", tmp_path / "b.png", "--limits", "minmax", "--json",
                 "--limits-from", "view", "--area", part[1])[1]  # fmt: skip
-    assert [s["high"] for s in json.loads(out)["scales"]] == [
-        s["high"] for s in json.loads(again)["scales"]
+    assert [s["high"] for s in json.loads(out)["results"][0]["scales"]] == [
+        s["high"] for s in json.loads(again)["results"][0]["scales"]
     ]
     assert run("render", scene, "-o", tmp_path / "c.png", "--limits-region", "1,2")[0] == 2
 
@@ -47,8 +47,9 @@ def test_histogram(run, demo, tmp_path):
     status, out, _ = run("histogram", demo / "sound_8band.tif", "-o", tmp_path / "h.png",
                          "--nodata", "0", "--limits", "percentile:2,98")  # fmt: skip
     assert (status, "red   = B3" in out, "2.0% below" in out) == (0, True, True)
-    facts = json.loads(run("histogram", demo / "comet.fits", "--limits", "minmax", "--json")[1])
-    assert sum(facts[0]["levels"]) == 480 * 640
+    told = run("histogram", demo / "comet.fits", "--limits", "minmax", "--json")[1]
+    facts = json.loads(told)["results"][0]
+    assert sum(facts["channels"][0]["levels"]) == 480 * 640
     assert run("histogram", demo / "comet.fits")[0] == 2
 
 
@@ -57,7 +58,7 @@ def test_compare(run, demo, tmp_path):
     status, out, _ = run("compare", scene, "--vary", "channels=natural", "--vary",
                          "channels=infrared", "--limits", "percentile:2,98", "--nodata", "0",
                          "-o", tmp_path / "c.png", "--histograms")  # fmt: skip
-    assert (status, "2 at the same place" in out) == (0, True)
+    assert (status, "2 panels at the same place" in out) == (0, True)
     for mode in ("checker", "swipe"):
         status, _, _ = run("compare", scene, thermal, "--colormap", "auto", "--mode", mode, "-o",
                            tmp_path / f"{mode}.png", "--limits", "percentile:2,98",
@@ -75,7 +76,7 @@ def test_probe(run, demo, tmp_path):
                          tmp_path / "t.csv")  # fmt: skip
     assert (status, "sound_thermal.tif" in out, "B8" in out) == (0, True, True)
     assert (tmp_path / "t.csv").read_text().startswith("point,layer,row,column,band,stored")
-    rows = json.loads(run("probe", scene, "--pixel-at", "100,100", "--json")[1])
+    rows = json.loads(run("probe", scene, "--pixel-at", "100,100", "--json")[1])["results"]
     assert [row["band"] for row in rows][:2] == ["B1", "B2"]
     (tmp_path / "p.csv").write_text("name,row,column\nwater,130,60\nland,30,200\n")
     status, out, _ = run("probe", scene, "--points", tmp_path / "p.csv", "--profile",

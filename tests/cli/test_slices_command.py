@@ -19,7 +19,7 @@ from spectrane.formats.png.encoding import encode_animated_png
 def test_three_planes_with_a_map_and_its_groups(run, demo, tmp_path):
     given = ["slices", demo / "fetlock.nii.gz", "--limits", "window:bone", "--map",
              demo / "fetlock_effect.nii.gz", "--measure", "change"]  # fmt: skip
-    status, out, _ = run(*given, "-o", tmp_path / "a.png", "--threshold", "abs(t) >= 5", "--point",
+    status, out, _ = run(*given, "-o", tmp_path / "a.png", "--threshold", "abs(t) >= 5", "--at",
                          "10,0,8")  # fmt: skip
     assert status == 0
     assert "group" in out
@@ -27,9 +27,9 @@ def test_three_planes_with_a_map_and_its_groups(run, demo, tmp_path):
         rgb = np.asarray(picture.convert("RGB")).astype(int)
     assert ((rgb[..., 0] - rgb[..., 2]) > 60).sum() > 100  # the gain, in the warm half
     facts = json.loads(run(*given, "-o", tmp_path / "b.png", "--p", "0.0001", "--dof", "18",
-                           "--least", "4", "--json")[1])  # fmt: skip
-    assert all(one["voxels"] >= 4 for one in facts["clusters"])
-    assert facts["clusters"][0]["peak"] > 30
+                           "--least", "4", "--json")[1])["results"][0]  # fmt: skip
+    assert all(one["voxels"] >= 4 for one in facts["groups"])
+    assert facts["groups"][0]["peak"] > 30
     assert run(*given, "-o", tmp_path / "c.png", "--p", "0.1", "--threshold", "t > 1")[0] == 2
     assert run(*given, "-o", tmp_path / "c.png", "--p", "0.1")[0] == 1
 

@@ -16,7 +16,7 @@ BLACK = ["--nodata", "0", "--nodata-when", "all"]
 
 def test_place_tells_how_well_it_fits(run, demo, tmp_path):
     plan, points = demo / "barrage_plan.png", demo / "barrage_points.csv"
-    status, out, _ = run("place", plan, tmp_path / "p.tif", "--points", points, "--crs",
+    status, out, _ = run("place", plan, "-o", tmp_path / "p.tif", "--points", points, "--crs",
                          "EPSG:32727")  # fmt: skip
     assert (status, "worst: point 5" in out) == (0, True)
     with sp.open(tmp_path / "p.tif") as placed, sp.open(plan) as picture:
@@ -24,38 +24,42 @@ def test_place_tells_how_well_it_fits(run, demo, tmp_path):
         np.testing.assert_array_equal(placed.pixels().data, picture.pixels().data)
         x, y = placed.grid.center(row=250, column=90)
         assert (x, y) == (pytest.approx(493150, abs=12), pytest.approx(7357700, abs=12))
-    facts = json.loads(run("place", plan, tmp_path / "q.tif", "--points", points, "--fit",
+    facts = json.loads(run("place", plan, "-o", tmp_path / "q.tif", "--points", points, "--fit",
                            "projective", "--crs", "EPSG:32727", "--json")[1])  # fmt: skip
-    assert facts["fit"] == "projective"
-    assert len(facts["points"]) == 6
+    facts = facts["results"][0]
+    assert facts["placement"]["fit"] == "projective"
+    assert len(facts["placement"]["points"]) == 6
     bounds = "-21.07,-23.93,-21.06,-23.89"
-    assert run("place", plan, tmp_path / "p.kmz", "--bounds", bounds, "--crs", "EPSG:4326")[0] == 0
+    assert (
+        run("place", plan, "-o", tmp_path / "p.kmz", "--bounds", bounds, "--crs", "EPSG:4326")[0]
+        == 0
+    )
     assert zipfile.ZipFile(tmp_path / "p.kmz").testzip() is None
-    assert run("place", plan, tmp_path / "r.tif")[0] == 2
-    assert run("place", plan, tmp_path / "r.tif", "--corners", "1,2 3")[0] == 2
+    assert run("place", plan, "-o", tmp_path / "r.tif")[0] == 2
+    assert run("place", plan, "-o", tmp_path / "r.tif", "--corners", "1,2 3")[0] == 2
 
 
 def test_clip_by_shape_mask_and_footprint(run, demo, tmp_path):
     scene = demo / "sound_8band.tif"
-    status, out, _ = run("clip", scene, tmp_path / "bed.tif", "--shape", demo / "eelgrass.geojson",
-                         "--nodata", "0")  # fmt: skip
+    status, out, _ = run("clip", scene, "-o", tmp_path / "bed.tif", "--nodata", "0", "--shape",
+                         demo / "eelgrass.geojson")  # fmt: skip
     assert (status, "8 bands" in out) == (0, True)
     kinds = sp.open(demo / "habitats.tif")
     with sp.open(tmp_path / "bed.tif") as bed:
         seen = kinds.regrid(bed).pixels()[0][~bed.pixels(1).mask[0]]
         assert 0.2 < (seen == 3).mean() < 1
     green = ["--where", "ndvi > 0.4", "--least-area", "20", "--nodata", "0"]
-    assert run("clip", scene, tmp_path / "green.tif", *green)[0] == 0
+    assert run("clip", scene, "-o", tmp_path / "green.tif", *green)[0] == 0
     with sp.open(tmp_path / "green.tif") as kept:
         values = kept.compute({"n": "ndvi"}).pixels().compressed()
         assert values.min() > 0.4
-    assert run("clip", scene, tmp_path / "both.tif", *green, "--mask-as", "band")[0] == 0
+    assert run("clip", scene, "-o", tmp_path / "both.tif", *green, "--mask-as", "band")[0] == 0
     assert len(sp.open(tmp_path / "both.tif").bands) == 9
-    assert run("clip", scene, tmp_path / "n.tif", "--shape", demo / "sound_north.tif")[0] == 0
+    assert run("clip", scene, "-o", tmp_path / "n.tif", "--shape", demo / "sound_north.tif")[0] == 0
     north = sp.open(demo / "sound_north.tif").grid.bounds
     assert sp.open(tmp_path / "n.tif").grid.bounds == pytest.approx(north, abs=45)
-    assert run("clip", scene, tmp_path / "x.tif", "--least-area", "5")[0] == 2
-    status, _, err = run("clip", demo / "sound_north.tif", tmp_path / "x.tif", "--shape",
+    assert run("clip", scene, "-o", tmp_path / "x.tif", "--least-area", "5")[0] == 2
+    status, _, err = run("clip", demo / "sound_north.tif", "-o", tmp_path / "x.tif", "--shape",
                          demo / "lease.geojson", "--area", "0,0,1,1")  # fmt: skip
     assert (status, err.count("\n")) == (1, 1)
 
@@ -66,7 +70,7 @@ def test_the_photographs_come_together_without_a_seam(run, demo, tmp_path):
     for rule in ("feather", "seam"):
         out = tmp_path / f"{rule}.tif"
         facts = json.loads(run("mosaic", *photos, "-o", out, *evened, "--rule", rule, "--width",
-                               "20", "--json")[1])  # fmt: skip
+                               "20", "--json")[1])["results"][0]  # fmt: skip
         moved = facts["alignment"][0]
         assert (moved["rows"], moved["columns"]) == (pytest.approx(-1, abs=0.1),) * 2
         assert all(abs(row["after"]) < 0.2 < abs(row["before"]) for row in facts["overlaps"])
@@ -74,7 +78,7 @@ def test_the_photographs_come_together_without_a_seam(run, demo, tmp_path):
     plain, even = (seam_step(photos, given) for given in ({}, evenly))
     assert plain > 10
     assert even < 1
-    status, out, _ = run("mosaic", *photos, "-o", tmp_path / "t.tif", *BLACK, "--table",
+    status, out, _ = run("mosaic", *photos, "-o", tmp_path / "t.tif", *BLACK, "--csv",
                          tmp_path / "t.csv")  # fmt: skip
     assert (status, "overlap" in out) == (0, True)
     assert (tmp_path / "t.csv").read_text().startswith("first,second,band,pixels,area,before")
@@ -126,17 +130,17 @@ def test_page_kml_and_tiles(run, demo, tmp_path):
     status, out, _ = run("page", scene, "-o", tmp_path / "m.html", *look)
     assert (status, ": 1 layer," in out) == (0, True)
     assert run("page", scene, "-o", tmp_path / "m.kmz", *look, "--quad")[0] == 0
-    facts = json.loads(run("tiles", scene, "-o", tmp_path / "t", *look, "--json")[1])
+    facts = json.loads(run("tiles", scene, "-o", tmp_path / "t", *look, "--json")[1])["results"][0]
     assert facts["tiles"] == len(list((tmp_path / "t").rglob("*.png"))) > 4
     assert run("tiles", scene, "-o", tmp_path / "t", *look)[0] == 1
 
 
 def test_export_on_another_grid(run, demo, tmp_path):
     thermal, scene = demo / "sound_thermal.tif", demo / "sound_8band.tif"
-    assert run("export", thermal, tmp_path / "a.tif", "--grid-of", scene)[0] == 0
+    assert run("export", thermal, "-o", tmp_path / "a.tif", "--grid-of", scene)[0] == 0
     assert sp.open(tmp_path / "a.tif").grid == sp.open(scene).grid
-    assert run("export", thermal, tmp_path / "b.tif", "--crs", "EPSG:4326")[0] == 0
-    assert run("export", thermal, tmp_path / "c.tif", "--resample", "cubic")[0] == 2
+    assert run("export", thermal, "-o", tmp_path / "b.tif", "--crs", "EPSG:4326")[0] == 0
+    assert run("export", thermal, "-o", tmp_path / "c.tif", "--resample", "cubic")[0] == 2
 
 
 def test_tests_look_at_the_mask_file_on_its_own_grid(run, tmp_path, utm):
@@ -153,14 +157,14 @@ def test_tests_look_at_the_mask_file_on_its_own_grid(run, tmp_path, utm):
                  ["--mask", tmp_path / "two.tif", "--band", "2"]):  # fmt: skip
         for test, share in ((["--bits", "bit 1 = 1"], 20 / 70), (["--values", "2"], 20 / 70),
                             (["--range", "0..1"], 50 / 70)):  # fmt: skip
-            status, told, _ = run("clip", file, out, *more, *test, "--overwrite", "--json")
-            assert (status, json.loads(told)["kept"]) == (0, pytest.approx(share))
+            status, told, _ = run("clip", file, "-o", out, *more, *test, "--overwrite", "--json")
+            assert (status, json.loads(told)["results"][0]["kept"]) == (0, pytest.approx(share))
             kept = ~sp.open(out).pixels().mask[0]
             assert (kept[:20].all(), kept[20:].any()) == ((True, False) if share < 0.5 else
                                                           (False, True))  # fmt: skip
     for refused in (["--bits", "bit 1 = 1"], ["--mask", tmp_path / "two.tif", "--values", "2"]):
-        status, _, told = run("clip", file, out, *refused, "--overwrite")
+        status, _, told = run("clip", file, "-o", out, *refused, "--overwrite")
         assert (status, "has 2 bands; say which one is tested" in told) == (1, True)
-    _, told, _ = run("clip", file, out, "--mask", tmp_path / "qa.tif", "--bits", "bit 1 = 1",
+    _, told, _ = run("clip", file, "-o", out, "--mask", tmp_path / "qa.tif", "--bits", "bit 1 = 1",
                      "--overwrite")  # fmt: skip
     assert "keeps 28.6% of the pixels" in told

@@ -87,13 +87,15 @@ def test_edges_and_points_that_miss(study):
 def test_the_commands_read_out(run, demo, tmp_path):
     joint, effect = demo / "fetlock.nii.gz", demo / "fetlock_effect.nii.gz"
     status, out, _ = run("probe", joint, effect, "--at", "12,0,9", "--voxel-at", "5,6,7", "--json")
-    rows = json.loads(out)
+    rows = json.loads(out)["results"][0]
     assert status == 0
     assert [row["frame"] for row in rows[:4]] == ["attenuation", "change", "t", "contrast"]
     (tmp_path / "p.csv").write_text("name,x,y,z\nridge,1,2,3\n")
     assert "ridge" in run("probe", joint, "--points", tmp_path / "p.csv")[1]
     given = ["slices", joint, "--map", effect, "-o", tmp_path / "a.png", "--overwrite", "--json"]
-    facts = json.loads(run(*given, "--threshold", "abs(t) >= 5", "--point", "12,0,9")[1])
+    facts = json.loads(run(*given, "--threshold", "abs(t) >= 5", "--point", "12,0,9")[1])[
+        "results"
+    ][0]
     assert [row["shown"] for row in facts["point"]] == [True, True, False, False]
     for wrong, code in (
         (["probe", demo / "sound_8band.tif", "--at", "1,2,3"], 2),

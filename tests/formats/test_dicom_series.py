@@ -187,7 +187,7 @@ def test_series_of_one_folder_are_members(folder, tmp_path, run):
     assert sp.open(tmp_path, member=2).shape == (1, 4, 2, 2)
     status, out, _ = run("describe", tmp_path, "--member", "2", "--json")
     assert status == 0
-    assert json.loads(out)["voxels"] == [4, 2, 2]
+    assert json.loads(out)["results"][0]["voxels"] == [4, 2, 2]
     with pytest.raises(sp.FormatError, match="no member 3"):
         sp.open(tmp_path, member=3)
 
@@ -355,7 +355,7 @@ def test_identity_is_kept_for_programs_and_shown_only_when_asked(folder, tmp_pat
     assert "PatientName, PatientID" in run("describe", path)[1].replace("\n", " ")
     assert "Doe^Jane" in run("describe", path, "--identity")[1]
     assert "REQ-Doe" in run("describe", path, "--identity", "--metadata")[1]
-    shown = json.loads(run("describe", path, "--identity", "--json")[1])
+    shown = json.loads(run("describe", path, "--identity", "--json")[1])["results"][0]
     assert shown["identity_values"]["PatientID"] == "77-XYZ"
     assert "Doe" not in repr(volume) + str(volume.describe()) + volume.describe()._repr_html_()
 

@@ -318,6 +318,6 @@ def test_corners_need_no_quotes(tmp_path, run, corners):
 
     sp.from_array(np.ones((1, 10, 20), "u1")).save(tmp_path / "a.png")
     code, _, told = run("place", str(tmp_path / "a.png"), "--corners", *corners,
-                        str(tmp_path / "o.tif"))  # fmt: skip
+                        "-o", str(tmp_path / "o.tif"))  # fmt: skip
     assert code == 0, told
     assert sp.open(tmp_path / "o.tif").grid.bounds == (0, 0, 200, 100)

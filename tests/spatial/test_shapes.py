@@ -239,10 +239,10 @@ def test_the_command_line_says_layers_and_systems(tmp_path, run, raster, utm):
         '[[layer]]\noutline = "s.gpkg"\nlayer = "beds"\n'
     )
     for command, wanted in (
-        (["clip", file, out, "--shape", package, "--layer", "beds"], None),
-        (["clip", file, out, "--shape", package], "say which: --layer NAME"),
-        (["clip", file, out, "--shape", plain, "--shape-crs", UTM], None),
-        (["clip", file, out, "--shape", plain], "--shape-crs EPSG:CODE"),
+        (["clip", file, "-o", out, "--shape", package, "--layer", "beds"], None),
+        (["clip", file, "-o", out, "--shape", package], "say which: --layer NAME"),
+        (["clip", file, "-o", out, "--shape", plain, "--shape-crs", UTM], None),
+        (["clip", file, "-o", out, "--shape", plain], "--shape-crs EPSG:CODE"),
         (["overlay", file, "-o", picture, "--outline", plain, "--outline-crs", UTM], None),
         (["overlay", file, "-o", picture, "--outline", plain], "--outline-crs EPSG:CODE"),
         (["overlay", file, "-o", picture, "--outline", package, "--layer", "beds"], None),

@@ -2,110 +2,144 @@
 
 from __future__ import annotations
 
-import json
 from contextlib import closing
+from dataclasses import dataclass
 from typing import Any
 
 import click
 
-from spectrane.cli.common import (
-    NoData,
-    Numbers,
-    examples,
-    for_each,
-    shared_options,
-    told_warnings,
-)
+from spectrane.cli import vocabulary as words
+from spectrane.cli.answering import Answer, answering, file_facts, for_each
 from spectrane.cli.looks import limits_given
+from spectrane.cli.options import Options, argument, command_of, option
+from spectrane.cli.values import Numbers
 from spectrane.model.errors import LookError
-from spectrane.model.look import NODATA_WHEN, Look
-from spectrane.model.resampling import SPACINGS
+from spectrane.model.look import Look
 
 _FIELDS = ("name", "role", "wavelength", "unit", "scale", "offset", "nodata", "description")
 
 
-@click.command("amend")
-@click.argument("files", nargs=-1, required=True, metavar="FILE...")
-@click.option("--nodata", type=NoData(), help="Stored numbers that mean nothing, or none.")
-@click.option("--nodata-when", type=click.Choice(NODATA_WHEN), help="Hidden where any or all.")
-@click.option("--band", "bands", multiple=True, metavar="BAND:FIELD=VALUE,…",
-              help="Fields of one band: name, role, wavelength, unit, scale, offset, nodata, "
-              "description.")  # fmt: skip
-@click.option("--names", help="Names of all bands, with commas between them.")
-@click.option("--roles", help="Roles of all bands, in order: blue,green,red,nir; - for none.")
-@click.option("--wavelengths", help="Centre wavelengths of all bands in nm, in order.")
-@click.option("--unit", help="The unit of all bands.")
-@click.option("--scale", type=float, help="The scale of all bands.")
-@click.option("--offset", type=float, help="The offset of all bands.")
-@click.option("--crs", help="The coordinate system: EPSG:CODE or WKT.")
-@click.option("--bounds", type=Numbers(4, "X1,Y1,X2,Y2"), help="Where it lies: outer bounds.")
-@click.option("--corner", type=Numbers(2, "X,Y"), help="Outer corner of the first pixel.")
-@click.option("--pixel-size", type=Numbers(2, "DX,DY"), help="Goes with --corner.")
-@click.option("--look", "look_file", type=click.Path(), help="Display default: a look file.")
-@click.option("--channels", help="Display default: natural, infrared, 1, or 4,3,2.")
-@click.option("--limits", multiple=True, help="Display default: percentile:2,98, LOW,HIGH, ….")
-@click.option("--invert", is_flag=True, help="Display default: a negative.")
-@click.option("--spacing", type=click.Choice(SPACINGS),
-              help="How a series of uneven slices is stacked from now on.")  # fmt: skip
-@click.option("--notes", help="A note to whoever opens it next.")
-@click.option("--inside", is_flag=True, help="In the file's own fields (TIFF, FITS, PNG).")
-@click.option("--undo", is_flag=True, help="Take the last correction back.")
-@click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
-@shared_options
-@examples(
+@dataclass(frozen=True)
+class AmendOptions(Options):
+    """What ``amend`` takes."""
+
+    files: tuple[str, ...] = argument("FILE...", many=True, required=True)
+    nodata: list[Any] | None = words.nodata()
+    nodata_when: str | None = words.nodata_when()
+    band: tuple[str, ...] = option(
+        "--band", group="Corrections", multiple=True, metavar="BAND:FIELD=VALUE,…",
+        help="Fields of one band: name, role, wavelength, unit, scale, offset, nodata, "
+        "description.",
+    )  # fmt: skip
+    names: str | None = option("--names", group="Corrections", metavar="NAME,…",
+                               help="Names of all bands.")  # fmt: skip
+    roles: str | None = option(
+        "--roles",
+        group="Corrections",
+        metavar="ROLE,…",
+        help="Roles of all bands, in order: blue,green,red,nir; - for none.",
+    )
+    wavelengths: str | None = option(
+        "--wavelengths",
+        group="Corrections",
+        metavar="NM,…",
+        help="Centre wavelengths of all bands in nm, in order.",
+    )
+    unit: str | None = option("--unit", group="Corrections", help="The unit of all bands.")
+    scale: float | None = option(
+        "--scale",
+        group="Corrections",
+        type=float,
+        help="A factor: physical values are stored ones times it.",
+    )
+    offset: float | None = option("--offset", group="Corrections", type=float,
+                                  help="What is added to them.")  # fmt: skip
+    spacing: str | None = words.spacing()
+    notes: str | None = option("--notes", group="Corrections", metavar="TEXT",
+                               help="A note to whoever opens it next.")  # fmt: skip
+    crs: str | None = words.crs()
+    bounds: tuple[float, float, float, float] | None = words.bounds()
+    corner: tuple[float, float] | None = option(
+        "--corner", group="Place", type=Numbers(2, "X,Y"),
+        help="Outer corner of the first pixel; with --pixel-size.",
+    )  # fmt: skip
+    pixel_size: tuple[float, ...] | None = words.pixel_size()
+    look: str | None = words.look_file()
+    channels: str | None = words.channels()
+    limits: tuple[str, ...] = words.limits()
+    invert: bool = words.invert()
+    inside: bool = option("--inside", group="Output", is_flag=True,
+                          help="In the file's own fields (TIFF, FITS, PNG).")  # fmt: skip
+    undo: bool = option("--undo", group="Corrections", is_flag=True,
+                        help="Take the last correction back.")  # fmt: skip
+
+
+@command_of("amend", AmendOptions, examples=(
     "amend demo/sound_8band.tif --nodata 0 --channels natural --limits percentile:2,98",
     "amend demo/sound_8band.tif --undo",
-)
-def command(files: tuple[str, ...], **options: Any) -> None:
+))  # fmt: skip
+def command(options: AmendOptions) -> None:
     """Keep corrections with files, so that every later load has them.
 
-    They go to a sidecar, NAME.spectrane.toml, which wins over what the file says of itself.
+    They go to a sidecar, NAME.spectrane.toml, which wins over what the file says of itself. Options
+    of a look become the file's display default.
     """
-    with told_warnings(options["quiet"] or options["as_json"]):
-        for_each(files, lambda file: _one(file, options))
+    if options.undo:
+        options.refuse(options.said() - {"undo", "as_json", "quiet", "debug"},
+                       "with --undo, which goes alone")  # fmt: skip
+    with answering(options) as answer:
+        for_each(options.files, lambda file: _one(file, options, answer), answer)
 
 
-def _one(file: str, options: dict[str, Any]) -> None:
+def _one(file: str, options: AmendOptions, answer: Answer) -> None:
+    import os
+
     from spectrane.formats import amending, sidecar
 
-    if options["undo"]:
-        done = f"{file}: took back {amending.undo(file)}"
-    else:
-        amending.amend(file, **_corrections(file, options))
-        where = "inside" if options["inside"] else f"in {sidecar.path_of(file)}"
-        done = f"{file}: kept {where}"
-    if options["as_json"]:
-        click.echo(json.dumps({"file": file, "done": done}))
-    elif not options["quiet"]:
-        click.echo(done)
+    kept = sidecar.path_of(file)
+    if options.undo:
+        back = amending.undo(file)
+        facts = file_facts(kept) if os.path.exists(kept) else {"output": None}
+        answer.add(facts | {"input": file, "undone": back}, f"{file}: took back {back}")
+        return
+    given = _corrections(file, options)
+    amending.amend(file, **given)
+    facts = file_facts(file if options.inside else kept)
+    changed = sorted(set(given) - {"inside"})
+    where = "inside" if options.inside else f"in {kept}"
+    answer.add(facts | {"input": file, "inside": options.inside, "kept": changed},
+               f"{file}: kept {where}: {', '.join(changed)}")  # fmt: skip
 
 
-def _corrections(file: str, options: dict[str, Any]) -> dict[str, Any]:
+def _corrections(file: str, options: AmendOptions) -> dict[str, Any]:
     found: dict[str, Any] = {
-        name: options[name]
-        for name in ("nodata_when", "crs", "bounds", "corner", "pixel_size", "notes", "spacing")
-        if options[name] is not None
+        name: value
+        for name in ("nodata_when", "crs", "bounds", "corner", "notes", "spacing")
+        if (value := getattr(options, name)) is not None
     }
-    if options["nodata"] is not None:
-        given = options["nodata"]
+    if options.pixel_size is not None:
+        across = options.pixel_size
+        found["pixel_size"] = across if len(across) == 2 else across * 2
+    if options.nodata is not None:
+        given = options.nodata
         single = len(given) == 1 and not isinstance(given[0], tuple)
         found["nodata"] = None if not given else given[0] if single else given
     bands = _bands(file, options)
     if bands:
         found["bands"] = bands
     look: dict[str, Any] = {}
-    if options["look_file"]:
-        look = Look.load(options["look_file"]).to_dict()
-    if options["channels"] is not None:
-        look["channels"] = options["channels"]
-    if options["limits"]:
-        limits = limits_given(options["limits"])
+    if options.look:
+        look = Look.load(options.look).to_dict()
+    if options.channels is not None:
+        look["channels"] = options.channels
+    if options.limits:
+        limits = limits_given(options.limits)
         look["limits"] = limits
-    if options["invert"]:
+    if options.invert:
         look["invert"] = True
     if look:
         found["look"] = _checked(look)
-    return found | {"inside": options["inside"]}
+    return found | {"inside": options.inside}
 
 
 def _checked(look: dict[str, Any]) -> Any:
@@ -115,19 +149,19 @@ def _checked(look: dict[str, Any]) -> Any:
         raise click.UsageError(str(error)) from error
 
 
-def _bands(file: str, options: dict[str, Any]) -> dict[Any, dict[str, Any]]:
+def _bands(file: str, options: AmendOptions) -> dict[Any, dict[str, Any]]:
     found: dict[Any, dict[str, Any]] = {}
     for name, field in (("names", "name"), ("roles", "role"), ("wavelengths", "wavelength")):
-        if options[name] is not None:
-            for number, text in enumerate(options[name].split(","), 1):
+        if (said := getattr(options, name)) is not None:
+            for number, text in enumerate(said.split(","), 1):
                 if text.strip() not in ("", "-"):
                     found.setdefault(number, {})[field] = _value(field, text.strip())
-    common = {name: options[name] for name in ("unit", "scale", "offset")
-              if options[name] is not None}  # fmt: skip
+    common = {name: value for name in ("unit", "scale", "offset")
+              if (value := getattr(options, name)) is not None}  # fmt: skip
     if common:
-        for number in range(1, _count(file, options["spacing"]) + 1):
+        for number in range(1, _count(file, options.spacing) + 1):
             found.setdefault(number, {}).update(common)
-    for text in options["bands"]:
+    for text in options.band:
         key, fields = _band(text)
         found.setdefault(key, {}).update(fields)
     return found

@@ -3,82 +3,91 @@
 from __future__ import annotations
 
 import contextlib
+from dataclasses import dataclass, replace
 from typing import Any
 
 import click
 
-from spectrane.cli.common import Size, examples, shared_options, told_warnings
-from spectrane.cli.looks import (
-    area_options,
-    computed,
-    limits_given,
-    look_fields,
-    look_options,
-    view_of,
-)
+from spectrane.cli import vocabulary as words
+from spectrane.cli.answering import answering, counted, file_facts, size_text
+from spectrane.cli.files import OpeningOptions, required
+from spectrane.cli.layering import fitting, looks_given
+from spectrane.cli.looks import AreaOptions, LookOptions, limits_given
+from spectrane.cli.options import argument, command_of, option
 from spectrane.display.linked import MODES
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look
+from spectrane.model.whole_files import check_target
 
 
-@click.command("compare")
-@click.argument("files", nargs=-1, required=True, metavar="A [B …]")
-@click.option("--output", "-o", type=click.Path(), required=True, help="The figure (.png).")
-@click.option("--with-look", "looks", multiple=True, type=click.Path(),
-              help="A look file per panel, in order; of one file, a panel per look.")  # fmt: skip
-@click.option("--vary", multiple=True, metavar="FIELD=VALUE",
-              help="One file: a panel for each, such as curve=sqrt.")  # fmt: skip
-@click.option("--histograms", is_flag=True, help="Histograms below the panels.")
-@click.option("--mode", type=click.Choice(MODES), default="panels",
-              help="Two rasters may be mixed instead.")  # fmt: skip
-@look_options
-@area_options
-@click.option("--size", type=Size(), default="1280x800", help="Pixels of the figure.")
-@click.option("--overwrite", is_flag=True, help="Replace a figure that exists.")
-@shared_options
-@examples(
+@dataclass(frozen=True)
+class CompareOptions(LookOptions, AreaOptions, OpeningOptions):
+    """What ``compare`` takes."""
+
+    files: tuple[str, ...] = argument("A [B]...", many=True, required=True)
+    output: str | None = words.output("The figure: .png, .pdf or .svg.")
+    with_look: tuple[str, ...] = words.with_look()
+    vary: tuple[str, ...] = option(
+        "--vary", group="Layers", multiple=True, metavar="FIELD=VALUE",
+        help="One file: a panel for each, such as curve=sqrt.",
+    )  # fmt: skip
+    histograms: bool = option("--histograms", group="Output", is_flag=True,
+                              help="Histograms below the panels.")  # fmt: skip
+    mode: str = option("--mode", group="Layers", type=click.Choice(MODES), default="panels",
+                       help="Two rasters may be mixed in one panel instead.")  # fmt: skip
+    size: tuple[int, int] = words.size((800, 1280))
+    overwrite: bool = words.overwrite()
+
+
+@command_of("compare", CompareOptions, examples=(
     "compare demo/sound_8band.tif --vary channels=natural --vary channels=infrared --nodata 0 "
     "--limits percentile:2,98 -o both.png",
     "compare demo/sound_8band.tif demo/sound_thermal.tif --colormap auto --mode swipe -o two.png",
-)
-def command(files: tuple[str, ...], **options: Any) -> None:
+))  # fmt: skip
+def command(options: CompareOptions) -> None:
     """Show 2 to 6 panels over the same area: one file in several looks, or several files.
 
-    Files with different grids are linked by map position; the area is the first one's.
+    Files with different grids are linked by map position; the area is the first one's. Of one
+    file, --with-look makes a panel for each look.
     """
-    import spectrane.raster
     from spectrane.figures.compare import compare
     from spectrane.figures.paper import save
+    from spectrane.opening import open_raster
 
-    fields = look_fields(options)
-    view = view_of(options)
-    with told_warnings(options["quiet"]), contextlib.ExitStack() as stack:
+    output = required(options.output)
+    fields = options.look_fields()
+    view = options.view()
+    check_target(output, overwrite=options.overwrite)
+    count = len(options.files)
+    with answering(options) as answer, contextlib.ExitStack() as stack:
         rasters = []
-        for file in files:
-            raster = stack.enter_context(spectrane.raster.open(file))
-            rasters.append(computed(raster, options, among=len(files)))
+        for k, file in enumerate(options.files):
+            raster = stack.enter_context(open_raster(file, **options.opening(k, count)))
+            rasters.append(options.computed(raster, among=count))
         layers = _layers(rasters, fields, options)
-        figure = compare(
-            layers, view=view, size=options["size"], histograms=options["histograms"],
-            mode=options["mode"],
+        figure = compare(layers, view=view, size=options.size, histograms=options.histograms,
+                         mode=options.mode)  # fmt: skip
+        save(figure, output, overwrite=options.overwrite)
+        panels = [{"source": one.source, "look": look.to_dict()} for one, look in layers]
+        columns, rows = (round(side * figure.dpi) for side in figure.get_size_inches())
+        answer.add(
+            file_facts(output) | {
+                "inputs": options.files, "rows": rows, "columns": columns, "mode": options.mode,
+                "panels": panels,
+            },
+            f"{output}: {columns} x {rows}, {counted(len(layers), 'panel')} at the same place, "
+            f"{size_text(output)}",
         )  # fmt: skip
-        save(figure, options["output"], overwrite=options["overwrite"])
-    if not options["quiet"]:
-        click.echo(f"{options['output']}: {len(layers)} at the same place")
 
 
-def _layers(rasters: list[Any], fields: dict[str, Any], options: dict[str, Any]) -> list[Any]:
-    from dataclasses import replace
-
-    looks = [Look.load(path) for path in options["looks"]]
-    if options["look_file"]:
-        looks = looks or [Look.load(options["look_file"])] * len(rasters)
-    if options["vary"]:
+def _layers(
+    rasters: list[Any], fields: dict[str, Any], options: CompareOptions
+) -> list[tuple[Any, Look]]:
+    looks = looks_given(options.with_look, options.look, len(rasters))
+    if options.vary:
         if len(rasters) > 1 or looks:
-            raise click.UsageError("--vary is for one file, and without --with-look")
-        base = {**fields}
-        looks = [_varied(base, text) for text in options["vary"]]
-        return [(rasters[0], look) for look in looks]
+            raise click.UsageError("--vary is for one file, and without --look and --with-look")
+        return [(rasters[0], _varied(fields, text)) for text in options.vary]
     if len(rasters) == 1 and len(looks) > 1:
         return [(rasters[0], replace(look, **fields)) for look in looks]
     if looks and len(looks) != len(rasters):
@@ -88,16 +97,7 @@ def _layers(rasters: list[Any], fields: dict[str, Any], options: dict[str, Any])
             for raster, look in zip(rasters, kept, strict=True)]  # fmt: skip
 
 
-def fitting(raster: Any, look: Any) -> Any:
-    """Leave out what a raster of one band, or of many, has no use for."""
-    from dataclasses import replace
-
-    if len(raster.bands) == 1:
-        return replace(look, channels=None)
-    return replace(look, colormap=None) if look.channels is None else look
-
-
-def _varied(base: dict[str, Any], text: str) -> Any:
+def _varied(base: dict[str, Any], text: str) -> Look:
     name, equals, value = text.partition("=")
     name = name.strip().replace("-", "_")
     given: Any = limits_given([value]) if name == "limits" else value.strip()

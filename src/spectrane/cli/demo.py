@@ -2,45 +2,42 @@
 
 from __future__ import annotations
 
-import json
+from dataclasses import dataclass
 from pathlib import Path
 
 import click
 
-from spectrane.cli.common import examples, progress_bar, shared_options, told_warnings
+from spectrane.cli import vocabulary as words
+from spectrane.cli.answering import answering, file_facts
+from spectrane.cli.options import Options, argument, command_of, option
+from spectrane.cli.progress import progress_bar
 
 
-@click.command("demo")
-@click.argument("folder", default="demo", type=click.Path(), metavar="[DIR]")
-@click.option("--scale", type=click.FloatRange(0.05, 20), default=1.0, help="Pixels a side, times.")
-@click.option("--data-only", is_flag=True, help="Write the data and leave out the example.")
-@click.option("--overwrite", is_flag=True, help="Replace demo files that exist.")
-@click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
-@shared_options
-@examples(
-    "demo",
-    "demo big --scale 4 --data-only",
-)
-def command(
-    folder: str, scale: float, data_only: bool, overwrite: bool, as_json: bool, quiet: bool
-) -> None:
+@dataclass(frozen=True)
+class DemoOptions(Options):
+    """What ``demo`` takes."""
+
+    folder: str = argument("[DIR]", default="demo")
+    scale: float = option("--scale", group="Result", type=click.FloatRange(0.05, 20), default=1.0,
+                          help="A factor: of the pixels a side.")  # fmt: skip
+    data_only: bool = option("--data-only", group="Result", is_flag=True,
+                             help="Write the data and leave out the example.")  # fmt: skip
+    overwrite: bool = words.overwrite()
+
+
+@command_of("demo", DemoOptions, examples=("demo", "demo big --scale 4 --data-only"))
+def command(options: DemoOptions) -> None:
     """Write the demo data into DIR (demo) and run the whole example on it."""
     from spectrane.demo.example import run_example
     from spectrane.demo.files import write_demo
 
-    written: list[str] = []
+    target = Path(options.folder)
+    with answering(options) as answer, progress_bar("making the demo", options.quiet):
 
-    def told(path: Path, what: str) -> None:
-        written.append(str(path))
-        if not (quiet or as_json):
-            click.echo(f"wrote {path}  {what}")
+        def told(path: Path, what: str) -> None:
+            answer.add(file_facts(str(path)) | {"what": what}, f"wrote {path}  {what}")
 
-    target = Path(folder)
-    with told_warnings(quiet), progress_bar("making the demo", quiet):
-        write_demo(target, scale=scale, overwrite=overwrite, told=told)
-        if not data_only:
-            run_example(target, overwrite=overwrite, told=told)
-    if as_json:
-        click.echo(json.dumps({"folder": str(target), "files": written}))
-    elif not quiet:
-        click.echo(f"\nLook at it: spectrane describe {target / 'sound_8band.tif'} --statistics")
+        write_demo(target, scale=options.scale, overwrite=options.overwrite, told=told)
+        if not options.data_only:
+            run_example(target, overwrite=options.overwrite, told=told)
+        answer.say("", f"Look at it: spectrane describe {target / 'sound_8band.tif'} --statistics")

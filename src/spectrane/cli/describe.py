@@ -2,121 +2,97 @@
 
 from __future__ import annotations
 
-import json
-import math
 from contextlib import closing
+from dataclasses import asdict, dataclass
 from typing import Any
 
-import click
-
-from spectrane.cli.common import (
-    examples,
-    for_each,
-    opening_of,
-    opening_options,
-    progress_bar,
-    shared_options,
-    told_warnings,
-)
+from spectrane.cli.answering import Answer, answering, for_each, plain
+from spectrane.cli.files import OpeningOptions
+from spectrane.cli.options import argument, command_of, option
+from spectrane.cli.progress import progress_bar
 
 
-@click.command("describe")
-@click.argument("files", nargs=-1, required=True, metavar="FILE...")
-@click.option("--statistics", is_flag=True, help="Read every pixel and add statistics per band.")
-@click.option("--metadata", is_flag=True, help="Add everything the file says.")
-@click.option("--members", is_flag=True, help="List the rasters inside the file instead.")
-@click.option("--identity", is_flag=True, help="Show what says who a patient is; else withheld.")
-@opening_options
-@click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
-@shared_options
-@examples(
+@dataclass(frozen=True)
+class DescribeOptions(OpeningOptions):
+    """What ``describe`` takes."""
+
+    files: tuple[str, ...] = argument("FILE...", many=True, required=True)
+    statistics: bool = option("--statistics", group="Result", is_flag=True,
+                              help="Read every pixel and add statistics per band.")  # fmt: skip
+    metadata: bool = option("--metadata", group="Result", is_flag=True,
+                            help="Add everything the file says.")  # fmt: skip
+    members: bool = option("--members", group="Result", is_flag=True,
+                           help="List the rasters inside the file instead.")  # fmt: skip
+    identity: bool = option("--identity", group="Result", is_flag=True,
+                            help="Show what says who a patient is; else withheld.")  # fmt: skip
+
+
+@command_of("describe", DescribeOptions, examples=(
     "describe demo/sound_8band.tif",
     "describe demo/sound_8band.tif --statistics --json",
     "describe demo/fetlock_ct",
-)
-def command(files: tuple[str, ...], **options: Any) -> None:
+))  # fmt: skip
+def command(options: DescribeOptions) -> None:
     """Say what rasters are: size, type, bands, place, no-data, and what looks wrong."""
-    answers: list[Any] = []
-
-    def one(file: str) -> None:
-        if options["members"]:
-            answers.append(_members(file, options["as_json"]))
-        else:
-            answers.append(_described(file, options))
-
-    try:
-        for_each(files, one, lambda: _told(answers, options["as_json"]))
-    finally:
-        if options["as_json"] and answers:
-            click.echo(json.dumps(_plain(answers if len(files) > 1 else answers[0]), indent=2))
+    if options.members:
+        options.refuse(["statistics", "metadata", "identity", "member", "spacing", "damaged"],
+                       "with --members: none of them is opened")  # fmt: skip
+    work = _members if options.members else _described
+    with answering(options) as answer:
+        for_each(options.files, lambda file: work(file, options, answer), answer)
 
 
-def _told(answers: list[Any], as_json: bool) -> None:
-    """Print what the last file was answered with; JSON of many files is one list."""
-    if as_json:
-        return
-    click.echo(("\n" if len(answers) > 1 else "") + answers[-1])
+def _gap(file: str, options: DescribeOptions) -> list[str]:
+    """Return an empty line between files."""
+    return [] if file == options.files[0] else [""]
 
 
-def _members(file: str, as_json: bool) -> Any:
-    from dataclasses import asdict
-
+def _members(file: str, options: DescribeOptions, answer: Answer) -> None:
     from spectrane.analysis.description import printable, table
     from spectrane.formats.registry import members_of
 
     found = members_of(file)
-    if as_json:
-        return [asdict(member) for member in found]
     rows = [["Member", "Name", "Columns", "Rows", "Bands", "Type"]]
     rows += [[str(m.number), m.name, str(m.columns), str(m.rows), str(m.bands), m.dtype]
              for m in found]  # fmt: skip
-    return printable("\n".join(table(rows)))
+    for member in found:
+        answer.add({"input": file, **asdict(member)})
+    answer.say(*_gap(file, options), printable("\n".join(table(rows))))
 
 
-def _described(file: str, options: dict[str, Any]) -> Any:
+def _described(file: str, options: DescribeOptions, answer: Answer) -> None:
     from spectrane.analysis import statistics as measuring
-    from spectrane.analysis.description import describe, printable, without_identity
+    from spectrane.analysis.description import describe, without_identity
     from spectrane.analysis.volume_description import describe_volume
     from spectrane.formats.registry import open_source
 
-    quiet, as_json = options["quiet"], options["as_json"]
-    with (
-        told_warnings(quiet or as_json) as told,
-        closing(open_source(file, **opening_of(options))) as source,
-    ):
+    opening = options.opening(options.files.index(file), len(options.files))
+    with closing(open_source(file, **opening)) as source:
         found: list[measuring.BandStatistics] = []
-        if options["statistics"]:
-            with progress_bar("reading", quiet) as progress:
+        if options.statistics:
+            with progress_bar("reading", options.quiet) as progress:
                 bands = range(len(source.bands))
                 found = measuring.band_statistics(source, bands, None, progress)
         said = (describe_volume if len(source.shape) == 3 else describe)(source, found)
-    hidden = () if options["identity"] else source.identity
+    hidden = () if options.identity else source.identity
     metadata = without_identity(source.metadata, hidden)
     identity = {name: metadata[name] for name in source.identity if name in metadata}
-    if as_json:
-        facts = said.to_dict() | {"told": told}
-        facts |= {"identity_values": identity} if options["identity"] else {}
-        return facts | ({"metadata": metadata} if options["metadata"] else {})
-    lines = [str(said)]
-    for title, wanted, table in (("Identity", options["identity"], identity),
-                                 ("Metadata", options["metadata"], metadata)):  # fmt: skip
-        if wanted:
-            lines += ["", title]
-            lines += [f"  {name}: {printable(_shortened(v))}" for name, v in table.items()]
-    return "\n".join(lines)
+    facts = said.to_dict() | {"input": file}
+    facts |= {"identity_values": plain(identity)} if options.identity else {}
+    facts |= {"metadata": metadata} if options.metadata else {}
+    tables = [("Identity", identity)] if options.identity else []
+    tables += [("Metadata", metadata)] if options.metadata else []
+    answer.add(facts, *_gap(file, options), str(said), *_told(tables))
 
 
-def _plain(value: Any) -> Any:
-    """Bring a value to what JSON can hold: NaN becomes null, bytes text."""
-    if isinstance(value, dict):
-        return {str(key): _plain(item) for key, item in value.items()}
-    if isinstance(value, list | tuple):
-        return [_plain(item) for item in value]
-    if isinstance(value, bytes):
-        return value.decode("utf-8", "replace")
-    if isinstance(value, float) and not math.isfinite(value):
-        return None if math.isnan(value) else ("inf" if value > 0 else "-inf")
-    return value
+def _told(tables: list[tuple[str, dict[str, Any]]]) -> list[str]:
+    from spectrane.analysis.description import printable
+
+    lines = []
+    for title, table in tables:
+        lines += ["", title]
+        lines += [f"  {name}: {printable(_shortened(value))}" for name, value in table.items()]
+    return lines
 
 
 def _shortened(value: Any) -> str:

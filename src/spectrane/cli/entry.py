@@ -62,7 +62,9 @@ class Commands(click.Group):
             formatter.write_dl([(name, what) for name, (_, what) in COMMANDS.items()])
 
 
-@click.group(cls=Commands, context_settings={"help_option_names": ["--help", "-h"]})
+@click.group(
+    cls=Commands, context_settings={"help_option_names": ["--help", "-h"], "max_content_width": 100}
+)
 @click.version_option(package_name="spectrane", message="spectrane %(version)s")
 def commands() -> None:
     """Multiband and volumetric rasters become pictures a person can trust.

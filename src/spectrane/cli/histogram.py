@@ -2,91 +2,86 @@
 
 from __future__ import annotations
 
-import json
+from dataclasses import dataclass
 from typing import Any
 
-import click
-
-from spectrane.cli.common import (
-    Size,
-    examples,
-    opening_of,
-    opening_options,
-    refuse,
-    shared_options,
-    told_warnings,
-)
-from spectrane.cli.looks import (
-    AREA_NAMES,
-    area_options,
-    computed,
-    look_fields,
-    look_for,
-    look_options,
-    view_of,
-)
+from spectrane.cli import vocabulary as words
+from spectrane.cli.answering import Answer, answering, file_facts, for_each, size_text
+from spectrane.cli.files import OpeningOptions, targets
+from spectrane.cli.looks import AREA_NAMES, AreaOptions, LookOptions
+from spectrane.cli.options import argument, command_of
+from spectrane.model.whole_files import check_target
 
 
-@click.command("histogram")
-@click.argument("file")
-@click.option("--output", "-o", type=click.Path(), help="The figure: .png, .pdf or .svg.")
-@look_options
-@area_options
-@click.option("--size", type=Size(), default="1280x800", help="Pixels of the figure.")
-@opening_options
-@click.option("--overwrite", is_flag=True, help="Replace a figure that exists.")
-@click.option("--json", "as_json", is_flag=True, help="Answer in JSON, with the counts.")
-@shared_options
-@examples(
+@dataclass(frozen=True)
+class HistogramOptions(LookOptions, AreaOptions, OpeningOptions):
+    """What ``histogram`` takes."""
+
+    files: tuple[str, ...] = argument("FILE...", many=True, required=True)
+    output: str | None = words.output("The figure: .png, .pdf or .svg.")
+    out_dir: str | None = words.out_dir()
+    size: tuple[int, int] = words.size((800, 1280))
+    overwrite: bool = words.overwrite()
+
+
+@command_of("histogram", HistogramOptions, examples=(
     "histogram demo/sound_8band.tif --nodata 0 --limits percentile:2,98 -o values.png",
     "histogram demo/comet.fits --limits percentile:1,99.9 --curve log:3 -o comet.png",
     "histogram demo/fetlock_ct --limits window:2 -o joint.png",
-)
-def command(file: str, **options: Any) -> None:
+))  # fmt: skip
+def command(options: HistogramOptions) -> None:
     """Draw how often values occur, where the limits lie, and what comes out, per channel.
 
-    Of a volume, all its voxels count; --channels names the frame.
+    Of a volume, all its voxels count; --channels names the frame. With --json the counts are told,
+    and a figure is drawn only where one is asked for.
     """
+    files = options.files
+    drawn = options.output is not None or options.out_dir is not None
+    places: dict[str, str] = {}
+    if drawn or not options.as_json:
+        places = targets(files, options.output, options.out_dir, ".png")
+    else:
+        options.refuse(["size", "overwrite"], "without -o or --out-dir")
+    fields = options.look_fields()
+    view = options.view()
+    with answering(options) as answer:
+        for_each(files, lambda file: _one(file, places.get(file), fields, view, options, answer),
+                 answer)  # fmt: skip
+
+
+_OF_RASTERS = AREA_NAMES | {"nodata", "nodata_when", "compute", "unit", "limits_from",
+                            "limits_region"}  # fmt: skip
+
+
+def _one(
+    file: str, target: str | None, fields: dict[str, Any], view: Any, options: HistogramOptions,
+    answer: Answer,
+) -> None:  # fmt: skip
+    from spectrane.display.shown_values import shown_values
     from spectrane.opening import open as open_any
     from spectrane.raster import Raster
 
-    fields = look_fields(options)
-    view = view_of(options)
-    if options["output"] is None and not options["as_json"]:
-        raise click.UsageError("say where the figure goes: -o OUT.png, or ask for --json")
-    with (
-        told_warnings(options["quiet"] or options["as_json"]),
-        open_any(file, **opening_of(options)) as opened,
-    ):
+    if target is not None:
+        check_target(target, overwrite=options.overwrite)
+    opening = options.opening(options.files.index(file), len(options.files))
+    with open_any(file, **opening) as opened:
         flat = isinstance(opened, Raster)
         if not flat:
-            refuse(["nodata", "nodata_when", "compute", "unit", *AREA_NAMES], "of volumes")
-        if options["output"] is None:
-            refuse(["size"], "without -o")
-        shown = computed(opened, options) if flat else opened
-        look = look_for(shown, options, fields)
-        _answer(shown._source, look, view, options)
+            options.refuse(_OF_RASTERS, "of volumes")
+        shown = options.computed(opened) if flat else opened
+        channels = shown_values(shown._source, options.look_for(shown, fields), view)
+        if target is not None:
+            from spectrane.figures.histogram import drawn
+            from spectrane.figures.paper import save
 
-
-def _answer(source: Any, look: Any, view: Any, options: dict[str, Any]) -> None:
-    from spectrane.display.shown_values import shown_values
-
-    channels = shown_values(source, look, view)
-    if options["output"] is not None:
-        from spectrane.figures.histogram import drawn
-        from spectrane.figures.paper import save
-
-        figure = drawn(channels, source, options["size"])
-        save(figure, options["output"], overwrite=options["overwrite"])
-    if options["as_json"]:
-        click.echo(json.dumps([_facts(one) for one in channels]))
-    elif not options["quiet"]:
-        click.echo(options["output"])
-        for one in channels:
-            click.echo(
-                f"  {one.channel:<5} = {one.band} {one.low:.6g} to {one.high:.6g}: "
-                f"{one.below:.1%} below, {one.above:.1%} above, {one.invalid} invalid"
-            )
+            save(drawn(channels, shown._source, options.size), target, overwrite=options.overwrite)
+    lines = [f"  {one.channel:<5} = {one.band} {one.low:.6g} to {one.high:.6g}: "
+             f"{one.below:.1%} below, {one.above:.1%} above, {one.invalid} invalid"
+             for one in channels]  # fmt: skip
+    written = {"output": None} if target is None else file_facts(target)
+    head = [] if target is None else [f"{target}: {size_text(target)}"]
+    answer.add(written | {"input": file, "channels": [_facts(one) for one in channels]},
+               *head, *lines)  # fmt: skip
 
 
 def _facts(one: Any) -> dict[str, Any]:

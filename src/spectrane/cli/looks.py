@@ -1,95 +1,120 @@
-"""Options that make a look, shared by the commands that show something."""
+"""Options that make a look and say which part is shown, alike in all commands that have them."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from typing import Any, TypeVar
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
 
 import click
 
-from spectrane.cli.common import NoData, Numbers, refuse
+from spectrane.cli import vocabulary as words
+from spectrane.cli.options import Options, option
+from spectrane.cli.values import Numbers, Words
 from spectrane.model.curves import Curve
 from spectrane.model.errors import LookError
-from spectrane.model.limits import Limits
-from spectrane.model.look import LIMITS_FROM, NODATA_WHEN, Look
-from spectrane.model.resampling import RESAMPLINGS
-from spectrane.model.roles import PRESETS
+from spectrane.model.grid import Bounds
+from spectrane.model.look import LIMITS_FROM, Look
 from spectrane.model.rules import forms
+from spectrane.model.view import View
 
-Command = TypeVar("Command", bound=Callable[..., Any])
-
-_LIMITS_HELP = (
-    f"Where black and white lie: {forms(Limits)}; LOW,HIGH alone is fixed:LOW,HIGH. Once, or once "
-    "per channel."
-)
 _FIELDS = ("channels", "curve", "limits_from", "nodata_when", "nodata_color", "resample",
            "colormap", "local_contrast", "sharpen", "brightness", "contrast",
            "saturation")  # fmt: skip
 
-_OPTIONS = (
-    click.option("--look", "look_file", type=click.Path(), help="A look file (.look.toml)."),
-    click.option("--channels", help=f"Bands to show: {', '.join(PRESETS)}, 1, or 4,3,2."),
-    click.option("--limits", multiple=True, help=_LIMITS_HELP),
-    click.option("--shared", is_flag=True, help="One pair of limits for all channels."),
-    click.option("--limits-from", type=click.Choice(LIMITS_FROM), help="What limits see."),
-    click.option("--limits-region", metavar="X1,Y1,X2,Y2|FILE",
-                 help="Limits see these bounds, or the polygons of a GeoJSON file."),
-    click.option("--exact", is_flag=True, help="Limits from every pixel, however many."),
-    click.option("--curve", help=f"{forms(Curve)}."),
-    click.option("--invert", is_flag=True, help="A negative."),
-    click.option("--colormap", help="For one band: a colour map by name, or auto."),
-    click.option("--local-contrast", type=float, help="Clip limit of local equalisation; 0: none."),
-    click.option("--sharpen", type=Numbers(2, "RADIUS,AMOUNT"), help="Unsharp mask."),
-    click.option("--brightness", type=float, help="-1 to 1."),
-    click.option("--contrast", type=float, help="1 is as it is."),
-    click.option("--saturation", type=float, help="1 is as it is, 0 grey."),
-    click.option("--nodata", type=NoData(), help="Stored numbers to leave out, or none."),
-    click.option("--compute", multiple=True, metavar="NAME=EXPRESSION",
-                 help="Show computed bands: ndvi, or dry=(swir16-nir)/(swir16+nir)."),
-    click.option("--unit", help="Show and read values in another unit, such as celsius."),
-    click.option("--nodata-when", type=click.Choice(NODATA_WHEN), help="Hidden by any or all."),
-    click.option("--nodata-color", metavar="#RRGGBB", help="Paint what is hidden."),
-    click.option("--resample", type=click.Choice(RESAMPLINGS)),
-)  # fmt: skip
+
+@dataclass(frozen=True)
+class ValueOptions(Options):
+    """Which values there are: what means nothing, what is computed, in which unit."""
+
+    nodata: list[Any] | None = words.nodata()
+    compute: tuple[str, ...] = words.compute()
+    unit: str | None = words.unit()
+
+    def computed(self, raster: Any, *, among: int = 1) -> Any:
+        """Return the raster under the no-data asked for, or bands computed from it.
+
+        ``among`` several rasters, the option is for those that name no no-data of their own: what
+        is fill in one need not be in another.
+        """
+        named = among > 1 and any(band.nodata is not None for band in raster.bands)
+        shown = raster if self.nodata is None or named else raster.with_nodata(self.nodata)
+        given = {}
+        for text in self.compute:
+            name, equals, expression = text.partition("=")
+            given[name.strip()] = expression if equals else name
+        shown = shown.compute(given) if given else shown
+        return shown.convert(self.unit) if self.unit else shown
 
 
-def look_options(function: Command) -> Command:
-    """Add the options that make a look."""
-    for option in reversed(_OPTIONS):
-        function = option(function)
-    return function
+@dataclass(frozen=True)
+class LookOptions(ValueOptions):
+    """How a raster is shown."""
+
+    nodata_when: str | None = words.nodata_when()
+    look: str | None = words.look_file()
+    channels: str | None = words.channels()
+    limits: tuple[str, ...] = words.limits()
+    shared: bool = option("--shared", group="Look", is_flag=True,
+                          help="One pair of limits for all channels.")  # fmt: skip
+    limits_from: str | None = option(
+        "--limits-from", group="Look", type=click.Choice(LIMITS_FROM), help="What limits see."
+    )
+    limits_region: str | None = option(
+        "--limits-region", group="Look", metavar="X1,Y1,X2,Y2|FILE",
+        help="Limits see these bounds, or the polygons of a GeoJSON file.",
+    )  # fmt: skip
+    exact: bool = option("--exact", group="Look", is_flag=True,
+                         help="Limits from every pixel, however many.")  # fmt: skip
+    curve: str | None = option(
+        "--curve", group="Look", help=f"{forms(Curve)}.",
+        type=Words("CURVE", lambda: words.rule_words(Curve)),
+    )  # fmt: skip
+    invert: bool = words.invert()
+    colormap: str | None = words.colormap()
+    local_contrast: float | None = option(
+        "--local-contrast", group="Look", type=float,
+        help="Clip limit of local equalisation; 0: none.",
+    )  # fmt: skip
+    sharpen: tuple[float, float] | None = option(
+        "--sharpen", group="Look", type=Numbers(2, "RADIUS,AMOUNT"), help="Unsharp mask."
+    )
+    brightness: float | None = option("--brightness", group="Look", type=float, help="-1 to 1.")
+    contrast: float | None = option("--contrast", group="Look", type=float, help="1 is as it is.")
+    saturation: float | None = option("--saturation", group="Look", type=float,
+                                      help="1 is as it is, 0 grey.")  # fmt: skip
+    nodata_color: str | None = option("--nodata-color", group="Look", metavar="#RRGGBB",
+                                      help="Paint what is hidden.")  # fmt: skip
+    resample: str | None = words.resample()
+
+    def look_fields(self) -> dict[str, Any]:
+        """Return the fields of the look that the options name; wrong ones are wrong usage."""
+        given = {name: value for name in _FIELDS if (value := getattr(self, name)) is not None}
+        given |= {name: True for name in ("shared", "invert", "exact") if getattr(self, name)}
+        if self.limits:
+            given["limits"] = limits_given(self.limits)
+        if self.limits_region:
+            if self.limits_from is not None:
+                raise click.UsageError("say one of --limits-from and --limits-region")
+            given["limits_from"] = _region(self.limits_region)
+        try:
+            Look(**given)  # what is wrong whatever the file is wrong usage
+        except LookError as error:
+            raise click.UsageError(str(error)) from error
+        return given
+
+    def look_for(self, raster: Any, fields: dict[str, Any]) -> Look:
+        """Return the look of a raster: options over a look file over what the file keeps."""
+        kept = Look.load(self.look) if self.look else raster.look or Look()
+        if not self.look and {"limits", "colormap"} & fields.keys():
+            kept = replace(kept, classes={})  # what is asked for are numbers, not classes
+        return replace(kept, **fields)
 
 
-def computed(raster: Any, options: dict[str, Any], *, among: int = 1) -> Any:
-    """Return the raster under the no-data asked for, or bands computed from it.
-
-    ``among`` several rasters, the option is for those that name no no-data of their own: what is
-    fill in one need not be in another.
-    """
-    named = among > 1 and any(band.nodata is not None for band in raster.bands)
-    plain = options["nodata"] is None or named
-    shown = raster if plain else raster.with_nodata(options["nodata"])
-    given = {}
-    for text in options["compute"]:
-        name, equals, expression = text.partition("=")
-        given[name.strip()] = expression if equals else name
-    shown = shown.compute(given) if given else shown
-    return shown.convert(options["unit"]) if options["unit"] else shown
-
-
-def look_fields(options: dict[str, Any]) -> dict[str, Any]:
-    """Return the fields of the look that the options name; wrong ones are wrong usage."""
-    given = {name: options[name] for name in _FIELDS if options[name] is not None}
-    given |= {name: True for name in ("shared", "invert", "exact") if options[name]}
-    if options["limits"]:
-        given["limits"] = limits_given(options["limits"])
-    if options["limits_region"]:
-        given["limits_from"] = _region(options["limits_region"])
-    try:
-        Look(**given)  # what is wrong whatever the file is wrong usage
-    except LookError as error:
-        raise click.UsageError(str(error)) from error
-    return given
+LOOK_ONLY = frozenset(LookOptions.__dataclass_fields__) - frozenset(
+    ValueOptions.__dataclass_fields__
+)
+"""Options that say how values are shown, and nothing of the values."""
 
 
 def _region(text: str) -> dict[str, Any]:
@@ -102,84 +127,80 @@ def _region(text: str) -> dict[str, Any]:
     return {"bounds": numbers}
 
 
-def look_for(raster: Any, options: dict[str, Any], fields: dict[str, Any]) -> Any:
-    """Return the look of a raster: options over a look file over what the file keeps."""
-    from dataclasses import replace
-
-    kept = Look.load(options["look_file"]) if options["look_file"] else raster.look or Look()
-    if not options["look_file"] and {"limits", "colormap"} & fields.keys():
-        kept = replace(kept, classes={})  # what is asked for are numbers, not the file's classes
-    return replace(kept, **fields)
-
-
 def limits_given(texts: Sequence[str]) -> str | list[str]:
     """Return limits as a look takes them: once, or once per channel."""
     return texts[0] if len(texts) == 1 else list(texts)
 
 
-AREA_OPTIONS = (
-    click.option("--area", type=Numbers(4, "X1,Y1,X2,Y2"), help="Map bounds to show."),
-    click.option("--area-crs", help="The system of --area and --center: EPSG:CODE."),
-    click.option("--center", type=Numbers(2, "X,Y"), help="Middle of the view; with --pixel."),
-    click.option("--pixel", type=float, help="Side of a picture pixel in map units."),
-    click.option("--rows", type=Numbers(2, "START,STOP"), help="Rows to show, from 0."),
-    click.option("--columns", type=Numbers(2, "START,STOP"), help="Columns to show, from 0."),
-    click.option(
-        "--stored",
-        is_flag=True,
+def side_of(pixel_size: tuple[float, ...] | None) -> Any:
+    """Return a pixel's size as Python takes it: one number for a square."""
+    return None if pixel_size is None else pixel_size if len(pixel_size) == 2 else pixel_size[0]
+
+
+@dataclass(frozen=True)
+class PartOptions(Options):
+    """A rectangle: by map bounds, or by rows and columns."""
+
+    area: Bounds | str | None = words.area()
+    area_crs: str | None = words.area_crs()
+    row_range: tuple[int, int] | None = option(
+        "--row-range", group="Place", type=Numbers(2, "START,STOP", kind=int),
+        help="Rows from START to before STOP, counted from 0.",
+    )  # fmt: skip
+    column_range: tuple[int, int] | None = option(
+        "--column-range", group="Place", type=Numbers(2, "START,STOP", kind=int),
+        help="Columns from START to before STOP, counted from 0.",
+    )  # fmt: skip
+
+    def bounds(self) -> Bounds | None:
+        """Return the map bounds that are said; all that layers cover is for layers."""
+        if isinstance(self.area, str):
+            raise click.UsageError("--area union is for layers: spectrane overlay, page and tiles")
+        return self.area
+
+    def part(self, raster: Any) -> Any:
+        """Return the part of a raster that is asked for."""
+        area = self.bounds()
+        if area is None:
+            self.refuse(["area_crs"], "without --area")
+        elif self.area_crs:
+            raster, area = raster.clip(area, crs=self.area_crs), None
+        if area or self.row_range or self.column_range:
+            return raster.crop(bounds=area, rows=self.row_range, columns=self.column_range)
+        return raster
+
+
+@dataclass(frozen=True)
+class AreaOptions(PartOptions):
+    """Which part is shown."""
+
+    center: tuple[float, float] | None = option(
+        "--center", group="Place", type=Numbers(2, "X,Y"),
+        help="Middle of the view; with --pixel-size.",
+    )  # fmt: skip
+    pixel_size: tuple[float, ...] | None = words.pixel_size()
+    stored: bool = option(
+        "--stored", group="Place", is_flag=True,
         help="Pixel for pixel, also where pixels are not square on the map.",
-    ),
-)
+    )  # fmt: skip
+
+    def view(self, size: tuple[int, int] | None = None) -> View:
+        """Return the view that the options say."""
+        bounds = self.bounds()
+        if bounds is None and self.center is None:
+            self.refuse(["area_crs"], "without --area or --center")
+        side = side_of(self.pixel_size)
+        if isinstance(side, tuple):
+            raise click.UsageError("--pixel-size: a picture's pixels are square; say one number")
+        try:
+            return View(
+                bounds=bounds, rows=self.row_range, columns=self.column_range,
+                size=size, center=self.center, pixel=side, crs=self.area_crs,
+                stored=self.stored,
+            )  # fmt: skip
+        except LookError as error:
+            raise click.UsageError(str(error)) from error
 
 
-AREA_NAMES = ("area", "area_crs", "center", "pixel", "rows", "columns", "stored")
-
-
-def area_options(function: Command, *, union: bool = False) -> Command:
-    """Add the options that say which part is shown; ``union``: also all that layers cover."""
-    first = AREA_OR_UNION if union else AREA_OPTIONS[0]
-    for option in reversed((first, *AREA_OPTIONS[1:])):
-        function = option(function)
-    return function
-
-
-class Area(Numbers):
-    """Map bounds, or the word for all that layers cover."""
-
-    def __init__(self) -> None:
-        super().__init__(4, "X1,Y1,X2,Y2|union")
-
-    def convert(self, value: Any, param: Any, ctx: Any) -> Any:
-        """Read bounds, or union."""
-        return value if value == "union" else super().convert(value, param, ctx)
-
-
-AREA_OR_UNION = click.option(
-    "--area", type=Area(), help="Map bounds to show, or union: all that the layers cover."
-)
-
-
-def area_of(options: dict[str, Any]) -> str:
-    """Return what a stack of layers covers where no bounds are given."""
-    return "union" if options["area"] == "union" else "bottom"
-
-
-def view_of(options: dict[str, Any], size: Any = None) -> Any:
-    """Return the view that the options say."""
-    from spectrane.model.view import View
-
-    rows, columns = (
-        None if pair is None else (int(pair[0]), int(pair[1]))
-        for pair in (options["rows"], options["columns"])
-    )
-    bounds = None if options["area"] == "union" else options["area"]
-    if bounds is None and options["center"] is None:
-        refuse(["area_crs"], "without --area or --center")
-    try:
-        return View(
-            bounds=bounds, rows=rows, columns=columns, size=size,
-            center=options["center"], pixel=options["pixel"], crs=options["area_crs"],
-            stored=options["stored"],
-        )  # fmt: skip
-    except LookError as error:
-        raise click.UsageError(str(error)) from error
+AREA_NAMES = frozenset(AreaOptions.__dataclass_fields__) - frozenset(Options.__dataclass_fields__)
+"""Options that say which part is shown."""

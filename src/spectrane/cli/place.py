@@ -2,47 +2,24 @@
 
 from __future__ import annotations
 
-import json
 import re
+from dataclasses import dataclass
 from typing import Any
 
 import click
 
-from spectrane.cli.common import (
-    Numbers,
-    ParamType,
-    examples,
-    force_option,
-    progress_bar,
-    refuse,
-    shared_options,
-    told_warnings,
-)
-from spectrane.model.resampling import RESAMPLINGS
+from spectrane.cli import vocabulary as words
+from spectrane.cli.answering import answering, data_facts, data_line, file_facts, size_text
+from spectrane.cli.files import OpeningOptions, required
+from spectrane.cli.looks import side_of
+from spectrane.cli.options import Command, argument, command_of, option
+from spectrane.cli.progress import progress_bar
+from spectrane.cli.values import Corners
+from spectrane.model.whole_files import check_target
 from spectrane.spatial.fitting import FITS
 
 
-class Corners(ParamType):
-    """Two or four map positions with blanks or semicolons between them."""
-
-    name = "X,Y X,Y [X,Y X,Y]"
-
-    def convert(self, value: Any, param: Any, ctx: Any) -> list[tuple[float, float]]:
-        """Read positions such as '0,10 20,0'."""
-        if not isinstance(value, str):
-            found: list[tuple[float, float]] = value
-            return found
-        try:
-            pairs = [tuple(float(n) for n in part.split(","))
-                     for part in value.replace(";", " ").split()]  # fmt: skip
-        except ValueError:
-            pairs = []
-        if len(pairs) not in (2, 4) or any(len(pair) != 2 for pair in pairs):
-            self.fail(f"{value!r} is not two or four positions X,Y.", param, ctx)
-        return [(pair[0], pair[1]) for pair in pairs]
-
-
-class PlaceCommand(click.Command):
+class PlaceCommand(Command):
     """A command whose corners need no quotes."""
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
@@ -59,85 +36,95 @@ class PlaceCommand(click.Command):
         return super().parse_args(ctx, joined)
 
 
-@click.command("place", cls=PlaceCommand)
-@click.argument("file")
-@click.argument("out")
-@click.option("--corners", type=Corners(), help="Outer corners: first and last pixel's, or all "
-              "four clockwise from the first pixel's.")  # fmt: skip
-@click.option("--bounds", type=Numbers(4, "X1,Y1,X2,Y2"), help="Map bounds of the whole picture.")
-@click.option("--points", type=click.Path(), help="Tie points: CSV with row, column, x, y.")
-@click.option("--leave-out", multiple=True, metavar="NAME", help="A tie point not to be used.")
-@click.option("--crs", help="The system of the result: EPSG:CODE.")
-@click.option("--points-crs", help="The system of the positions, where it is another.")
-@click.option(
-    "--fit", type=click.Choice(list(FITS)), help="How tie points are fitted; affine if unsaid."
-)
-@click.option("--pixel-size", type=float, help="Of a result that is resampled, in map units.")
-@click.option("--resample", type=click.Choice(RESAMPLINGS))
-@force_option
-@click.option("--compress", help="TIFF: deflate, zstd, lzw or none.")
-@click.option("--overwrite", is_flag=True, help="Replace a file that exists.")
-@click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
-@shared_options
-@examples(
-    "place demo/barrage_plan.png plan.tif --points demo/barrage_points.csv --crs EPSG:32727",
-    "place demo/barrage_plan.png plan.tif --corners 493159,7358999 493523,7355461 491871,7355249 "
-    "491507,7358787 --crs EPSG:32727",
-)
-def command(file: str, out: str, **options: Any) -> None:
-    """Give a picture a place by corners, bounds or tie points; OUT is a TIFF, KML or KMZ.
+@dataclass(frozen=True)
+class PlaceOptions(OpeningOptions):
+    """What ``place`` takes."""
+
+    file: str = argument("FILE")
+    output: str | None = words.output("The file (.tif), or ground overlays (.kml, .kmz).")
+    corners: list[tuple[float, float]] | None = option(
+        "--corners", group="Place", type=Corners(),
+        help="Outer corners: first and last pixel's, or all four clockwise from the first pixel's.",
+    )  # fmt: skip
+    bounds: tuple[float, float, float, float] | None = words.bounds()
+    points: str | None = words.points()
+    leave_out: tuple[str, ...] = option("--leave-out", group="Place", multiple=True,
+                                        metavar="NAME", help="A point not to be used.")  # fmt: skip
+    crs: str | None = words.crs()
+    points_crs: str | None = words.points_crs()
+    fit: str | None = option("--fit", group="Place", type=click.Choice(list(FITS)),
+                             help="How points are fitted; affine if unsaid.")  # fmt: skip
+    pixel_size: tuple[float, ...] | None = words.pixel_size()
+    resample: str | None = words.resample()
+    force: bool = words.force()
+    compress: str | None = words.compress()
+    overwrite: bool = words.overwrite()
+
+
+@command_of("place", PlaceOptions, kind=PlaceCommand, examples=(
+    "place demo/barrage_plan.png -o plan.tif --points demo/barrage_points.csv --crs EPSG:32727",
+    "place demo/barrage_plan.png -o plan.tif --corners 493159,7358999 493523,7355461 "
+    "491871,7355249 491507,7358787 --crs EPSG:32727",
+))  # fmt: skip
+def command(options: PlaceOptions) -> None:
+    """Give a picture a place by corners, bounds or tie points (named points of row and column).
 
     Where the fit is affine no pixel is touched. Each tie point's miss is told, and the worst named.
     """
-    import spectrane.raster
-    import spectrane.together
+    from spectrane.opening import open_raster
+    from spectrane.together import place
 
-    quiet = options["quiet"]
-    names = ("corners", "bounds", "points", "crs", "points_crs", "fit", "pixel_size", "resample",
-             "force", "leave_out")  # fmt: skip
-    given = {name: options[name] for name in names}
-    if sum(given[name] is not None for name in ("corners", "bounds", "points")) != 1:
+    out = required(options.output)
+    ways = [options.corners, options.bounds, options.points]
+    if sum(way is not None for way in ways) != 1:
         raise click.UsageError("say the place by one of --corners, --bounds and --points")
-    if options["points"] is None:
-        refuse(["leave_out"], "without --points")
+    if options.points is None:
+        options.refuse(["leave_out"], "without --points")
+    check_target(out, overwrite=options.overwrite)
     with (
-        told_warnings(quiet or options["as_json"]) as told,
-        spectrane.raster.open(file) as raster,
-        progress_bar(out, quiet) as progress,
+        answering(options) as answer,
+        open_raster(options.file, **options.opening()) as raster,
+        progress_bar(out, options.quiet) as progress,
     ):
-        placed = spectrane.together.place(raster, **given)
+        placed = place(
+            raster, corners=options.corners, bounds=options.bounds, points=options.points,
+            crs=options.crs, points_crs=options.points_crs, fit=options.fit,
+            pixel_size=side_of(options.pixel_size), resample=options.resample,
+            force=options.force, leave_out=options.leave_out,
+        )  # fmt: skip
+        found = placed.metadata["placement"]
         if out.lower().endswith((".kml", ".kmz")):
             from spectrane.display.layers import Layer
             from spectrane.pages.kml import write_kml
 
-            write_kml([Layer(placed)], out, overwrite=options["overwrite"])
+            options.refuse(["compress"], "in KML")
+            write_kml([Layer(placed)], out, overwrite=options.overwrite)
+            facts, line = file_facts(out), f"{out}: {size_text(out)}"
         else:
-            own = {"compress": options["compress"]} if options["compress"] else {}
-            placed.save(out, overwrite=options["overwrite"], progress=progress, **own)
-    _tell(placed, out, told, options)
+            own: dict[str, Any] = {"compress": options.compress} if options.compress else {}
+            placed.save(out, overwrite=options.overwrite, progress=progress, **own)
+            facts = data_facts(out)
+            line = data_line(facts)
+        bounds = placed.grid.bounds
+        answer.add(facts | {"input": options.file, "bounds": bounds, "placement": found}, line,
+                   *_lines(found, bounds))  # fmt: skip
 
 
-def _tell(placed: Any, out: str, told: list[str], options: dict[str, Any]) -> None:
-    found = placed.metadata["placement"]
-    bounds = placed.grid.bounds
-    if options["as_json"]:
-        click.echo(json.dumps({"output": out, "bounds": bounds, **found, "told": told}))
-        return
-    if options["quiet"]:
-        return
-    rows, columns = placed.grid.shape
+def _lines(found: dict[str, Any], bounds: Any) -> list[str]:
+    """Return how the fit was, for a person."""
     place = ", ".join(f"{value:.10g}" for value in bounds)
-    click.echo(f"{out}: {columns} x {rows}, {found['fit']}, covers ({place})")
+    lines = [f"  {found['fit']}, covers ({place})"]
     if not found["points"]:
-        return
-    click.echo(f"  {'point':<10}{'row':>9}{'column':>9}{'miss x':>11}{'miss y':>11}{'miss':>11}"
-               f"{'pixels':>9}{'alone':>11}")  # fmt: skip
+        return lines
+    lines.append(f"  {'point':<10}{'row':>9}{'column':>9}{'miss x':>11}{'miss y':>11}{'miss':>11}"
+                 f"{'pixels':>9}{'alone':>11}")  # fmt: skip
     for one in found["points"]:
         alone = "" if one["miss_alone"] is None else f"{one['miss_alone']:.4g}"
-        click.echo(f"  {one['point']:<10}{one['row']:>9.1f}{one['column']:>9.1f}"
-                   f"{one['miss_x']:>11.4g}{one['miss_y']:>11.4g}{one['miss']:>11.4g}"
-                   f"{one['miss_pixels']:>9.3g}{alone:>11}")  # fmt: skip
+        lines.append(f"  {one['point']:<10}{one['row']:>9.1f}{one['column']:>9.1f}"
+                     f"{one['miss_x']:>11.4g}{one['miss_y']:>11.4g}{one['miss']:>11.4g}"
+                     f"{one['miss_pixels']:>9.3g}{alone:>11}")  # fmt: skip
     worst = f"worst: point {found['worst']}" if found["worst"] is not None else (
         f"the points do not tell which of {', '.join(found['suspects'])} is wrong")  # fmt: skip
-    click.echo(f"  root mean square {found['rms']:.4g} map units, {found['rms_pixels']:.3g} "
-               f"pixels; {worst}")  # fmt: skip
+    lines.append(f"  root mean square {found['rms']:.4g} map units, {found['rms_pixels']:.3g} "
+                 f"pixels; {worst}")  # fmt: skip
+    return lines

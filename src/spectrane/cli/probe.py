@@ -3,132 +3,146 @@
 from __future__ import annotations
 
 import contextlib
+from dataclasses import dataclass
 from typing import Any
 
 import click
 
-from spectrane.cli.common import (
-    Numbers,
-    Size,
-    examples,
-    print_table,
-    refuse,
-    refuse_others,
-    shared_options,
-    told_warnings,
-)
-from spectrane.cli.looks import computed, look_fields, look_for, look_options
-from spectrane.model.whole_files import written_whole
-
-_BY_BAND = ("positions", "pixels", "points", "points_crs", "layer", "profile", "csv_path",
-            "spectra", "keep_spectra", "nodata", "nodata_when", "compute", "unit")  # fmt: skip
-"""Options that a profile reads."""
+from spectrane.cli import vocabulary as words
+from spectrane.cli.answering import Answer, answering, file_facts, records, size_text, table_text
+from spectrane.cli.files import OpeningOptions
+from spectrane.cli.looks import LOOK_ONLY, LookOptions
+from spectrane.cli.options import argument, command_of, option
+from spectrane.cli.values import Numbers
+from spectrane.model.whole_files import check_target, written_whole
 
 
-@click.command("probe")
-@click.argument("files", nargs=-1, required=True, metavar="FILE...")
-@click.option("--at", "positions", multiple=True, type=Numbers(2, "X,Y[,Z]", most=3),
-              help="A map position; X,Y,Z in mm for volumes.")  # fmt: skip
-@click.option("--pixel-at", "pixels", multiple=True, type=Numbers(2, "ROW,COLUMN"),
-              help="A pixel, from 0.")  # fmt: skip
-@click.option("--voxel-at", "voxels", multiple=True, type=Numbers(3, "I,J,K"),
-              help="A voxel of the first volume, from 0.")  # fmt: skip
-@click.option("--points", type=click.Path(),
-              help="GeoJSON, GeoPackage, or CSV (name, x, y, z or row, column).")  # fmt: skip
-@click.option("--points-crs", help="The system of the positions, where it is not the raster's.")
-@click.option("--layer", help="The layer of a GeoPackage with several.")
-@click.option(
-    "--profile",
-    type=click.Path(),
-    help="Values by band, or by frame of a volume, as a figure (.png).",
-)
-@click.option("--region", type=click.Path(),
-              help="Instead of points: a volume that is not 0 where voxels count.")  # fmt: skip
-@click.option("--csv", "csv_path", type=click.Path(), help="The table as CSV.")
-@click.option("--spectra", type=click.Path(), help="Named spectra (.toml) to rank by nearness.")
-@click.option("--keep-spectra", type=click.Path(), help="Keep the points' spectra (.toml).")
-@look_options
-@click.option("--size", type=Size(), default="1280x800", help="Pixels of the figure.")
-@click.option("--overwrite", is_flag=True, help="Replace files that exist.")
-@click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
-@shared_options
-@examples(
+@dataclass(frozen=True)
+class ProbeOptions(LookOptions, OpeningOptions):
+    """What ``probe`` takes."""
+
+    files: tuple[str, ...] = argument("FILE...", many=True, required=True)
+    at: tuple[tuple[float, ...], ...] = words.position(multiple=True)
+    pixel_at: tuple[tuple[int, int], ...] = option(
+        "--pixel-at", group="Place", multiple=True, type=Numbers(2, "ROW,COLUMN", kind=int),
+        help="A pixel, from 0.",
+    )  # fmt: skip
+    voxel_at: tuple[tuple[int, int, int], ...] = option(
+        "--voxel-at", group="Place", multiple=True, type=Numbers(3, "I,J,K", kind=int),
+        help="A voxel of the first volume, from 0.",
+    )  # fmt: skip
+    points: str | None = words.points()
+    points_crs: str | None = words.points_crs()
+    layer: str | None = words.layer("Place")
+    region: str | None = option(
+        "--region", group="Place", type=click.Path(),
+        help="Instead of points: a volume that is not 0 where voxels count.",
+    )  # fmt: skip
+    profile: str | None = option(
+        "--profile", group="Output", type=click.Path(),
+        help="Values by band, or by frame of a volume, as a figure (.png, .pdf, .svg).",
+    )  # fmt: skip
+    csv: str | None = words.csv()
+    spectra: str | None = option("--spectra", group="Result", type=click.Path(),
+                                 help="Named spectra (.toml) to rank by nearness.")  # fmt: skip
+    keep_spectra: str | None = option("--keep-spectra", group="Output", type=click.Path(),
+                                      help="Keep the points' spectra (.toml).")  # fmt: skip
+    size: tuple[int, int] = words.size((800, 1280))
+    overwrite: bool = words.overwrite()
+
+
+@command_of("probe", ProbeOptions, examples=(
     "probe demo/sound_8band.tif demo/sound_thermal.tif --at 490000,7357000",
     "probe demo/sound_8band.tif --points demo/stations.csv --profile spectra.png",
     "probe demo/fetlock.nii.gz demo/fetlock_effect.nii.gz --at 12,0,9",
-)
-def command(files: tuple[str, ...], **options: Any) -> None:
+))  # fmt: skip
+def command(options: ProbeOptions) -> None:
     """Tell what stands under a point: stored number, physical value, shown level and colour.
 
     With --profile, or polygons in --points, values by band are drawn or tabled instead.
     """
     from spectrane.opening import open as open_any
-    from spectrane.opening import probe, profile
     from spectrane.volume import Volume
 
     points = _points(options)
-    fields = look_fields(options)
-    with told_warnings(options["quiet"] or options["as_json"]), contextlib.ExitStack() as stack:
-        opened = [stack.enter_context(open_any(file)) for file in files]
+    fields = options.look_fields()
+    count = len(options.files)
+    outputs = [one for one in (options.csv, options.profile, options.keep_spectra) if one]
+    if not outputs:
+        options.refuse(["overwrite"], "without a file to write")
+    if not options.profile:
+        options.refuse(["size"], "without --profile")
+    for one in outputs:
+        check_target(one, overwrite=options.overwrite)
+    with answering(options) as answer, contextlib.ExitStack() as stack:
+        opened = [stack.enter_context(open_any(file, **options.opening(k, count)))
+                  for k, file in enumerate(options.files)]  # fmt: skip
         if any(isinstance(one, Volume) for one in opened):
-            refuse_others(("positions", "voxels", "points", "profile", "region", "csv_path",
-                           *(["size"] if options["profile"] else [])),
-                          "of volumes")  # fmt: skip
-            _tell(_of_volumes(opened, points, options, stack), options)
-            return
-        if options["region"]:
-            raise click.UsageError("--region is for volumes; rasters take polygons by --points")
-        if any(len(at) == 3 for at in options["positions"]) or options["voxels"]:
-            raise click.UsageError("three numbers are for volumes; rasters take --at X,Y")
-        layers = []
-        for raster in opened:
-            raster = computed(raster, options, among=len(files))
-            layers.append((raster, look_for(raster, options, fields)))
-        by_band = options["profile"] or options["spectra"] or options["keep_spectra"]
-        if not options["profile"]:
-            refuse(["size"], "without --profile")
-        if by_band or _has_polygons(points):
-            if len(files) > 1:
-                raise click.UsageError("values by band are of one file; say one")
-            refuse_others((*_BY_BAND, *(["size"] if options["profile"] else [])),
-                          "with values by band: they are not shown")  # fmt: skip
-            table = profile(layers[0][0], points, crs=options["points_crs"])
-            _profile(layers[0][0], table, options)
+            table = _of_volumes(opened, points, options, stack)
         else:
-            table = probe(layers, points=points, crs=options["points_crs"])
-        _tell(table, options)
+            table = _of_rasters(opened, points, fields, options, answer)
+        _tell(table, outputs, options, answer)
 
 
-def _points(options: dict[str, Any]) -> Any:
-    listed: list[dict[str, Any]] = [
-        dict(zip("xyz", at, strict=False)) for at in options["positions"]]  # fmt: skip
-    listed += [{"row": int(row), "column": int(column)} for row, column in options["pixels"]]
-    listed += [dict(zip("ijk", map(int, at), strict=True)) for at in options["voxels"]]
-    if bool(listed) + bool(options["points"]) + bool(options["region"]) != 1:
+def _points(options: ProbeOptions) -> Any:
+    if any(len(at) == 1 for at in options.at):
+        raise click.UsageError("--at: expected X,Y on a map, or X,Y,Z in mm of a volume")
+    listed: list[dict[str, Any]] = [dict(zip("xyz", at, strict=False)) for at in options.at]
+    listed += [{"row": row, "column": column} for row, column in options.pixel_at]
+    listed += [dict(zip("ijk", at, strict=True)) for at in options.voxel_at]
+    if bool(listed) + bool(options.points) + bool(options.region) != 1:
         raise click.UsageError(
             "say where: --at X,Y, --pixel-at ROW,COLUMN, --voxel-at I,J,K, --points FILE, or "
             "--region FILE"
         )
-    path = options["points"]
+    path = options.points
     if listed or path is None or path.lower().endswith(".csv"):
-        if options["layer"]:
-            raise click.UsageError("--layer is for --points FILE of a GeoPackage")
+        options.refuse(["layer"], "but with --points FILE of a GeoPackage")
         return listed or path
     from spectrane.spatial.shapes import shapes_of
 
-    return shapes_of(path, crs=options["points_crs"], layer=options["layer"], option="points_crs")
+    return shapes_of(path, crs=options.points_crs, layer=options.layer, option="points_crs")
 
 
-def _of_volumes(opened: list[Any], points: Any, options: dict[str, Any], stack: Any) -> Any:
+def _of_rasters(
+    opened: list[Any], points: Any, fields: dict[str, Any], options: ProbeOptions, answer: Answer
+) -> Any:
+    """Return what stands under points of rasters, or values by band."""
+    from spectrane.opening import probe, profile
+
+    options.refuse(["region"], "of rasters, which take polygons by --points")
+    options.refuse(["voxel_at"], "of rasters, which take --at X,Y and --pixel-at")
+    if any(len(at) == 3 for at in options.at):
+        raise click.UsageError("--at X,Y,Z is for volumes; rasters take --at X,Y")
+    layers = []
+    for raster in opened:
+        shown = options.computed(raster, among=len(opened))
+        layers.append((shown, options.look_for(shown, fields)))
+    by_band = options.profile or options.spectra or options.keep_spectra
+    if not by_band and not _has_polygons(points):
+        return probe(layers, points=points, crs=options.points_crs)
+    if len(opened) > 1:
+        raise click.UsageError("values by band are of one file; say one")
+    options.refuse(LOOK_ONLY - {"nodata_when"}, "with values by band: they are not shown")
+    table = profile(layers[0][0], points, crs=options.points_crs)
+    _by_band(layers[0][0], table, options, answer)
+    return table
+
+
+def _of_volumes(opened: list[Any], points: Any, options: ProbeOptions, stack: Any) -> Any:
     """Return what stands under points of volumes, or the profile by frame."""
     from spectrane.opening import open as open_any
     from spectrane.opening import probe, profile
 
-    if not options["profile"] and not options["region"]:
+    options.refuse_others(("at", "voxel_at", "points", "profile", "region", "csv", "size"),
+                          "of volumes")  # fmt: skip
+    if not options.profile and not options.region:
         return probe(opened, points=points)
-    region = stack.enter_context(open_any(options["region"])) if options["region"] else None
+    if len(opened) > 1:
+        raise click.UsageError("values by frame are of one volume; say one")
+    region = stack.enter_context(open_any(options.region)) if options.region else None
     table = profile(opened[0], points, region=region)
-    if options["profile"]:
+    if options.profile:
         _draw_profile(table, options)
     return table
 
@@ -140,39 +154,46 @@ def _has_polygons(points: Any) -> bool:
         feature.geometry.get("type") != "Point" for feature in points.features)  # fmt: skip
 
 
-def _profile(raster: Any, table: Any, options: dict[str, Any]) -> None:
+def _by_band(raster: Any, table: Any, options: ProbeOptions, answer: Answer) -> None:
+    """Draw, keep and rank values by band as asked."""
     from spectrane.analysis.spectra import Spectra
 
     inside = table[table["note"].isna()]
     zones = {name: zone["mean"].tolist() for name, zone in inside.groupby("zone", sort=False)}
-    if options["profile"]:
+    if options.profile:
         _draw_profile(inside, options)
     waves = [band.wavelength or float(k) for k, band in enumerate(raster.bands, 1)]
-    if options["keep_spectra"]:
+    if options.keep_spectra:
         kept = Spectra(waves, {}, raster.bands[0].unit)
         for name, values in zones.items():
             kept.add(name, values)
-        kept.save(options["keep_spectra"], overwrite=options["overwrite"])
-    if options["spectra"] and not options["quiet"]:
-        known = Spectra.load(options["spectra"])
+        kept.save(options.keep_spectra, overwrite=options.overwrite)
+    if options.spectra:
+        known = Spectra.load(options.spectra)
         for name, values in zones.items():
-            best = ", ".join(f"{k} {angle:.3f}" for k, angle in known.ranked(values)[:3])
-            click.echo(f"{name}: nearest are {best} (spectral angle)")
+            ranked = known.ranked(values)[:3]
+            best = ", ".join(f"{one} {angle:.3f}" for one, angle in ranked)
+            answer.add(
+                {"zone": name,
+                 "nearest": [{"spectrum": one, "angle": angle} for one, angle in ranked]},
+                f"{name}: nearest are {best} (spectral angle)",
+            )  # fmt: skip
 
 
-def _draw_profile(table: Any, options: dict[str, Any]) -> None:
+def _draw_profile(table: Any, options: ProbeOptions) -> None:
     from spectrane.figures.paper import save
     from spectrane.figures.profile import profile
 
-    figure = profile(table, size=options["size"])
-    save(figure, options["profile"], overwrite=options["overwrite"])
+    assert options.profile is not None
+    save(profile(table, size=options.size), options.profile, overwrite=options.overwrite)
 
 
-def _tell(table: Any, options: dict[str, Any]) -> None:
-    if options["csv_path"]:
-        with written_whole(options["csv_path"], overwrite=options["overwrite"]) as file:
+def _tell(table: Any, outputs: list[str], options: ProbeOptions, answer: Answer) -> None:
+    if options.csv:
+        with written_whole(options.csv, overwrite=options.overwrite) as file:
             file.write(table.to_csv(index=False).encode())
-    if options["as_json"]:
-        click.echo(table.to_json(orient="records"))
-    elif not options["quiet"]:
-        print_table(table)
+    for row in records(table):
+        answer.add(row)
+    answer.say(table_text(table))
+    for one in outputs:
+        answer.add(file_facts(one), f"{one}: {size_text(one)}")

@@ -2,120 +2,147 @@
 
 from __future__ import annotations
 
-import json
 import warnings
+from dataclasses import dataclass
 from typing import Any
 
 import click
 
-from spectrane.cli.common import examples, shared_options
+from spectrane.cli import vocabulary as words
+from spectrane.cli.answering import Answer, answering, file_facts, size_text
+from spectrane.cli.options import Options, argument, command_of, option
 from spectrane.formats import raw
-from spectrane.formats.raw import INTERLEAVES, ORDERS
+from spectrane.formats.flat import ORDERS
 from spectrane.formats.sidecar_schema import RawTable
 from spectrane.model.errors import ExistingFile, FormatError
 from spectrane.model.look import Look
 from spectrane.model.whole_files import check_target, written_whole
 
-TYPES = ("uint8", "uint16", "uint32", "uint64", "int8", "int16", "int32", "int64", "float16",
-         "float32", "float64")  # fmt: skip
+_RANKED = 10
+"""Guesses that are told; of these the first few are shown."""
+_SHOWN = 4
 
 
-@click.command("raw")
-@click.argument("file")
-@click.option("--rows", type=click.IntRange(min=1), help="Rows.")
-@click.option("--columns", type=click.IntRange(min=1), help="Columns.")
-@click.option("--bands", type=click.IntRange(min=1), help="Bands; default 1.")
-@click.option("--type", "kind", type=click.Choice(TYPES), help="Type; default uint8.")
-@click.option("--order", type=click.Choice(ORDERS), default="little",
-              help="Byte order.")  # fmt: skip
-@click.option("--header", type=click.IntRange(min=0), default=0, help="Bytes before the numbers.")
-@click.option("--interleave", type=click.Choice(INTERLEAVES), default="bsq",
-              help="Band by band, row by row, or pixel by pixel.")  # fmt: skip
-@click.option("--guess", is_flag=True, help="Rank the layouts that fit by how smooth they are.")
-@click.option("--preview", type=click.Path(), help="A picture (.png) of the best guesses.")
-@click.option("--keep", is_flag=True, help="With --guess: keep the best one.")
-@click.option("--overwrite", is_flag=True, help="Replace a description or preview that exists.")
-@click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
-@shared_options
-@examples(
+@dataclass(frozen=True)
+class RawOptions(Options):
+    """What ``raw`` takes."""
+
+    file: str = argument("FILE")
+    rows: int | None = option("--rows", group="Input", type=click.IntRange(min=1),
+                              help="How many rows there are.")  # fmt: skip
+    columns: int | None = option("--columns", group="Input", type=click.IntRange(min=1),
+                                 help="How many columns there are.")  # fmt: skip
+    bands: int | None = option("--bands", group="Input", type=click.IntRange(min=1),
+                               help="How many bands there are; 1 if unsaid.")  # fmt: skip
+    type: str | None = words.number_type()
+    order: str | None = option("--order", group="Input", type=click.Choice(ORDERS),
+                               help="Byte order; little if unsaid.")  # fmt: skip
+    header: int | None = option("--header", group="Input", type=click.IntRange(min=0),
+                                help="Bytes before the numbers; none if unsaid.")  # fmt: skip
+    interleave: str | None = words.interleave()
+    guess: bool = option("--guess", group="Result", is_flag=True,
+                         help="Rank the layouts that fit by how smooth they are.")  # fmt: skip
+    keep_best: bool = option("--keep-best", group="Result", is_flag=True,
+                             help="With --guess: keep the first one.")  # fmt: skip
+    preview: str | None = words.preview()
+    overwrite: bool = words.overwrite()
+
+
+@command_of("raw", RawOptions, examples=(
     "raw demo/sound_pan.bin --rows 640 --columns 400",
     "raw demo/sound_pan.bin --rows 640 --columns 400 --guess --preview guesses.png",
-)
-def command(file: str, **options: Any) -> None:
+))  # fmt: skip
+def command(options: RawOptions) -> None:
     """Describe a headerless binary; after that it opens like any other file.
 
-    The layout is checked against the file's size, and kept in a sidecar beside it.
+    The layout is checked against the file's size, and kept in a sidecar beside it. Unsaid are one
+    band of uint8, little-endian, band by band. With --preview the best guesses are drawn.
     """
-    if options["guess"]:
-        _guess(file, options)
-        return
-    if options["rows"] is None or options["columns"] is None:
-        raise click.UsageError("say --rows and --columns, or ask for a --guess")
-    _keep(file, _table(options), options)
+    if not options.guess:
+        options.refuse(["keep_best", "preview"], "without --guess")
+        if options.rows is None or options.columns is None:
+            raise click.UsageError("say --rows and --columns, or ask for a --guess")
+    elif not options.keep_best and not options.preview:
+        options.refuse(["overwrite"], "without --keep-best or --preview")
+    with answering(options) as answer:
+        if options.guess:
+            _guess(options, answer)
+        else:
+            _keep(_table(options), options, answer)
 
 
-def _table(options: dict[str, Any]) -> Any:
+def _table(options: RawOptions) -> RawTable:
+    assert options.rows is not None
+    assert options.columns is not None
+    given: dict[str, Any] = {"order": options.order, "interleave": options.interleave}
     return RawTable(
-        rows=options["rows"], columns=options["columns"], bands=options["bands"] or 1,
-        type=options["kind"] or "uint8", order=options["order"], header=options["header"],
-        interleave=options["interleave"],
+        rows=options.rows, columns=options.columns, bands=options.bands or 1,
+        type=options.type or "uint8", header=options.header or 0,
+        **{name: value for name, value in given.items() if value is not None},
     )  # fmt: skip
 
 
-def _keep(file: str, table: Any, options: dict[str, Any]) -> None:
-    from spectrane.formats import raw, sidecar
+def _keep(table: RawTable, options: RawOptions, answer: Answer) -> None:
+    from spectrane.formats import sidecar
     from spectrane.formats.keeping import write_sidecar
 
-    opened = raw.file_of(file)
+    replacing = options.overwrite
+    opened = raw.file_of(options.file)
     raw.check_size(opened.name, opened.size, table)
     before = sidecar.text_of(opened.name)
     known = sidecar.read(opened.name)
-    if known is not None and known.raw not in (None, table) and not options["overwrite"]:
+    if known is not None and known.raw not in (None, table) and not replacing:
         raise ExistingFile(
-            f"{sidecar.path_of(file)}: describes another layout already; --overwrite replaces it"
+            f"{sidecar.path_of(options.file)}: describes another layout already; --overwrite "
+            "replaces it"
         )
     write_sidecar(opened.name, {"raw": table.model_dump()}, before)
-    if options["as_json"]:
-        facts = {"sidecar": sidecar.path_of(file), "raw": table.model_dump()}
-        click.echo(json.dumps(facts, indent=2))
-    elif not options["quiet"]:
-        click.echo(f"{file}: {raw.spoken(table)}; kept in {sidecar.path_of(file)}")
+    kept = sidecar.path_of(options.file)
+    answer.add(file_facts(kept) | {"input": options.file, "layout": table.model_dump()},
+               f"{options.file}: {raw.spoken(table)}; kept in {kept}")  # fmt: skip
 
 
-def _guess(file: str, options: dict[str, Any]) -> None:
-    opened = raw.file_of(file)
+def _guess(options: RawOptions, answer: Answer) -> None:
+    opened = raw.file_of(options.file)
     found = raw.guesses(
-        opened, rows=options["rows"], columns=options["columns"], bands=options["bands"],
-        type=options["kind"], header=options["header"],
+        opened, rows=options.rows, columns=options.columns, bands=options.bands,
+        type=options.type, header=options.header or 0,
     )  # fmt: skip
+    complete = options.rows is not None and options.columns is not None
+    if not complete:
+        ways = (options.order, options.interleave)
+        found = [one for one in found if all(
+            way in (None, is_so) for way, is_so in
+            zip(ways, (one[1].order, one[1].interleave), strict=True))]  # fmt: skip
     if not found:
-        raise FormatError(f"{file}: no layout fits its {opened.size} bytes; is there a --header?")
-    said = _table(options) if options["rows"] and options["columns"] else None
-    faults = raw.named_faults(said, found[0][1]) if said else []
-    if options["preview"]:
-        _preview(opened, found[:4], options)
-    if options["as_json"]:
-        ranked = [{"roughness": r, **table.model_dump()} for r, table in found[:10]]
-        click.echo(json.dumps({"guesses": ranked, "faults": faults}, indent=2))
-    elif not options["quiet"]:
-        for number, (roughness, table) in enumerate(found[:10], 1):
-            click.echo(f"{number:>2}  roughness {roughness:.3f}  {raw.spoken(table)}")
-        for fault in faults:
-            click.echo(f"likely fault: {fault}")
-        if options["preview"]:
-            click.echo(f"{options['preview']}: the best of them side by side")
-        if not options["keep"]:
-            click.echo("look at them, then say the right one, or --guess --keep for the first")
-    if options["keep"]:
-        _keep(file, found[0][1], options)
+        raise FormatError(f"{options.file}: no layout fits its {opened.size} bytes; is there a "
+                          "--header?")  # fmt: skip
+    faults = raw.named_faults(_table(options), found[0][1]) if complete else []
+    if options.preview:
+        _preview(opened, found[:_SHOWN], options.preview, options.overwrite)
+    for number, (roughness, table) in enumerate(found[:_RANKED], 1):
+        answer.add(
+            {"input": options.file, "rank": number, "roughness": roughness,
+             "layout": table.model_dump(), "faults": faults if number == 1 else []},
+            f"{number:>2}  roughness {roughness:.3f}  {raw.spoken(table)}",
+        )  # fmt: skip
+    answer.say(*(f"likely fault: {fault}" for fault in faults))
+    if options.preview:
+        answer.add(file_facts(options.preview),
+                   f"{options.preview}: the best of them side by side, "
+                   f"{size_text(options.preview)}")  # fmt: skip
+    if options.keep_best:
+        _keep(found[0][1], options, answer)
+    else:
+        answer.say("look at them, then say the right one, or --guess --keep-best for the first")
 
 
-def _preview(opened: Any, found: list[Any], options: dict[str, Any]) -> None:
+def _preview(opened: Any, found: list[Any], picture: str, overwrite: bool) -> None:
     from spectrane.display.render import render
     from spectrane.display.side_by_side import side_by_side
     from spectrane.formats.png.encoding import encode_png
 
-    check_target(options["preview"], overwrite=options["overwrite"])
+    check_target(picture, overwrite=overwrite)
     look = Look(channels=1, limits="percentile:2,98")
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")  # most of them are wrong, which is to be seen
@@ -123,5 +150,5 @@ def _preview(opened: Any, found: list[Any], options: dict[str, Any]) -> None:
                     for _, table in found]  # fmt: skip
     captions = [f"{k}. {raw.spoken(table)}" for k, (_, table) in enumerate(found, 1)]
     sheet = side_by_side(pictures, captions)
-    with written_whole(options["preview"], overwrite=options["overwrite"]) as file:
+    with written_whole(picture, overwrite=overwrite) as file:
         file.write(encode_png(sheet, {"Description": "Preview of guessed layouts, not data."}))

@@ -2,116 +2,104 @@
 
 from __future__ import annotations
 
-import json
-import os
+from dataclasses import asdict, dataclass
 from typing import Any
 
 import click
 
-from spectrane.cli.common import (
-    Size,
-    damaged_option,
-    examples,
-    for_each,
-    progress_bar,
-    shared_options,
-    told_warnings,
-)
-from spectrane.cli.looks import area_options, computed, look_fields, look_for, look_options, view_of
+from spectrane.cli import vocabulary as words
+from spectrane.cli.answering import Answer, answering, file_facts, for_each, size_text
+from spectrane.cli.files import OpeningOptions, targets
+from spectrane.cli.looks import AreaOptions, LookOptions
+from spectrane.cli.options import argument, command_of, option
+from spectrane.cli.progress import progress_bar
 from spectrane.display.picture import check_picture_name
 from spectrane.model.whole_files import check_target
 
 
-@click.command("render")
-@click.argument("files", nargs=-1, required=True, metavar="FILE...")
-@click.option("--output", "-o", type=click.Path(), help="The picture to write (.png).")
-@click.option("--out-dir", type=click.Path(), help="A folder for one picture per file.")
-@look_options
-@area_options
-@click.option("--size", type=Size(), help="Fit in this many pixels; default 2048x2048 at most.")
-@click.option("--save-look", type=click.Path(), help="Keep the look in a file (.look.toml).")
-@click.option("--legend", type=click.Path(), help="The legend as a figure of its own (.png).")
-@click.option("--bits", type=click.Choice(["8", "16"]), default="8", help="Bits per channel.")
-@click.option("--member", help="Which raster of the file: its number from 1, or its name.")
-@damaged_option
-@click.option("--overwrite", is_flag=True, help="Replace pictures that exist.")
-@click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
-@shared_options
-@examples(
+@dataclass(frozen=True)
+class RenderOptions(LookOptions, AreaOptions, OpeningOptions):
+    """What ``render`` takes."""
+
+    files: tuple[str, ...] = argument("FILE...", many=True, required=True)
+    output: str | None = words.output("The picture (.png).")
+    out_dir: str | None = words.out_dir()
+    size: tuple[int, int] | None = words.size()
+    bit_depth: str = option("--bit-depth", group="Output", type=click.Choice(["8", "16"]),
+                            default="8", help="Bits per channel of the picture.")  # fmt: skip
+    save_look: str | None = option("--save-look", group="Output", type=click.Path(),
+                                   help="Keep the look in a file (.look.toml).")  # fmt: skip
+    legend: str | None = option("--legend", group="Output", type=click.Path(),
+                                help="The legend as a figure of its own (.png).")  # fmt: skip
+    overwrite: bool = words.overwrite()
+
+
+@command_of("render", RenderOptions, examples=(
     "render demo/sound_8band.tif --nodata 0 -o natural.png",
     "render demo/sound_8band.tif --channels infrared --limits percentile:2,98 -o infrared.png",
-)
-def command(files: tuple[str, ...], **options: Any) -> None:
-    """Draw rasters as pictures; the data stay as they are."""
-    targets = _targets(files, options)
-    look = look_fields(options)
-    view = view_of(options, options["size"])
-    if options["legend"] and len(files) > 1:
+    "render --colormap list -o colormaps.png",
+))  # fmt: skip
+def command(options: RenderOptions) -> None:
+    """Draw rasters as pictures; the data stay as they are.
+
+    All of a raster is drawn, in 2048x2048 pixels at most, unless --size or a place say otherwise.
+    """
+    places = targets(options.files, options.output, options.out_dir, ".png")
+    fields = options.look_fields()
+    view = options.view(options.size)
+    if options.legend and len(options.files) > 1:
         raise click.UsageError("--legend shows one picture")
-    places = dict(zip(files, targets, strict=True))
-    if options["save_look"]:
-        check_target(options["save_look"], overwrite=options["overwrite"])
-    for_each(files, lambda file: _draw(
-        file, places[file], look, view, options, first=file == files[0]))  # fmt: skip
-
-
-def _targets(files: tuple[str, ...], options: dict[str, Any]) -> list[str]:
-    output, folder = options["output"], options["out_dir"]
-    if (output is None) == (folder is None):
-        raise click.UsageError("say where the picture goes: -o OUT.png, or --out-dir FOLDER")
-    if output is not None and len(files) > 1:
-        raise click.UsageError(f"-o names one picture for {len(files)} files; use --out-dir")
-    if output is not None:
-        return [output]
-    targets = [
-        os.path.join(folder, os.path.splitext(os.path.basename(file))[0] + ".png") for file in files
-    ]
-    if len(set(targets)) < len(targets):
-        raise click.UsageError("two files would get the same picture; draw them one by one")
-    os.makedirs(folder, exist_ok=True)
-    return targets
+    if options.save_look:
+        check_target(options.save_look, overwrite=options.overwrite)
+    with answering(options) as answer:
+        for_each(
+            options.files, lambda file: _draw(file, places[file], fields, view, options, answer),
+            answer,
+        )  # fmt: skip
 
 
 def _draw(
-    file: str, target: str, fields: dict[str, Any], view: Any, options: dict[str, Any],
-    *, first: bool,
+    file: str, target: str, fields: dict[str, Any], view: Any, options: RenderOptions,
+    answer: Answer,
 ) -> None:  # fmt: skip
-    import spectrane.raster
+    from spectrane.display.render import render
+    from spectrane.opening import open_raster
 
-    quiet = options["quiet"]
+    number = options.files.index(file)
     check_picture_name(target)
-    check_target(target, overwrite=options["overwrite"])
-    with (
-        told_warnings(quiet or options["as_json"]) as told,
-        progress_bar(file, quiet),
-        spectrane.raster.open(file, member=options["member"], damaged=options["damaged"]) as raster,
-    ):
-        shown = computed(raster, options)
-        look = look_for(shown, options, fields)
-        picture = spectrane.raster.render(shown, look, view=view)
-        picture.save(target, bits=int(options["bits"]), overwrite=options["overwrite"])
-        if options["save_look"] and first:
-            look.save(options["save_look"], overwrite=options["overwrite"])
-        if options["legend"]:
+    check_target(target, overwrite=options.overwrite)
+    opening = options.opening(number, len(options.files))
+    with progress_bar(file, options.quiet), open_raster(file, **opening) as raster:
+        shown = options.computed(raster)
+        look = options.look_for(shown, fields)
+        picture = render(shown._source, look, view=view)
+        picture.save(target, bits=int(options.bit_depth), overwrite=options.overwrite)
+        kept = options.save_look if number == 0 else None
+        if kept:
+            look.save(kept, overwrite=options.overwrite)
+        if options.legend:
             from spectrane.figures.colorbar import colorbar
             from spectrane.figures.paper import save
 
-            save(colorbar(picture), options["legend"], overwrite=options["overwrite"])
-    _tell(picture, target, told, options)
+            save(colorbar(picture), options.legend, overwrite=options.overwrite)
+    _tell(picture, file, target, kept, options, answer)
 
 
-def _tell(picture: Any, target: str, told: list[str], options: dict[str, Any]) -> None:
+def _tell(
+    picture: Any, file: str, target: str, kept: str | None, options: RenderOptions, answer: Answer
+) -> None:
     rows, columns = picture.rgba.shape[:2]
-    if options["as_json"]:
-        from dataclasses import asdict
-
-        scales = [asdict(scale) for scale in picture.scales]
-        facts = {"picture": target, "rows": rows, "columns": columns, "source": picture.source,
-                 "scales": scales, "notes": list(picture.notes), "warnings": told}  # fmt: skip
-        click.echo(json.dumps(facts))
-    elif not options["quiet"]:
-        click.echo(f"{target}: {columns} x {rows}")
-        for note in picture.notes:
-            click.echo(f"  {note}")
-        for name, scale in zip(picture.channels, picture.scales, strict=False):
-            click.echo(f"  {name:<5} = {scale}")
+    lines = [f"{target}: {columns} x {rows}, {size_text(target)}"]
+    lines += [f"  {note}" for note in picture.notes]
+    lines += [f"  {name:<5} = {scale}"
+              for name, scale in zip(picture.channels, picture.scales, strict=False)]  # fmt: skip
+    lines += [f"{one}: {what}" for one, what in ((options.legend, "the legend"), (kept, "the look"))
+              if one]  # fmt: skip
+    answer.add(
+        file_facts(target) | {
+            "input": file, "rows": rows, "columns": columns, "bit_depth": int(options.bit_depth),
+            "bounds": picture.grid.bounds, "scales": [asdict(one) for one in picture.scales],
+            "notes": picture.notes, "legend": options.legend, "look": kept,
+        },
+        *lines,
+    )  # fmt: skip

@@ -2,50 +2,51 @@
 
 from __future__ import annotations
 
-import json
-from dataclasses import asdict
+import os
+from dataclasses import asdict, dataclass
 from typing import Any
 
-import click
-
-from spectrane.cli.common import counted, examples, progress_bar, shared_options
+from spectrane.cli.answering import answering, counted
+from spectrane.cli.options import Options, argument, command_of
+from spectrane.cli.progress import progress_bar
 
 _NAMED = 3
 """Files that are named of those that share something."""
 
 
-@click.command("survey")
-@click.argument("folder", type=click.Path())
-@click.option("--json", "as_json", is_flag=True, help="Answer in JSON.")
-@shared_options
-@examples(
-    "survey demo",
-    "survey demo --json",
-)
-def command(folder: str, as_json: bool, quiet: bool) -> None:
+@dataclass(frozen=True)
+class SurveyOptions(Options):
+    """What ``survey`` takes."""
+
+    folder: str = argument("FOLDER")
+
+
+@command_of("survey", SurveyOptions, examples=("survey demo", "survey demo --json"))
+def command(options: SurveyOptions) -> None:
     """List every raster and volume below a folder, found by its content whatever its name."""
+    from spectrane.analysis.description import printable, table
     from spectrane.surveying import survey
 
-    with progress_bar("looking", quiet) as progress:
-        found = survey(folder, progress)
-    if as_json:
-        click.echo(json.dumps([asdict(one) for one in found], indent=2))
-        return
-    from spectrane.analysis.description import printable, table
+    folder = options.folder
+    with answering(options) as answer:
+        with progress_bar("looking", options.quiet) as progress:
+            found = survey(folder, progress)
+        for one in found:
+            answer.add(asdict(one))
+        rows = [["File", "Format", "Size", "Bands", "Type", "Coordinates"]]
+        rows += [_row(folder, one) for one in found]
+        answer.say(printable("\n".join(table(rows))))
+        unusual = _grouped(folder, found)
+        answer.say(*(["", "Unusual"] if unusual else []),
+                   *(printable(f"  {text}") for text in unusual), "", _count(found))  # fmt: skip
 
-    rows = [["File", "Format", "Size", "Bands", "Type", "Coordinates"]]
-    rows += [_row(folder, one) for one in found]
-    click.echo(printable("\n".join(table(rows))))
-    told = _grouped(folder, found)
-    if told:
-        click.echo("\nUnusual")
-    for text in told:
-        click.echo(printable(f"  {text}"))
+
+def _count(found: list[Any]) -> str:
     broken = sum(bool(one.problem) for one in found)
     volumes = sum(one.planes is not None for one in found)
     count = counted(len(found) - volumes, "raster")
     count += f", {counted(volumes, 'volume')}" if volumes else ""
-    click.echo(f"\n{count}" + (f", {broken} of them broken" if broken else ""))
+    return count + (f", {broken} of them broken" if broken else "")
 
 
 def _grouped(folder: str, found: list[Any]) -> list[str]:
@@ -64,8 +65,6 @@ def _grouped(folder: str, found: list[Any]) -> list[str]:
 
 
 def _short(folder: str, path: str) -> str:
-    import os
-
     return os.path.relpath(path, folder)
 
 

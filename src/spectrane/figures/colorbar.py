@@ -10,6 +10,7 @@ from matplotlib.figure import Figure
 from spectrane.display.legends import Bar
 from spectrane.display.picture import Picture
 from spectrane.figures.paper import CHANNELS, INK, MUTED, sheet
+from spectrane.model.colormaps import PURPOSES, colormaps
 
 
 def colorbar(picture: Picture, *, size: tuple[int, int] = (150, 720)) -> Figure:
@@ -48,3 +49,26 @@ def _classes(figure: Figure, listed: Sequence[tuple[str, str]]) -> None:
         x, y = 0.04 + column * 0.94 / columns, 0.84 - row * 0.22
         figure.text(x, y, "■", color=color, fontsize=15, va="center")
         figure.text(x + 0.035, y, label, color=INK, fontsize=10, va="center")
+
+
+def swatches(*, size: tuple[int, int] = (800, 1280)) -> Figure:
+    """Return the built-in colour maps side by side, with what each is made for.
+
+    ``size`` is (rows, columns) in pixels.
+
+    >>> len(swatches().axes) == len(colormaps)
+    True
+    """
+    figure = sheet(size[1], size[0])
+    height = 0.94 / len(colormaps)
+    for number, (name, colormap) in enumerate(colormaps.items()):
+        bottom = 0.97 - (number + 1) * height
+        axes = figure.add_axes((0.30, bottom + 0.2 * height, 0.27, 0.6 * height))
+        colors = colormap.entries
+        axes.imshow(colors[np.newaxis], aspect="auto", interpolation="nearest")
+        axes.set_axis_off()
+        middle = bottom + height / 2
+        figure.text(0.03, middle, name, color=INK, fontsize=12, va="center", weight="bold")
+        figure.text(0.16, middle, colormap.kind, color=MUTED, fontsize=11, va="center")
+        figure.text(0.60, middle, PURPOSES[name], color=INK, fontsize=11, va="center")
+    return figure

@@ -17,6 +17,9 @@ from spectrane.model.look import Look
 from spectrane.model.source import Source, flat_source_of
 from spectrane.model.view import View, view_of
 
+_ROOM = (200, 140)
+"""Rows and columns that a panel with its caption and histogram needs at least."""
+
 
 def compare(
     layers: Sequence[Any], *, view: View | None = None, size: tuple[int, int] = (800, 1280),
@@ -38,6 +41,9 @@ def compare(
     named = [_named(one) for one in layers]
     across = count if count <= 3 else (count + 1) // 2
     down = -(-count // across)
+    if size[0] < _ROOM[0] * down or size[1] < _ROOM[1] * across:
+        raise LookError(f"size {size[1]}x{size[0]}: {count} panels with their captions need "
+                        f"{_ROOM[1] * across}x{_ROOM[0] * down} pixels at least")  # fmt: skip
     room = (int(size[0] * 0.86 / down * (0.66 if histograms else 1)), int(size[1] * 0.94 / across))
     if mode != "panels":
         room = (int(size[0] * 0.84), int(size[1] * 0.94))

@@ -21,6 +21,11 @@ from spectrane.model.window import Window, extent
 _AT_A_TIME = 4 << 20
 """Numbers per block when everything is walked."""
 
+ORDERS = ("little", "big")
+"""Byte orders."""
+INTERLEAVES = ("bsq", "bil", "bip")
+"""How bands lie among one another: band by band, row by row, pixel by pixel."""
+
 
 @dataclass(frozen=True)
 class FlatLayout:

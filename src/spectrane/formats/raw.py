@@ -13,15 +13,12 @@ from numpy.typing import NDArray
 
 from spectrane.engine.files import ByteFile, open_bytes
 from spectrane.engine.threads import Progress, no_progress
-from spectrane.formats.flat import FlatLayout, FlatSource, interleaved
+from spectrane.formats.flat import INTERLEAVES, ORDERS, FlatLayout, FlatSource, interleaved
 from spectrane.formats.sidecar_schema import RAW_TYPES, RawTable, checked
 from spectrane.formats.validity import RAW, keeping
 from spectrane.model.errors import FormatError
 from spectrane.model.source import Source
 from spectrane.model.whole_files import written_whole
-
-ORDERS = ("little", "big")
-INTERLEAVES = ("bsq", "bil", "bip")
 
 
 def dtype_of(table: RawTable) -> np.dtype[Any]:

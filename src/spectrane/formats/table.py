@@ -204,3 +204,16 @@ def writer_for(path: str | os.PathLike[str]) -> Any:
             f"{os.fspath(path)}: cannot write {ending}; known endings: {', '.join(ends)}"
         )
     return ends[fitting].load("writer")
+
+
+def formats_text() -> str:
+    """Return a table of the formats there are: what is read, and under which endings written.
+
+    >>> "FITS" in formats_text() and ".nii.gz" in formats_text()
+    True
+    """
+    rows = [("Format", "read", "written as")]
+    rows += [(one.name, "yes" if one.reader else "raw", ", ".join(one.endings) or "-")
+             for one in formats()]  # fmt: skip
+    width = max(len(name) for name, _, _ in rows)
+    return "\n".join(f"{name:<{width}}  {read:<5} {ends}" for name, read, ends in rows)

@@ -1,0 +1,343 @@
+"""The JSON document of every command, as a schema: what ``--json`` answers is checked against it.
+
+Read by people as docs/json.md and by programs as docs/answers.schema.json, both made from here.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
+
+Number = float | Literal["inf", "-inf"] | None
+"""A number; JSON has no infinities, which are words, and no NaN, which is null."""
+Bounds = tuple[float, float, float, float]
+
+
+class Result(BaseModel):
+    """What all results have in common: nothing that is not declared."""
+
+    model_config = ConfigDict(extra="forbid")
+
+
+class Failed(Result):
+    """A file that failed, among several."""
+
+    error: str
+    input: str | None = None
+
+
+class Written(Result):
+    """A file or folder that was written."""
+
+    output: str
+    bytes: int
+
+
+class Drawn(Written):
+    """A picture or figure that was written, with its size in pixels."""
+
+    rows: int
+    columns: int
+
+
+class Rendered(Drawn):
+    """A picture of one raster."""
+
+    input: str
+    bit_depth: int
+    bounds: Bounds
+    scales: list[dict[str, Any]]
+    notes: list[str]
+    legend: str | None
+    look: str | None
+
+
+class Compared(Drawn):
+    """A figure of panels at the same place."""
+
+    inputs: list[str]
+    mode: str
+    panels: list[dict[str, Any]]
+
+
+class Overlaid(Drawn):
+    """A picture of several layers, the lowest first."""
+
+    bounds: Bounds
+    layers: list[dict[str, Any]]
+    notes: list[str]
+
+
+class Cut(Drawn):
+    """Slices of a volume; ``outputs`` are all files, ``output`` is the first."""
+
+    input: str
+    outputs: list[str]
+    scales: list[str]
+    groups: list[dict[str, Any]]
+    axes: str
+    turned_degrees: float
+    point: list[dict[str, Any]]
+
+
+class Counted(Result):
+    """Counts of values per channel; ``output`` is the figure, where one was drawn."""
+
+    input: str
+    output: str | None
+    bytes: int | None = None
+    channels: list[dict[str, Any]]
+
+
+class StoredBand(Result):
+    """How a band's stored numbers are to be read."""
+
+    name: str
+    unit: str | None
+    scale: float
+    offset: float
+    nodata: Any
+
+
+class Data(Written):
+    """A data file that was written, as a reader of it finds it; ``shape`` counts bands first."""
+
+    shape: list[int]
+    type: str
+    mask: bool
+    bands: list[StoredBand]
+    crs: str | None
+
+
+class Exported(Data):
+    """Data in another form."""
+
+    input: str
+    preview: str | None
+
+
+class Clipped(Data):
+    """A part of a raster; ``kept`` is the share of its pixels that a mask kept."""
+
+    input: str
+    bounds: Bounds
+    kept: float | None
+
+
+class Placed(Written):
+    """A picture with a place, and how well its points fit."""
+
+    input: str
+    bounds: Bounds
+    placement: dict[str, Any]
+    shape: list[int] | None = None
+    type: str | None = None
+    mask: bool | None = None
+    bands: list[StoredBand] | None = None
+    crs: str | None = None
+
+
+class Joined(Data):
+    """A mosaic: how its files differ where they overlap, and how they were moved."""
+
+    inputs: list[str]
+    bounds: Bounds
+    overlaps: list[dict[str, Any]]
+    alignment: list[dict[str, Any]]
+
+
+class Page(Written):
+    """A page, or ground overlays."""
+
+    title: str | None
+    layers: list[dict[str, Any]]
+
+
+class Tiled(Written):
+    """A folder of tiles; ``bounds`` are longitudes and latitudes."""
+
+    tiles: int
+    zooms: tuple[int, int]
+    bounds: list[float]
+    scheme: str
+
+
+class DemoFile(Written):
+    """A file of the demo."""
+
+    what: str
+
+
+class Layout(Result):
+    """How the numbers of a headerless binary are laid out."""
+
+    rows: int
+    columns: int
+    bands: int
+    type: str
+    order: str
+    header: int
+    interleave: str
+
+
+class KeptLayout(Written):
+    """A layout kept in a sidecar."""
+
+    input: str
+    layout: Layout
+
+
+class Guess(Result):
+    """A layout that fits, the likeliest of rank 1, and what seems wrong with the one said."""
+
+    input: str
+    rank: int
+    roughness: float
+    layout: Layout
+    faults: list[str]
+
+
+class Amended(Result):
+    """Corrections kept with a file, or taken back."""
+
+    input: str
+    output: str | None
+    bytes: int | None = None
+    inside: bool | None = None
+    kept: list[str] | None = None
+    undone: str | None = None
+
+
+class Surveyed(Result):
+    """A raster or volume below a folder, or a file that should be one."""
+
+    path: str
+    format: str | None
+    rows: int | None
+    columns: int | None
+    planes: int | None
+    bands: int | None
+    type: str | None
+    members: int | None
+    crs: str | None
+    pixel_size: float | None
+    bytes: int
+    unusual: list[str]
+    problem: str
+
+
+class Member(Result):
+    """A raster inside a file."""
+
+    input: str
+    number: int
+    name: str
+    rows: int
+    columns: int
+    bands: int
+    dtype: str
+
+
+class Finding(Result):
+    """Something about a file to be looked at twice, and what mends it."""
+
+    code: str
+    text: str
+    fix: str
+
+
+class Described(BaseModel):
+    """What a raster or a volume is; a raster has ``bands``, a volume ``frames``."""
+
+    model_config = ConfigDict(extra="allow")
+
+    input: str
+    file: str
+    format: str
+    type: str
+    bands: list[dict[str, Any]] | None = None
+    frames: list[dict[str, Any]] | None = None
+    statistics: list[dict[str, Any]] | None = None
+    warnings: list[dict[str, Any]]
+    cure: str
+
+
+class Probed(BaseModel):
+    """What stands under a point in one band of one layer, or a value of a profile."""
+
+    model_config = ConfigDict(extra="allow")
+
+
+class Nearest(Result):
+    """Known spectra, the nearest to that of a point or zone first."""
+
+    zone: str
+    nearest: list[dict[str, Any]]
+
+
+class NamedColors(Result):
+    """A built-in colour map."""
+
+    name: str
+    kind: str
+    purpose: str
+
+
+RESULTS: dict[str, tuple[type[BaseModel], ...]] = {
+    "demo": (DemoFile,), "survey": (Surveyed,), "describe": (Described, Member),
+    "raw": (KeptLayout, Guess, Written), "amend": (Amended,), "render": (Rendered,),
+    "compare": (Compared,), "histogram": (Counted,), "probe": (Written, Nearest, Probed),
+    "export": (Exported,), "place": (Placed,), "clip": (Clipped,), "mosaic": (Joined, Written),
+    "overlay": (Overlaid,), "slices": (Cut,), "page": (Page,), "tiles": (Tiled,),
+    "colormaps": (NamedColors, Written),
+}  # fmt: skip
+"""The results of each command; a failure may stand among them."""
+
+
+def _adapter(command: str) -> TypeAdapter[Any]:
+    """Return what checks a command's list of results: each is of the first kind that fits."""
+    kinds: Any = Failed
+    for one in reversed(RESULTS[command]):
+        kinds = one | kinds
+    several: Any = Sequence[Annotated[kinds, Field(union_mode="left_to_right")]]
+    found: TypeAdapter[Any] = TypeAdapter(several)
+    return found
+
+
+def document(schema: int, command: str, results: Sequence[Any], warnings: Sequence[str]) -> str:
+    """Return the JSON document of a command. Raises pydantic's error where it breaks the schema."""
+    kind = _adapter(command)
+    checked = kind.validate_python(list(results))
+    found = {
+        "schema": schema, "command": command,
+        "results": kind.dump_python(checked, mode="json", exclude_unset=True),
+        "warnings": list(warnings),
+    }  # fmt: skip
+    return json.dumps(found, indent=2, ensure_ascii=False)
+
+
+def json_schema() -> dict[str, Any]:
+    """Return the JSON Schema (2020-12) of every command's document, by the command's name."""
+    found: dict[str, Any] = {}
+    definitions: dict[str, Any] = {}
+    for command in RESULTS:
+        made = _adapter(command).json_schema(ref_template="#/$defs/{model}")
+        definitions |= made.pop("$defs", {})
+        found[command] = {
+            "properties": {
+                "schema": {"const": 1}, "command": {"const": command}, "results": made,
+                "warnings": {"type": "array", "items": {"type": "string"}},
+            },
+            "required": ["schema", "command", "results", "warnings"],
+            "additionalProperties": False,
+            "type": "object",
+        }  # fmt: skip
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "What spectrane COMMAND --json answers",
+        "oneOf": list(found.values()),
+        "$defs": definitions,
+    }

@@ -1,0 +1,208 @@
+"""What ``slices`` draws: its layers, and the pictures of them."""
+
+from __future__ import annotations
+
+import contextlib
+import itertools
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from spectrane.analysis.thresholds import Threshold
+from spectrane.cli.looks import limits_given
+from spectrane.cli.values import each
+from spectrane.model.look import Look
+
+if TYPE_CHECKING:
+    from spectrane.analysis.clusters import Cluster
+    from spectrane.cli.slices import SlicesOptions
+    from spectrane.display.picture import Picture
+    from spectrane.volume import Volume
+
+_OF_A_MAP = ("measure", "threshold", "p", "fdr", "statistic", "statistic_frame", "dof",
+             "one_sided", "least", "neighbours", "faded", "map_limits", "map_colormap")  # fmt: skip
+_OF_P = ("statistic", "statistic_frame", "dof", "one_sided")
+
+
+@dataclass(frozen=True)
+class Drawn:
+    """The first picture, its layers, the files that were written, and the map's groups."""
+
+    picture: Picture
+    layers: list[Any]
+    written: list[str]
+    groups: list[Cluster]
+
+
+def check_ways(options: SlicesOptions) -> None:
+    """Raise UsageError for options that do not go together."""
+    names = ("montage", "sequence", "animated", "frames")
+    chosen = [name for name in names if getattr(options, name) is not None]
+    many = [name for name in chosen if name != "frames"]
+    if len(chosen) > 1:
+        raise click.UsageError("say one of --montage, --sequence, --animated and --frames")
+    if many:
+        options.refuse(["at", "index"], f"with --{many[0]}: many slices are placed by --span")
+    else:
+        options.refuse(["span"], "without --montage, --sequence or --animated")
+    if chosen:
+        options.refuse(["slab", "beside"], f"with --{chosen[0]}, only for one slice")
+    if options.animated is None and options.frames != "animated":
+        options.refuse(["pace"], "without --animated or --frames animated")
+    if not options.slab:
+        options.refuse(["project"], "without --slab")
+    _check_place(options, bool(chosen))
+
+
+def _check_place(options: SlicesOptions, many: bool) -> None:
+    """Raise UsageError for a place that does not fit the planes."""
+    if options.axes == "own":
+        options.refuse(["index"], "with --axes own: a stored plane lies on the own axes already")
+    if options.at is not None and options.index is not None:
+        raise click.UsageError("say one of --at and --index")
+    if options.plane == "all" and not many:
+        options.refuse(["index", "slab", "beside"], "by three planes; say which: --plane")
+        if options.at is not None and len(options.at) != 3:
+            raise click.UsageError("--at: three planes meet at X,Y,Z in mm; for one say --plane")
+    elif options.at is not None and len(options.at) != 1:
+        raise click.UsageError("--at: one plane is cut at one number, in mm")
+    if options.beside:
+        options.refuse(["index", "slab"], "with --beside, which compares at --at MM")
+
+
+def drawn(
+    volume: Volume, target: str, options: SlicesOptions, stack: contextlib.ExitStack
+) -> Drawn:
+    """Draw a volume as asked, with what is laid over it, and save the pictures."""
+    from spectrane.display.volume_layers import groups
+    from spectrane.opening import open_volume
+
+    layers = [_anatomy(volume, options)]
+    laid = [name for name in ("map", "labels") if getattr(options, name)]
+    shares = each(options.opacity, len(laid), "--opacity", float, 1.0)
+    found: list[Cluster] = []
+    if options.map:
+        layers.append(_map(stack.enter_context(open_volume(options.map)), shares[0], options))
+        found = groups(layers[1])
+    else:
+        options.refuse(_OF_A_MAP, "without --map")
+    if options.labels:
+        labels = stack.enter_context(open_volume(options.labels))
+        layers.append(_labels(labels, shares[-1]))
+    picture, written = _written(layers, target, options, stack)
+    return Drawn(picture, layers, written, found)
+
+
+def _anatomy(volume: Volume, options: SlicesOptions) -> Any:
+    from spectrane.display.volume_layers import VolumeLayer
+
+    given: dict[str, Any] = {"invert": True} if options.invert else {}
+    given |= {"colormap": options.colormap} if options.colormap else {}
+    given |= {"limits": limits_given(options.limits)} if options.limits else {}
+    return VolumeLayer(volume, replace(volume.look or Look(), **given), frame=options.frame)
+
+
+def _likened(volume: Volume, first: Any, options: SlicesOptions) -> Any:
+    """Return a second volume under the first one's limits, where both measure in one unit."""
+    from spectrane.display.volume_layers import planned_volume
+
+    scales = planned_volume(first).scales
+    unit = scales[0].unit if len(scales) == 1 else None
+    made = _anatomy(volume, options)
+    if unit is None or unit != volume.frames[0].unit:
+        return made
+    return replace(made, look=replace(made.look, limits=(scales[0].low, scales[0].high)))
+
+
+def _labels(volume: Volume, opacity: float) -> Any:
+    """Return labels in the colours of their file, or in ones of their own."""
+    from spectrane.display.volume_layers import VolumeLayer
+
+    known = volume.look is not None and volume.look.classes
+    labels = volume if known else volume.as_labels()
+    return VolumeLayer(labels, labels.look, opacity=opacity)
+
+
+def _map(volume: Volume, opacity: float, options: SlicesOptions) -> Any:
+    from spectrane.display.volume_layers import VolumeLayer
+
+    least, in_mm3 = options.least
+    limits = limits_given([options.map_limits]) if options.map_limits else "symmetric:99"
+    return VolumeLayer(
+        volume, Look(colormap=options.map_colormap, limits=limits), opacity=opacity,
+        threshold=_threshold(options), frame=options.measure, least=least, in_mm3=in_mm3,
+        neighbours=int(options.neighbours), faded=options.faded,
+    )  # fmt: skip
+
+
+def _threshold(options: SlicesOptions) -> Any:
+    ways = (options.threshold, options.p, options.fdr)
+    if sum(way is not None for way in ways) > 1:
+        raise click.UsageError("say one of --threshold, --p and --fdr")
+    if options.p is None and options.fdr is None:
+        options.refuse(_OF_P, "without --p or --fdr")
+        return options.threshold
+    try:
+        freedom = tuple(float(n) for n in options.dof.split(",")) if options.dof else None
+    except ValueError as error:
+        raise click.UsageError(f"--dof {options.dof!r}: expected one or two numbers") from error
+    return Threshold(
+        options.statistic_frame, p=options.p, fdr=options.fdr, dof=freedom,
+        side=options.one_sided or "both", statistic=options.statistic,
+    )  # fmt: skip
+
+
+def _written(
+    layers: list[Any], target: str, options: SlicesOptions, stack: contextlib.ExitStack
+) -> tuple[Picture, list[str]]:
+    """Draw and save what is asked for; return the first picture and the files."""
+    from spectrane.display.sequences import save_animated, save_numbered
+    from spectrane.display.slices import frame_sequence, slice_sequence
+
+    overwrite = options.overwrite
+    count = options.sequence or options.animated
+    if not count and not options.frames:
+        picture = _picture(layers, options, stack)
+        picture.save(target, overwrite=overwrite)
+        return picture, [target]
+    plane = "axial" if options.plane == "all" else options.plane
+    given = _on_paper(options)
+    if options.frames:
+        at = options.at[0] if options.at else None
+        count = len(layers[0].source.bands)
+        waiting = frame_sequence(layers, plane, at=at, index=options.index, **given)
+    else:
+        assert count is not None
+        waiting = slice_sequence(layers, plane, count=count, span=options.span, **given)
+    first = next(waiting)
+    pictures = itertools.chain([first], waiting)  # one at a time: many would fill the memory
+    if options.sequence or options.frames == "numbered":
+        return first, save_numbered(pictures, target, count, overwrite=overwrite)
+    save_animated(pictures, target, count, milliseconds=options.pace, overwrite=overwrite)
+    return first, [target]
+
+
+def _on_paper(options: SlicesOptions) -> dict[str, Any]:
+    """Return what all pictures take alike."""
+    return {"side": options.side, "size": options.size, "labels": not options.plain,
+            "axes": options.axes}  # fmt: skip
+
+
+def _picture(layers: list[Any], options: SlicesOptions, stack: contextlib.ExitStack) -> Picture:
+    from spectrane.display.slices import beside, montage, slice_picture, three_planes
+    from spectrane.opening import open_volume
+
+    plane, given = options.plane, _on_paper(options)
+    if options.montage:
+        chosen = "axial" if plane == "all" else plane
+        return montage(layers, chosen, count=options.montage, span=options.span, **given)
+    if plane == "all":
+        return three_planes(layers, options.at, **given)
+    at = options.at[0] if options.at else None
+    if options.beside:
+        second = stack.enter_context(open_volume(options.beside))
+        other = [_likened(second, layers[0], options), *layers[1:]]
+        return beside([layers, other], plane, at=at, **given)
+    return slice_picture(layers, plane, at=at, index=options.index, slab=options.slab,
+                         project=options.project, **given)  # fmt: skip
