@@ -24,9 +24,9 @@ def main() -> None:
     HERE.mkdir(exist_ok=True)
     with tempfile.TemporaryDirectory() as temporary:
         os.chdir(temporary)
-        told = run("demo", "demo")
+        run("demo", "demo")
         shutil.copy("demo/natural.png", HERE / "render_natural.png")
-        terminal("demo.png", [("demo", told)])
+        run("render", "--colormap", "list", "-o", str(HERE / "colormaps.png"), "--overwrite")
         scene = "demo/sound_8band.tif"
         terminal("describe.png", [(f"describe {scene}", run("describe", scene))])
         black = f"render {scene} --limits type -o black.png"
@@ -36,7 +36,7 @@ def main() -> None:
         pan = "raw demo/sound_pan.bin --rows 1500 --columns 550"
         _, guess = talks(pan, f"{pan} --guess --preview guess.png")
         terminal("raw_guess.png", [guess], picture="guess.png")
-        export = f"export {scene} colours.tif --bands red,green,blue --preview both.png"
+        export = f"export {scene} -o colours.tif --bands red,green,blue --preview both.png"
         terminal("export_preview.png", talks(export), picture="both.png")
         keep = f"amend {scene} --nodata 0 --channels natural --limits percentile:2,98"
         terminal("amend.png", [
@@ -52,9 +52,9 @@ def main() -> None:
 
 def together(scene: str) -> None:
     """Keep what the commands that bring rasters together answer and draw."""
-    place = ("place demo/barrage_plan.png plan.tif --points demo/barrage_points.csv "
+    place = ("place demo/barrage_plan.png -o plan.tif --points demo/barrage_points.csv "
              "--crs EPSG:32727")  # fmt: skip
-    clip = f"clip {scene} bed.tif --shape demo/eelgrass.geojson --soft 3 --nodata 0"
+    clip = f"clip {scene} -o bed.tif --shape demo/eelgrass.geojson --soft 3 --nodata 0"
     draw = "render bed.tif -o bed.png --channels natural --limits percentile:2,98"
     terminal("place_clip.png", talks(place, clip, draw), picture="bed.png")
     joined = ("mosaic demo/sound_north.tif demo/sound_south.tif -o joined.tif --nodata 0 "
@@ -70,7 +70,7 @@ def together(scene: str) -> None:
 def volumes() -> None:
     """Keep three planes of the study with its map, and what the command answers."""
     given = ("slices demo/fetlock_ct --limits window:bone --map demo/fetlock_effect.nii.gz "
-             "--threshold abs(t)>=5 --least 50mm3 --faded 0.3 --point 12,0,9")  # fmt: skip
+             "--threshold abs(t)>=5 --least 50mm3 --faded 0.3 --at 12,0,9")  # fmt: skip
     terminal("slices.png", talks(f"{given} -o planes.png"), picture="planes.png")
 
 

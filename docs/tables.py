@@ -7,14 +7,21 @@ import re
 import sys
 from pathlib import Path
 
-from spectrane.cli.results import json_schema
+import click
+
+from spectrane.cli import entry
+from spectrane.cli.options import Grouped
+from spectrane.cli.results import RESULTS, json_schema
 from spectrane.model.curves import Curve
 from spectrane.model.limits import Limits
 from spectrane.model.rules import table
 
 HERE = Path(__file__).parent
 SCHEMA = "answers.schema.json"
-TABLES = {"looks.md": {"limits": lambda: table(Limits), "curves": lambda: table(Curve)}}
+TABLES = {
+    "command-line.md": {"words": lambda: words(), "results": lambda: results()},
+    "looks.md": {"limits": lambda: table(Limits), "curves": lambda: table(Curve)},
+}
 
 
 def filled(name: str, text: str) -> str:
@@ -24,6 +31,35 @@ def filled(name: str, text: str) -> str:
         pattern = f"<!-- {mark} -->.*<!-- end of {mark} -->"
         text = re.sub(pattern, lambda _, block=block: block, text, flags=re.DOTALL)
     return text
+
+
+def words() -> str:
+    """Return every option with its meaning and the commands that have it."""
+    found: dict[tuple[str, str], list[str]] = {}
+    context = click.Context(entry.commands)
+    for name in entry.COMMANDS:
+        command = entry.commands.get_command(context, name)
+        assert command is not None
+        for one in command.params:
+            if isinstance(one, Grouped) and one.group != "Running":
+                meaning = "what is written" if one.name == "output" else one.help or ""
+                found.setdefault((", ".join(one.opts), meaning), []).append(name)
+    lines = ["| option | meaning | commands |", "| --- | --- | --- |"]
+    for (word, meaning), where in sorted(found.items(), key=lambda one: one[0][0].lstrip("-")):
+        commands = "all" if len(where) == len(entry.COMMANDS) else ", ".join(where)
+        lines.append(f"| `{word}` | {meaning} | {commands} |")
+    return "\n".join(lines)
+
+
+def results() -> str:
+    """Return what each command's results hold, from the schema."""
+    lines = ["| command | a result is | with |", "| --- | --- | --- |"]
+    for name, kinds in RESULTS.items():
+        for kind in kinds:
+            what = (kind.__doc__ or "").splitlines()[0]
+            fields = f"`{' '.join(kind.model_fields)}`" if kind.model_fields else "its columns"
+            lines.append(f"| {name} | {what} | {fields} |")
+    return "\n".join(lines)
 
 
 def schema() -> str:

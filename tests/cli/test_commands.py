@@ -124,7 +124,7 @@ def failures(demo, tmp_path):
         (1, ("demo", demo), "exists already"),
         (2, ("render", scene), "say where the output goes"),
         (2, ("render", scene, scene, "-o", out), "--out-dir"),
-        (2, ("render", scene, scene, "--out-dir", tmp_path / "o"), "the same picture"),
+        (2, ("render", scene, scene, "--out-dir", tmp_path / "o"), "named twice"),
         (2, ("render", scene, "-o", out, "--size", "huge"), "not COLUMNSxROWS"),
         (2, ("render", scene, "-o", out, "--area", "1,2,3"), "4 numbers"),
         (2, ("render", scene, "-o", out, "--nodata", "dark"), "ranges"),

@@ -87,7 +87,7 @@ def test_edges_and_points_that_miss(study):
 def test_the_commands_read_out(run, demo, tmp_path):
     joint, effect = demo / "fetlock.nii.gz", demo / "fetlock_effect.nii.gz"
     status, out, _ = run("probe", joint, effect, "--at", "12,0,9", "--voxel-at", "5,6,7", "--json")
-    rows = json.loads(out)["results"][0]
+    rows = json.loads(out)["results"]
     assert status == 0
     assert [row["frame"] for row in rows[:4]] == ["attenuation", "change", "t", "contrast"]
     (tmp_path / "p.csv").write_text("name,x,y,z\nridge,1,2,3\n")

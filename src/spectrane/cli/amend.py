@@ -9,10 +9,11 @@ from typing import Any
 import click
 
 from spectrane.cli import vocabulary as words
-from spectrane.cli.answering import Answer, answering, file_facts, for_each
+from spectrane.cli.answering import Answer, answering, for_each
 from spectrane.cli.looks import limits_given
 from spectrane.cli.options import Options, argument, command_of, option
 from spectrane.cli.values import Numbers
+from spectrane.cli.written import file_facts
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import math
-import os
 import warnings
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
@@ -12,9 +11,6 @@ from typing import Any
 import click
 
 from spectrane.cli.options import Options
-
-SCHEMA = 1
-"""The number of the JSON document's form; it changes when a field is taken away or altered."""
 
 
 class Answer:
@@ -50,7 +46,7 @@ class Answer:
         """Return the JSON document, checked against its schema."""
         from spectrane.cli.results import document
 
-        return document(SCHEMA, command, plain(self._results), self._warnings)
+        return document(command, plain(self._results), self._warnings)
 
 
 @contextlib.contextmanager
@@ -107,15 +103,6 @@ def for_each(files: Sequence[str], action: Callable[[str], None], answer: Answer
         raise SystemExit(1)
 
 
-def counted(number: int, what: str) -> str:
-    """Return how many there are, in words.
-
-    >>> counted(1, "band"), counted(8, "band")
-    ('1 band', '8 bands')
-    """
-    return f"{number} {what}" + ("" if number == 1 else "s")
-
-
 def plain(value: Any) -> Any:
     """Bring a value to what JSON can hold: NaN becomes null, infinities and bytes text."""
     if isinstance(value, Mapping):
@@ -145,61 +132,3 @@ def table_text(table: Any) -> str:
         table = table.drop(columns="note")
     shown = table.to_string(index=False, na_rep="", float_format="{:.6g}".format)
     return str(printable(shown))
-
-
-def file_facts(path: str) -> dict[str, Any]:
-    """Return where a file, or a folder, was written and its size in bytes."""
-    return {"output": path, "bytes": _bytes(path)}
-
-
-def _bytes(path: str) -> int:
-    if os.path.isdir(path):
-        inside = (os.path.join(at, name) for at, _, names in os.walk(path) for name in names)
-        return sum(map(os.path.getsize, inside))
-    return os.path.getsize(path)
-
-
-def size_text(path: str) -> str:
-    """Return the size of what was written, for a person."""
-    size = _bytes(path)
-    if size < 1000:
-        return f"{size} bytes"
-    step = min(3, (len(str(size)) - 1) // 3)
-    return f"{size / 1000**step:.3g} {('kB', 'MB', 'GB')[step - 1]}"
-
-
-def data_facts(path: str) -> dict[str, Any]:
-    """Return what a data file that was written holds, as a reader of it finds it."""
-    from contextlib import closing
-
-    from spectrane.formats.registry import open_source
-
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore")  # what there is to say was said while it was written
-        with closing(open_source(path)) as source:
-            bands = [
-                {
-                    "name": one.name,
-                    "unit": one.unit,
-                    "scale": one.scale,
-                    "offset": one.offset,
-                    "nodata": one.nodata,
-                }
-                for one in source.bands
-            ]
-            return file_facts(path) | {
-                "shape": [len(source.bands), *source.shape], "type": source.dtype.name,
-                "mask": bool(source.has_mask), "bands": bands, "crs": source.grid.crs_text,
-            }  # fmt: skip
-
-
-def data_line(facts: Mapping[str, Any]) -> str:
-    """Say what ``data_facts`` found, in one line."""
-    count, *sizes = facts["shape"]
-    deep = len(sizes) == 3
-    size = " x ".join(map(str, sizes if deep else sizes[::-1]))
-    nodata = {str(one["nodata"]) for one in facts["bands"] if one["nodata"] is not None}
-    said = [size, counted(count, "frame" if deep else "band"), facts["type"]]
-    said += [f"no-data {', '.join(sorted(nodata))}"] if nodata else []
-    said += ["with a mask"] if facts["mask"] else []
-    return f"{facts['output']}: {', '.join(said)}, {size_text(facts['output'])}"

@@ -12,12 +12,13 @@ from typing import Any
 import click
 
 from spectrane.cli import vocabulary as words
-from spectrane.cli.answering import Answer, answering, data_facts, data_line, for_each
+from spectrane.cli.answering import Answer, answering, for_each
 from spectrane.cli.files import OpeningOptions, targets
 from spectrane.cli.looks import PartOptions
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.values import NoData, Range
+from spectrane.cli.written import data_facts, data_line
 from spectrane.model.whole_files import check_target
 from spectrane.spatial.clipping import EXTENTS, KEEPS
 from spectrane.spatial.masks import LEAVES, chosen_share, mask_on

@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from spectrane.cli.answering import SCHEMA, file_facts, size_text
+from spectrane.cli.written import file_facts, size_text
 from spectrane.model.colormaps import PURPOSES, colormaps
 
 
@@ -32,6 +32,6 @@ def tell_colormaps(said: dict[str, Any]) -> None:
     if said.get("as_json"):
         from spectrane.cli.results import document
 
-        click.echo(document(SCHEMA, "colormaps", results, []))
+        click.echo(document("colormaps", results, []))
     elif not said.get("quiet"):
         click.echo("\n".join(lines))

@@ -9,11 +9,12 @@ from typing import Any
 import click
 
 from spectrane.cli import vocabulary as words
-from spectrane.cli.answering import answering, counted, file_facts, size_text
+from spectrane.cli.answering import answering
 from spectrane.cli.files import OpeningOptions, required
 from spectrane.cli.layering import fitting, looks_given
 from spectrane.cli.looks import AreaOptions, LookOptions, limits_given
 from spectrane.cli.options import argument, command_of, option
+from spectrane.cli.written import counted, file_facts, size_text
 from spectrane.display.linked import MODES
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look

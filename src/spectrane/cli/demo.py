@@ -8,9 +8,10 @@ from pathlib import Path
 import click
 
 from spectrane.cli import vocabulary as words
-from spectrane.cli.answering import answering, file_facts
+from spectrane.cli.answering import answering
 from spectrane.cli.options import Options, argument, command_of, option
 from spectrane.cli.progress import progress_bar
+from spectrane.cli.written import file_facts
 
 
 @dataclass(frozen=True)

@@ -10,11 +10,12 @@ from typing import Any
 import click
 
 from spectrane.cli import vocabulary as words
-from spectrane.cli.answering import Answer, answering, data_facts, data_line, for_each, size_text
+from spectrane.cli.answering import Answer, answering, for_each
 from spectrane.cli.files import OpeningOptions, targets
 from spectrane.cli.looks import PartOptions, ValueOptions, limits_given, side_of
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.progress import progress_bar
+from spectrane.cli.written import data_facts, data_line, size_text
 from spectrane.display.export import RESCALES
 from spectrane.model.look import Look
 from spectrane.model.whole_files import check_target, written_whole

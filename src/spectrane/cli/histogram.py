@@ -6,10 +6,11 @@ from dataclasses import dataclass
 from typing import Any
 
 from spectrane.cli import vocabulary as words
-from spectrane.cli.answering import Answer, answering, file_facts, for_each, size_text
+from spectrane.cli.answering import Answer, answering, for_each
 from spectrane.cli.files import OpeningOptions, targets
 from spectrane.cli.looks import AREA_NAMES, AreaOptions, LookOptions
 from spectrane.cli.options import argument, command_of
+from spectrane.cli.written import file_facts, size_text
 from spectrane.model.whole_files import check_target
 
 

@@ -9,18 +9,12 @@ from typing import Any
 import click
 
 from spectrane.cli import vocabulary as words
-from spectrane.cli.answering import (
-    answering,
-    data_facts,
-    data_line,
-    file_facts,
-    records,
-    size_text,
-)
+from spectrane.cli.answering import answering, records
 from spectrane.cli.files import OpeningOptions, required
 from spectrane.cli.looks import side_of
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.progress import progress_bar
+from spectrane.cli.written import data_facts, data_line, file_facts, size_text
 from spectrane.model.whole_files import check_target, written_whole
 from spectrane.spatial.aligning import KINDS
 from spectrane.spatial.grids import suggested, union

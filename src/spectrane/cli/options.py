@@ -47,7 +47,7 @@ class Options:
     debug: bool = option("--debug", group="Running", is_flag=True,
                          help="Show where an error came from.")  # fmt: skip
     as_json: bool = option("--json", group="Output", is_flag=True,
-                           help="Answer in JSON, one document: docs/json.md.")  # fmt: skip
+                           help="Answer in JSON, one document: docs/command-line.md.")  # fmt: skip
 
     if not TYPE_CHECKING:  # a type checker shall see the fields alone
 

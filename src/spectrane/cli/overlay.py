@@ -7,10 +7,11 @@ from dataclasses import dataclass
 from typing import Any
 
 from spectrane.cli import vocabulary as words
-from spectrane.cli.answering import answering, counted, file_facts, size_text
+from spectrane.cli.answering import answering
 from spectrane.cli.files import required
 from spectrane.cli.layering import LayerOptions, layers_of
 from spectrane.cli.options import command_of
+from spectrane.cli.written import counted, file_facts, size_text
 from spectrane.model.whole_files import check_target
 
 

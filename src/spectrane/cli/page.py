@@ -6,10 +6,11 @@ import contextlib
 from dataclasses import dataclass
 
 from spectrane.cli import vocabulary as words
-from spectrane.cli.answering import answering, counted, file_facts, size_text
+from spectrane.cli.answering import answering
 from spectrane.cli.files import required
 from spectrane.cli.layering import LayerOptions, layers_of, view_with
 from spectrane.cli.options import command_of, option
+from spectrane.cli.written import counted, file_facts, size_text
 
 
 @dataclass(frozen=True)

@@ -9,12 +9,13 @@ from typing import Any
 import click
 
 from spectrane.cli import vocabulary as words
-from spectrane.cli.answering import answering, data_facts, data_line, file_facts, size_text
+from spectrane.cli.answering import answering
 from spectrane.cli.files import OpeningOptions, required
 from spectrane.cli.looks import side_of
 from spectrane.cli.options import Command, argument, command_of, option
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.values import Corners
+from spectrane.cli.written import data_facts, data_line, file_facts, size_text
 from spectrane.model.whole_files import check_target
 from spectrane.spatial.fitting import FITS
 

@@ -9,11 +9,12 @@ from typing import Any
 import click
 
 from spectrane.cli import vocabulary as words
-from spectrane.cli.answering import Answer, answering, file_facts, records, size_text, table_text
+from spectrane.cli.answering import Answer, answering, records, table_text
 from spectrane.cli.files import OpeningOptions
 from spectrane.cli.looks import LOOK_ONLY, LookOptions
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.values import Numbers
+from spectrane.cli.written import file_facts, size_text
 from spectrane.model.whole_files import check_target, written_whole
 
 

@@ -9,8 +9,9 @@ from typing import Any
 import click
 
 from spectrane.cli import vocabulary as words
-from spectrane.cli.answering import Answer, answering, file_facts, size_text
+from spectrane.cli.answering import Answer, answering
 from spectrane.cli.options import Options, argument, command_of, option
+from spectrane.cli.written import file_facts, size_text
 from spectrane.formats import raw
 from spectrane.formats.flat import ORDERS
 from spectrane.formats.sidecar_schema import RawTable

@@ -8,11 +8,12 @@ from typing import Any
 import click
 
 from spectrane.cli import vocabulary as words
-from spectrane.cli.answering import Answer, answering, file_facts, for_each, size_text
+from spectrane.cli.answering import Answer, answering, for_each
 from spectrane.cli.files import OpeningOptions, targets
 from spectrane.cli.looks import AreaOptions, LookOptions
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.progress import progress_bar
+from spectrane.cli.written import file_facts, size_text
 from spectrane.display.picture import check_picture_name
 from spectrane.model.whole_files import check_target
 

@@ -1,6 +1,6 @@
 """The JSON document of every command, as a schema: what ``--json`` answers is checked against it.
 
-Read by people as docs/json.md and by programs as docs/answers.schema.json, both made from here.
+docs/command-line.md (for people) and docs/answers.schema.json (for programs) are made from it.
 """
 
 from __future__ import annotations
@@ -11,6 +11,8 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 
+SCHEMA = 1
+"""The number of the document's form; it changes when a field is taken away or altered."""
 Number = float | Literal["inf", "-inf"] | None
 """A number; JSON has no infinities, which are words, and no NaN, which is null."""
 Bounds = tuple[float, float, float, float]
@@ -307,12 +309,12 @@ def _adapter(command: str) -> TypeAdapter[Any]:
     return found
 
 
-def document(schema: int, command: str, results: Sequence[Any], warnings: Sequence[str]) -> str:
+def document(command: str, results: Sequence[Any], warnings: Sequence[str]) -> str:
     """Return the JSON document of a command. Raises pydantic's error where it breaks the schema."""
     kind = _adapter(command)
     checked = kind.validate_python(list(results))
     found = {
-        "schema": schema, "command": command,
+        "schema": SCHEMA, "command": command,
         "results": kind.dump_python(checked, mode="json", exclude_unset=True),
         "warnings": list(warnings),
     }  # fmt: skip
@@ -328,7 +330,7 @@ def json_schema() -> dict[str, Any]:
         definitions |= made.pop("$defs", {})
         found[command] = {
             "properties": {
-                "schema": {"const": 1}, "command": {"const": command}, "results": made,
+                "schema": {"const": SCHEMA}, "command": {"const": command}, "results": made,
                 "warnings": {"type": "array", "items": {"type": "string"}},
             },
             "required": ["schema", "command", "results", "warnings"],

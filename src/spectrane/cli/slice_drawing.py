@@ -16,7 +16,7 @@ from spectrane.model.look import Look
 
 if TYPE_CHECKING:
     from spectrane.analysis.clusters import Cluster
-    from spectrane.cli.slices import SlicesOptions
+    from spectrane.cli.slice_options import SlicesOptions
     from spectrane.display.picture import Picture
     from spectrane.volume import Volume
 

@@ -6,9 +6,10 @@ import os
 from dataclasses import asdict, dataclass
 from typing import Any
 
-from spectrane.cli.answering import answering, counted
+from spectrane.cli.answering import answering
 from spectrane.cli.options import Options, argument, command_of
 from spectrane.cli.progress import progress_bar
+from spectrane.cli.written import counted
 
 _NAMED = 3
 """Files that are named of those that share something."""

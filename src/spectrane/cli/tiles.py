@@ -8,12 +8,13 @@ from dataclasses import dataclass
 import click
 
 from spectrane.cli import vocabulary as words
-from spectrane.cli.answering import answering, file_facts, size_text
+from spectrane.cli.answering import answering
 from spectrane.cli.files import required
 from spectrane.cli.layering import LayerOptions, layers_of, view_with
 from spectrane.cli.options import command_of, option
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.values import Numbers
+from spectrane.cli.written import file_facts, size_text
 from spectrane.pages.tile_matrices import SCHEMES
 
 

@@ -17,8 +17,8 @@ from spectrane.model.look import Look
 from spectrane.model.source import Source, flat_source_of
 from spectrane.model.view import View, view_of
 
-_ROOM = (200, 140)
-"""Rows and columns that a panel with its caption and histogram needs at least."""
+_HIGH, _LOW, _WIDE = 240, 100, 120
+"""Pixels that a panel with its caption needs: rows, with a histogram and without; columns."""
 
 
 def compare(
@@ -41,9 +41,10 @@ def compare(
     named = [_named(one) for one in layers]
     across = count if count <= 3 else (count + 1) // 2
     down = -(-count // across)
-    if size[0] < _ROOM[0] * down or size[1] < _ROOM[1] * across:
+    least = (down * (_HIGH if histograms else _LOW), across * _WIDE)
+    if size[0] < least[0] or size[1] < least[1]:
         raise LookError(f"size {size[1]}x{size[0]}: {count} panels with their captions need "
-                        f"{_ROOM[1] * across}x{_ROOM[0] * down} pixels at least")  # fmt: skip
+                        f"{least[1]}x{least[0]} pixels at least")  # fmt: skip
     room = (int(size[0] * 0.86 / down * (0.66 if histograms else 1)), int(size[1] * 0.94 / across))
     if mode != "panels":
         room = (int(size[0] * 0.84), int(size[1] * 0.94))

@@ -1,0 +1,120 @@
+"""What ``slices`` takes: which slices, what is laid over them, and how they are shown."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import click
+
+from spectrane.analysis.clusters import NEIGHBOURS
+from spectrane.analysis.thresholds import ONE_SIDED, STATISTICS
+from spectrane.cli import vocabulary as words
+from spectrane.cli.files import OpeningOptions
+from spectrane.cli.options import argument, option
+from spectrane.cli.values import Least, Range
+from spectrane.spatial.slicing import AXES, PLANES, PROJECTIONS, SIDES
+
+
+@dataclass(frozen=True)
+class CutOptions(OpeningOptions):
+    """Which slices, and how they lie on the picture."""
+
+    plane: str = option("--plane", group="Place", type=click.Choice([*PLANES, "all"]),
+                        default="all", help="One plane, or all three through a point.")  # fmt: skip
+    at: tuple[float, ...] | None = words.position()
+    index: int | None = option("--index", group="Place", type=click.IntRange(0),
+                               help="Or a stored plane, from 0.")  # fmt: skip
+    montage: int | None = option("--montage", group="Place", type=click.IntRange(1, 400),
+                                 help="So many slices, evenly spread.")  # fmt: skip
+    sequence: int | None = option("--sequence", group="Place", type=click.IntRange(1, 400),
+                                  help="Or in numbered files: OUT-01.png, …")  # fmt: skip
+    animated: int | None = option("--animated", group="Place", type=click.IntRange(2, 400),
+                                  help="Or in one moving picture.")  # fmt: skip
+    frames: str | None = option(
+        "--frames", group="Place", type=click.Choice(["animated", "numbered"]),
+        help="One slice in every frame: in a moving picture, or in files.",
+    )  # fmt: skip
+    span: tuple[float, float] | None = option(
+        "--span", group="Place", type=Range(both=True),
+        help="Many slices: from LOW..HIGH mm; else what is not empty.",
+    )  # fmt: skip
+    beside: str | None = option("--beside", group="Place", type=click.Path(),
+                                help="A second volume, at the same mm, to its right.")  # fmt: skip
+    slab: float = option("--slab", group="Place", type=float, default=0.0,
+                         help="A thickness in mm that is projected.")  # fmt: skip
+    project: str = option("--project", group="Place", type=click.Choice(PROJECTIONS),
+                          default="maximum", help="What is taken of a slab.")  # fmt: skip
+    side: str = option("--side", group="Place", type=click.Choice(SIDES), default="radiological",
+                       help="The patient's right on the left, or on the right.")  # fmt: skip
+    axes: str = option("--axes", group="Place", type=click.Choice(AXES), default="patient",
+                       help="Planes of the patient, or along the volume's own axes.")  # fmt: skip
+
+
+@dataclass(frozen=True)
+class MapOptions(CutOptions):
+    """What is laid over a volume, and where it is shown."""
+
+    map: str | None = option("--map", group="Map", type=click.Path(),
+                             help="A volume of measures laid over it.")  # fmt: skip
+    labels: str | None = option("--labels", group="Map", type=click.Path(),
+                                help="A volume of labels laid over it.")  # fmt: skip
+    measure: str = option("--measure", group="Map", default="1",
+                          help="The map's frame that gives the colour.")  # fmt: skip
+    threshold: str | None = option("--threshold", group="Map", metavar="EXPRESSION",
+                                   help="Where the map is shown: 'abs(t) >= 5'.")  # fmt: skip
+    p: float | None = option("--p", group="Map", type=float,
+                             help="Or: where the statistic has p below this.")  # fmt: skip
+    fdr: float | None = option("--fdr", group="Map", type=float,
+                               help="Or: at this false discovery rate.")  # fmt: skip
+    statistic: str = option(
+        "--statistic",
+        group="Map",
+        default="t",
+        type=click.Choice(STATISTICS),
+        help="What statistic it is.",
+    )
+    statistic_frame: str = option("--statistic-frame", group="Map", default="t",
+                                  help="The map's frame with the statistic.")  # fmt: skip
+    dof: str | None = option("--dof", group="Map",
+                             help="Degrees of freedom of t, or two of F with a comma.")  # fmt: skip
+    one_sided: str | None = option("--one-sided", group="Map", type=click.Choice(ONE_SIDED),
+                                   help="Only one side of the statistic counts.")  # fmt: skip
+    least: tuple[float, bool] = option("--least", group="Map", type=Least(), default=(0.0, False),
+                                       show_default="0",
+                                       help="Leave out smaller groups: 20, or 50mm3.")  # fmt: skip
+    neighbours: str = option(
+        "--neighbours", group="Map", type=click.Choice([str(n) for n in NEIGHBOURS]), default="26",
+        help="Voxels of a group touch by faces, edges too, or corners too.",
+    )  # fmt: skip
+    faded: float = option(
+        "--faded",
+        group="Map",
+        type=click.FloatRange(0, 1, max_open=True),
+        default=0.0,
+        help="Show what fails too, this faint, outlined at the threshold.",
+    )
+    map_limits: str | None = option("--map-limits", group="Map", metavar="RULE",
+                                    help="The map's limits; symmetric:99 if unsaid.")  # fmt: skip
+    map_colormap: str = option("--map-colormap", group="Map", default="ebbflow",
+                               help="The map's colours.")  # fmt: skip
+    opacity: str | None = words.opacity()
+
+
+@dataclass(frozen=True)
+class SlicesOptions(MapOptions):
+    """What ``slices`` takes."""
+
+    files: tuple[str, ...] = argument("VOLUME...", many=True, required=True)
+    output: str | None = words.output("The picture (.png).")
+    out_dir: str | None = words.out_dir()
+    frame: str = option("--frame", group="Look", default="1",
+                        help="The frame that is shown: its number or name.")  # fmt: skip
+    limits: tuple[str, ...] = words.limits()
+    colormap: str | None = words.colormap()
+    invert: bool = words.invert()
+    plain: bool = option("--plain", group="Output", is_flag=True,
+                         help="Without letters, captions and colour bars.")  # fmt: skip
+    pace: int = option("--pace", group="Output", type=click.IntRange(1, 65535), default=100,
+                       help="Milliseconds per moving picture.")  # fmt: skip
+    size: tuple[int, int] = words.size((800, 1280))
+    overwrite: bool = words.overwrite()
