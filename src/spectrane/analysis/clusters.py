@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,7 +18,8 @@ from spectrane.model.window import Window, relative, whole
 
 _ROUNDING = 1 - 1e-9
 """A group of exactly the least size is kept, however its volume rounds."""
-NEIGHBOURS = {6: 1, 18: 2, 26: 3}
+Neighbours = Literal[6, 18, 26]
+NEIGHBOURS: dict[int, int] = dict(zip(get_args(Neighbours), (1, 2, 3), strict=True))
 """Neighbours of a voxel -> along how many axes they may differ."""
 
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,9 +23,12 @@ from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window, whole
 
-ONE_SIDED = ("positive", "negative")
-SIDES = ("both", *ONE_SIDED)
-STATISTICS = ("t", "F", "z")
+OneSided = Literal["positive", "negative"]
+ONE_SIDED: tuple[OneSided, ...] = get_args(OneSided)
+ThresholdSide = Literal["both", "positive", "negative"]
+SIDES: tuple[ThresholdSide, ...] = get_args(ThresholdSide)
+Statistic = Literal["t", "F", "z"]
+STATISTICS: tuple[Statistic, ...] = get_args(Statistic)
 F64 = NDArray[np.float64]
 
 

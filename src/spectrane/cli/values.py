@@ -14,10 +14,6 @@ if TYPE_CHECKING:
 else:  # what is only generic for type checkers in some versions
     ParamType = click.ParamType
 
-TYPES = ("uint8", "uint16", "uint32", "uint64", "int8", "int16", "int32", "int64", "float16",
-         "float32", "float64")  # fmt: skip
-"""Types that numbers are stored as."""
-
 
 class Words(ParamType):
     """Text that a shell may complete from words: some of many things that can be said."""

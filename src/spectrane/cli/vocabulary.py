@@ -7,11 +7,12 @@ from typing import Any
 import click
 
 from spectrane.cli.options import option
-from spectrane.cli.values import TYPES, Area, NoData, Numbers, Size, Words
+from spectrane.cli.values import Area, NoData, Numbers, Size, Words
 from spectrane.formats.flat import INTERLEAVES
 from spectrane.model.colormaps import colormaps
 from spectrane.model.limits import Limits
 from spectrane.model.look import NODATA_WHEN
+from spectrane.model.number_types import NUMBER_TYPES
 from spectrane.model.resampling import RESAMPLINGS, SPACINGS
 from spectrane.model.roles import PRESETS
 from spectrane.model.rules import Rule, forms
@@ -64,7 +65,9 @@ def interleave() -> Any:
 
 def number_type() -> Any:
     """Declare ``--type``."""
-    return option("--type", group="Result", type=click.Choice(TYPES), help="What numbers are.")
+    return option(
+        "--type", group="Result", type=click.Choice(NUMBER_TYPES), help="What numbers are."
+    )
 
 
 def preview() -> Any:

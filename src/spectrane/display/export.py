@@ -5,7 +5,7 @@ from __future__ import annotations
 import inspect
 import os
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, Literal, get_args
 
 import numpy as np
 
@@ -27,7 +27,8 @@ from spectrane.model.version import VERSION
 from spectrane.spatial.converted import Converted, Range, type_named
 from spectrane.spatial.turned import upright
 
-RESCALES = ("none", "full", "limits")
+Rescale = Literal["none", "full", "limits"]
+RESCALES: tuple[Rescale, ...] = get_args(Rescale)
 _DARK = 0.25
 """A picture file whose numbers end below this share of the type looks dark elsewhere."""
 

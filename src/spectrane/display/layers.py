@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import KW_ONLY, dataclass, field, replace
-from typing import Any, TypeAlias
+from typing import Any, Literal, TypeAlias, get_args
 
 import numpy as np
 
@@ -181,7 +181,8 @@ class Stack:
         return Picture(self.blended(), self.grid, tuple(scales), names, said)
 
 
-AREAS = ("bottom", "union")
+StackArea = Literal["bottom", "union"]
+AREAS: tuple[StackArea, ...] = get_args(StackArea)
 """What a stack covers: the lowest raster, or all rasters, on the lowest one's pixels."""
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,7 +20,8 @@ from spectrane.model.view import View
 from spectrane.model.window import Window
 from spectrane.spatial.coordinates import near, tell_planes, transformer
 
-MODES = ("panels", "checker", "swipe")
+PanelMode = Literal["panels", "checker", "swipe"]
+MODES: tuple[PanelMode, ...] = get_args(PanelMode)
 """Rasters side by side; two in alternating squares; two divided at a line."""
 
 

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Hashable, Iterable
-from typing import Any, TypeVar
+from typing import Any, Literal, TypeVar, get_args
 
 from spectrane.model.errors import FormatError, LookError
 from spectrane.model.telling import warn_caller
 
-DAMAGED = ("error", "keep")
+DamagedData = Literal["error", "keep"]
+DAMAGED: tuple[DamagedData, ...] = get_args(DamagedData)
 """Damaged blocks are an error, or the rest is kept and they are invalid."""
 REMEDY = "; damaged='keep' (--damaged keep) reads the rest"
 """What the error of one damaged block of several ends with."""

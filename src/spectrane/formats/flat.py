@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,9 +21,11 @@ from spectrane.model.window import Window, extent
 _AT_A_TIME = 4 << 20
 """Numbers per block when everything is walked."""
 
-ORDERS = ("little", "big")
+ByteOrder = Literal["little", "big"]
+ORDERS: tuple[ByteOrder, ...] = get_args(ByteOrder)
 """Byte orders."""
-INTERLEAVES = ("bsq", "bil", "bip")
+Interleave = Literal["bsq", "bil", "bip"]
+INTERLEAVES: tuple[Interleave, ...] = get_args(Interleave)
 """How bands lie among one another: band by band, row by row, pixel by pixel."""
 
 

@@ -14,9 +14,10 @@ from numpy.typing import NDArray
 from spectrane.engine.files import ByteFile, open_bytes
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.flat import INTERLEAVES, ORDERS, FlatLayout, FlatSource, interleaved
-from spectrane.formats.sidecar_schema import RAW_TYPES, RawTable, checked
+from spectrane.formats.sidecar_schema import RawTable, checked
 from spectrane.formats.validity import RAW, keeping
 from spectrane.model.errors import FormatError
+from spectrane.model.number_types import NUMBER_TYPES
 from spectrane.model.source import Source
 from spectrane.model.whole_files import written_whole
 
@@ -86,7 +87,7 @@ def near_layouts(size: int, table: RawTable) -> Iterator[RawTable]:
     body = size - table.header
     if body > 0 and body % (plane * item) == 0:
         changes.append({"bands": body // (plane * item)})
-    for other in RAW_TYPES:
+    for other in NUMBER_TYPES:
         if plane * table.bands * np.dtype(other).itemsize == body:
             changes.append({"type": other})
     for name, rest in (("rows", table.columns), ("columns", table.rows)):

@@ -13,13 +13,10 @@ from spectrane.model.errors import MetadataError, SpectraneError, nearest
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
 from spectrane.model.nodata import nodata_value
+from spectrane.model.number_types import NUMBER_TYPES
 from spectrane.model.source import Source
 
 Number = int | float
-RAW_TYPES = (
-    "uint8", "uint16", "uint32", "uint64", "int8", "int16", "int32", "int64", "float16",
-    "float32", "float64",
-)  # fmt: skip
 
 
 class _Table(BaseModel):
@@ -114,9 +111,9 @@ def checked(found: dict[str, Any], path: str) -> Sidecar:
         raise MetadataError(f"{path}: {_told(error)}") from error
     except (SpectraneError, TypeError, ValueError) as error:
         raise MetadataError(f"{path}: {error}") from error
-    if beside.raw is not None and beside.raw.type not in RAW_TYPES:
+    if beside.raw is not None and beside.raw.type not in NUMBER_TYPES:
         raise MetadataError(
-            f"{path}: raw.type: no type {beside.raw.type!r}{nearest(beside.raw.type, RAW_TYPES)}"
+            f"{path}: raw.type: no type {beside.raw.type!r}{nearest(beside.raw.type, NUMBER_TYPES)}"
         )
     return beside
 

@@ -8,14 +8,15 @@ takes OKLab lightness from below and the colour from the picture.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.kernels.choice import Twin
 
-MODES = {"normal": 0, "multiply": 1, "screen": 2, "hue": 3}
+BlendMode = Literal["normal", "multiply", "screen", "hue"]
+MODES: dict[str, int] = {mode: number for number, mode in enumerate(get_args(BlendMode))}
 ROWS = 32
 """Rows that are worked on at a time, so that sums stay in cache."""
 F32 = NDArray[np.float32]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,7 +22,8 @@ Knot = tuple[float, float, float]
 """Lightness 0...1, chroma, hue in degrees, in OKLab."""
 
 
-KINDS = ("sequential", "diverging", "cyclic", "categorical")
+ColormapKind = Literal["sequential", "diverging", "cyclic", "categorical"]
+KINDS: tuple[ColormapKind, ...] = get_args(ColormapKind)
 
 
 @dataclass(frozen=True, eq=False)

@@ -6,7 +6,7 @@ import math
 import os
 from collections.abc import Mapping
 from dataclasses import dataclass, field, fields, replace
-from typing import Any, TypeAlias
+from typing import Any, Literal, TypeAlias, get_args
 
 import numpy as np
 
@@ -25,8 +25,10 @@ from spectrane.model.whole_files import written_whole
 Channels: TypeAlias = str | int | tuple[BandName, ...]
 FITTING = "auto"
 """The colour map that is chosen by what a band means."""
-LIMITS_FROM = ("image", "view")
-NODATA_WHEN = ("any", "all")
+LimitsFrom = Literal["image", "view"]
+LIMITS_FROM: tuple[LimitsFrom, ...] = get_args(LimitsFrom)
+NoDataWhen = Literal["any", "all"]
+NODATA_WHEN: tuple[NoDataWhen, ...] = get_args(NoDataWhen)
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from typing import Literal, get_args
+
 from spectrane.model.errors import LookError
 
-RESAMPLINGS = ("nearest", "area", "majority", "bilinear", "cubic", "lagrange", "lanczos")
+Resampling = Literal["nearest", "area", "majority", "bilinear", "cubic", "lagrange", "lanczos"]
+RESAMPLINGS: tuple[Resampling, ...] = get_args(Resampling)
 """Their names; numbers of ``majority`` and ``nearest`` are never mixed from several."""
 MIXING = ("area", "bilinear", "cubic", "lagrange", "lanczos", "trilinear")
 """Those that make numbers which were not there."""
-SPACINGS = ("resample", "nominal")
+Spacing = Literal["resample", "nominal"]
+SPACINGS: tuple[Spacing, ...] = get_args(Spacing)
 """Slices of a series with uneven gaps: even ones by interpolation, or as if they were even."""
 
 

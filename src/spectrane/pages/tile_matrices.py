@@ -6,6 +6,7 @@ import json
 import math
 import os
 from dataclasses import dataclass
+from typing import Literal
 from xml.sax.saxutils import escape
 
 from spectrane.model.grid import Bounds, Grid
@@ -43,7 +44,8 @@ class Scheme:
         return (self.bounds[2] - self.bounds[0]) / ((self.across * TILE) << zoom)
 
 
-SCHEMES = {
+TileScheme = Literal["mercator", "geographic"]
+SCHEMES: dict[TileScheme, Scheme] = {
     "mercator": Scheme("mercator", "EPSG:3857", (-HALF, -HALF, HALF, HALF), 1,
                        "WebMercatorQuad"),
     "geographic": Scheme("geographic", "EPSG:4326", (-180.0, -90.0, 180.0, 90.0), 2,

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,7 +26,8 @@ from spectrane.spatial.mosaics.inputs import Laid, called, lay
 from spectrane.spatial.turned import upright
 
 F64 = NDArray[np.float64]
-KINDS = ("shift", "affine")
+AlignmentKind = Literal["shift", "affine"]
+KINDS: tuple[AlignmentKind, ...] = get_args(AlignmentKind)
 CERTAIN = 0.3
 """A shift whose rasters agree less than this (correlation) is not taken out."""
 _COARSE, _PATCH, _LEAST = 1024, 512, 24

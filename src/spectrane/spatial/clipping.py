@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,8 +22,10 @@ from spectrane.spatial.onto_pixels import polygons_of
 from spectrane.spatial.polygons import Polygons
 from spectrane.spatial.subset import Subset
 
-KEEPS = ("centers", "touching")
-EXTENTS = ("shape", "full")
+ShapeEdge = Literal["centers", "touching"]
+KEEPS: tuple[ShapeEdge, ...] = get_args(ShapeEdge)
+ClipExtent = Literal["shape", "full"]
+EXTENTS: tuple[ClipExtent, ...] = get_args(ClipExtent)
 _LARGE = 4 << 20
 _STRIP = 1 << 24
 

@@ -21,13 +21,12 @@ from spectrane.model.errors import MetadataError
 from spectrane.model.limits import Fixed, Limits
 from spectrane.model.look import Look
 from spectrane.model.nodata import NoDataRule
+from spectrane.model.number_types import NUMBER_TYPES
 from spectrane.model.physical import physical, physical_number, stored_numbers, value_dtype
 from spectrane.model.pixels import Pixels, full_alpha
 from spectrane.model.source import Source
 from spectrane.model.window import Window, area, whole
 
-TYPES = ("uint8", "uint16", "uint32", "uint64", "int8", "int16", "int32", "int64", "float16",
-         "float32", "float64")  # fmt: skip
 Range = tuple[float, float]
 
 
@@ -242,8 +241,8 @@ def type_named(name: str) -> np.dtype[Any]:
         found = np.dtype(name)
     except TypeError:
         found = np.dtype(object)
-    if found.name not in TYPES:
-        raise MetadataError(f"type {name!r}: expected one of {', '.join(TYPES)}")
+    if found.name not in NUMBER_TYPES:
+        raise MetadataError(f"type {name!r}: expected one of {', '.join(NUMBER_TYPES)}")
     return found
 
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,7 +16,8 @@ from numpy.typing import NDArray
 from spectrane.model.errors import GridMismatch, nearest
 
 F64 = NDArray[np.float64]
-FITS: dict[str, int] = {"similarity": 2, "affine": 3, "projective": 4, "polynomial": 6}
+Fit = Literal["similarity", "affine", "projective", "polynomial"]
+FITS: dict[str, int] = dict(zip(get_args(Fit), (2, 3, 4, 6), strict=True))
 """Kind of fit -> how many points it needs at least; ``polynomial`` is of second order."""
 _FLAT = 1e-6
 """Points whose spread across is below this share of that along lie on a line."""

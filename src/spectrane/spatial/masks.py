@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
@@ -284,7 +284,8 @@ class Sized(MaskSource):
         return found
 
 
-LEAVES = ("nodata", "alpha")
+MaskAs = Literal["nodata", "alpha"]
+LEAVES: tuple[MaskAs, ...] = get_args(MaskAs)
 """What becomes of the rest: no-data, or numbers that are transparent."""
 
 

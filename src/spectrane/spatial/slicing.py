@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
@@ -30,13 +30,17 @@ from spectrane.model.source import Source
 from spectrane.model.window import Window, area, extent
 
 F64 = NDArray[np.float64]
-PLANES: dict[str, tuple[int, int, int]] = {
-    "axial": (2, 0, 1), "coronal": (1, 0, 2), "sagittal": (0, 1, 2),
-}  # fmt: skip
+PlaneName = Literal["axial", "coronal", "sagittal"]
+PLANES: dict[str, tuple[int, int, int]] = dict(
+    zip(get_args(PlaneName), ((2, 0, 1), (1, 0, 2), (0, 1, 2)), strict=True)
+)
 """Plane -> patient axis across it, along its columns, along its rows."""
-AXES = ("patient", "own")
-SIDES = ("radiological", "neurological")
-PROJECTIONS = ("maximum", "minimum", "mean")
+SliceAxes = Literal["patient", "own"]
+AXES: tuple[SliceAxes, ...] = get_args(SliceAxes)
+Side = Literal["radiological", "neurological"]
+SIDES: tuple[Side, ...] = get_args(Side)
+Projection = Literal["maximum", "minimum", "mean"]
+PROJECTIONS: tuple[Projection, ...] = get_args(Projection)
 _THICK = 16
 """Voxels in the box around a plane, per pixel of it, from which the box is not worth copying."""
 

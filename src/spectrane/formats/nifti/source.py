@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Sequence
-from typing import Any
+from typing import Any, Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,7 +23,8 @@ from spectrane.model.look import Class, Look
 from spectrane.model.pixels import Pixels
 from spectrane.model.window import Window, extent
 
-PARTS = ("magnitude", "phase", "real", "imaginary")
+ComplexPart = Literal["magnitude", "phase", "real", "imaginary"]
+PARTS: tuple[ComplexPart, ...] = get_args(ComplexPart)
 IDENTIFYING = 2
 """The code of extensions that hold DICOM attributes, which may say who a patient is."""
 LABELS = 1002

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,7 +21,8 @@ from spectrane.model.window import area, extent, intersection
 from spectrane.spatial.mosaics.inputs import Laid
 
 F64 = NDArray[np.float64]
-BALANCES = ("gain", "gain+bias", "histogram")
+BalanceBy = Literal["gain", "gain+bias", "histogram"]
+BALANCES: tuple[BalanceBy, ...] = get_args(BalanceBy)
 LOOKED_AT = 1 << 20
 """Pixels at which an overlap is compared, where it has so many."""
 _SHARES = 257

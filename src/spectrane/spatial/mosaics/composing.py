@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Any
+from typing import Any, Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,7 +22,8 @@ from spectrane.spatial.mosaics.seams import Seam, find_seams
 from spectrane.spatial.mosaics.weights import continued, feather_weights
 from spectrane.spatial.regridded import Regridded, stored_values
 
-RULES = ("top", "bottom", "least", "greatest", "average", "feather", "seam")
+MosaicRule = Literal["top", "bottom", "least", "greatest", "average", "feather", "seam"]
+RULES: tuple[MosaicRule, ...] = get_args(MosaicRule)
 WIDTHS = {"feather": 64.0, "seam": 16.0}
 """Pixels over which a feather rises unless another width is asked for."""
 _PIECE = 1 << 20
