@@ -30,7 +30,7 @@ def main(demo: Path, out: Path) -> None:
     read = sp.probe([series, joint], **middle)["physical"]
     assert read[0] == read[1]
     both = [[sp.VolumeLayer(one, sp.Look(limits="window:bone"))] for one in (series, joint)]
-    sp.beside(both, "sagittal", at=0).save(out / "same.png", overwrite=True)
+    sp.compare_slices(both, "sagittal", at=0).save(out / "same.png", overwrite=True)
 
     # 1. The bone window; the map is coarser and turned, and meets the joint in millimetres.
     bone = sp.VolumeLayer(joint, sp.Look(limits="window:bone"))

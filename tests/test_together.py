@@ -39,7 +39,7 @@ def test_the_halves_become_one(halves, tmp_path):
     found = sp.align(right, left)
     assert (found.rows, found.columns) == (pytest.approx(-1, abs=0.1),) * 2
     assert "-1.0" in str(found)
-    assert sp.align(sp.moved(right, left, found), left).rows == pytest.approx(0, abs=0.1)
+    assert sp.align(sp.apply_alignment(right, left, found), left).rows == pytest.approx(0, abs=0.1)
     joined = sp.mosaic([left, right], align="shift", balance="gain", rule="seam", width=6)
     table = sp.overlaps(joined)
     assert list(table.columns) == ["first", "second", "band", "pixels", "area", "before", "unit",

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Sequence
+from typing import Any, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
 from spectrane.model.band import BandName, find_band
 from spectrane.model.errors import BandError, LookError
 from spectrane.model.source import Source, flat_source_of
-from spectrane.raster import Raster, from_array
+from spectrane.raster import Raster
 from spectrane.spatial import masks as _masks
+from spectrane.spatial.held import array_source
 
 
 class Mask(Raster):
@@ -23,18 +26,18 @@ class Mask(Raster):
     [[[False, False, True]]]
     """
 
-    def __and__(self, other: Raster) -> Mask:
+    def __and__(self, other: Raster | NDArray[Any]) -> Mask:
         """Return where both are; another grid is looked up at the nearest pixel."""
         return Mask(_masks.Joined(self._source, self._other(other), "and"))
 
-    def __or__(self, other: Raster) -> Mask:
+    def __or__(self, other: Raster | NDArray[Any]) -> Mask:
         """Return where either is."""
         return Mask(_masks.Joined(self._source, self._other(other), "or"))
 
-    def _other(self, other: Any) -> Source:
+    def _other(self, other: Raster | NDArray[Any]) -> Source:
         """Return the source of a mask, or of an array of this one's rows and columns."""
         if isinstance(other, np.ndarray):
-            other = from_array(other, grid=self.grid)
+            return array_source(other, grid=self.grid)
         return flat_source_of(other)
 
     def __invert__(self) -> Mask:
@@ -42,20 +45,43 @@ class Mask(Raster):
         return Mask(_masks.Inverted(self._source))
 
     def grow(self, pixels: float) -> Mask:
-        """Return the mask grown by a Euclidean distance in pixels (shrunk, below 0)."""
+        """Return the mask grown by a Euclidean distance in pixels (shrunk, below 0).
+
+        >>> import numpy as np, spectrane as sp
+        >>> dot = sp.mask(sp.from_array(np.eye(1, 5, 2)), values=1)
+        >>> dot.grow(1).pixels().astype(int).tolist()
+        [[[0, 1, 1, 1, 0]]]
+        """
         return Mask(_masks.Grown(self._source, pixels))
 
     def shrink(self, pixels: float) -> Mask:
-        """Return the mask shrunk by a Euclidean distance in pixels."""
+        """Return the mask shrunk by a Euclidean distance in pixels.
+
+        >>> import numpy as np, spectrane as sp
+        >>> bar = sp.mask(sp.from_array(np.array([[0, 1, 1, 1, 0]])), values=1)
+        >>> bar.shrink(1).pixels().astype(int).tolist()
+        [[[0, 0, 1, 0, 0]]]
+        """
         return self.grow(-pixels)
 
-    def areas(self, *, least: int = 1, most: int | None = None, neighbours: int = 8) -> Mask:
-        """Return the connected areas of at least ``least`` and at most ``most`` pixels."""
+    def areas(
+        self, *, least: int = 1, most: int | None = None, neighbours: Literal[4, 8] = 8
+    ) -> Mask:
+        """Return the connected areas of at least ``least`` and at most ``most`` pixels.
+
+        ``neighbours`` 8 are connected by corners too, 4 by sides alone.
+
+        >>> import numpy as np, spectrane as sp
+        >>> raster = sp.from_array(np.array([[1, 1, 0, 1]]))
+        >>> sp.mask(raster, values=1).areas(least=2).pixels().astype(int).tolist()
+        [[[1, 1, 0, 0]]]
+        """
         return Mask(_masks.Sized(self._source, least, most, neighbours))
 
 
 def mask(
-    raster: Raster, *, values: Any = None, range: tuple[float | None, float | None] | None = None,
+    raster: Raster, *, values: float | Sequence[float] | None = None,
+    range: Sequence[float | None] | None = None,
     where: str | None = None, bits: str | None = None, valid: bool = False,
     band: BandName | None = None,
 ) -> Mask:  # fmt: skip
@@ -66,6 +92,10 @@ def mask(
     number (``"bits 3-4 = 2"``, counted from 0); ``valid``: where it holds anything. ``band`` is
     tested by values, range and bits; it must be said of a raster of several. Raises LookError
     unless one test is given, BandError for a band that is not said or not there.
+
+    >>> import numpy as np, spectrane as sp
+    >>> sp.mask(sp.from_array(np.array([[1, 5, 9]])), range=(2, None)).pixels().tolist()
+    [[[False, True, True]]]
     """
     source = flat_source_of(raster)
     given = [values is not None, range is not None, where is not None, bits is not None, valid]

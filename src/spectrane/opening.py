@@ -1,49 +1,77 @@
-"""One name for rasters and volumes: opening a file as what it holds, reading under a point."""
+"""Where rasters and volumes come from: files by their content, arrays; and corrections of files."""
 
 from __future__ import annotations
 
 import os
-from dataclasses import fields
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterable, Mapping, Sequence
+from typing import TYPE_CHECKING
 
-import spectrane.raster
-from spectrane.formats.registry import open_source
-from spectrane.model.errors import FormatError, LookError
-from spectrane.model.look import Look
-from spectrane.model.source import Source
+from numpy.typing import ArrayLike
+
+from spectrane.engine.threads import Progress, no_progress
+from spectrane.formats.registry import members_of, open_source
+from spectrane.model.asking import BandFields, FilePath, NoDataLike
+from spectrane.model.band import Band
+from spectrane.model.errors import FormatError, MetadataError
+from spectrane.model.grid import CrsLike, Grid
+from spectrane.model.look import Look, NoDataWhen
+from spectrane.model.resampling import Spacing
 from spectrane.raster import Raster
-from spectrane.volume import Volume
+from spectrane.spatial.held import array_source, volume_source
+from spectrane.volume import Frame, Volume
 
 if TYPE_CHECKING:
+    from types import EllipsisType
+
     import pandas
 
-    from spectrane.display.volume_layers import VolumeLayer
-    from spectrane.model.grid import CrsLike
+    from spectrane.engine.damage import DamagedData
+    from spectrane.formats.nifti.source import ComplexPart
 
 
 def open(
-    path: str | os.PathLike[str], *, member: int | str | None = None, damaged: str = "error",
-    **options: Any,
+    path: FilePath, *, member: int | str | None = None, damaged: DamagedData = "error",
+    spacing: Spacing | None = None, complex: ComplexPart | None = None, **others: object,
 ) -> Raster | Volume:  # fmt: skip
     """Open a raster or a volume by its content, whatever its ending; only its head is read.
 
     ``path`` is a local path (a folder of slices is one volume) or an fsspec URL; ``member`` is the
     number (from 1) or the name of one of the rasters inside. Corrections kept in its sidecar are
     laid over it. ``damaged`` data are an ``error``, or with ``keep`` invalid, and how much is
-    missing is told. ``options`` are the reader's own: for NIfTI ``complex`` (``magnitude``,
-    ``phase``, ``real``, ``imaginary``), for DICOM series ``spacing`` (``resample``, ``nominal``).
-    Raises MissingFile, AccessError, and FormatError where the file is broken or unknown.
+    missing is told. Of unevenly spaced DICOM slices ``spacing`` ``resample`` makes even ones,
+    ``nominal`` takes them as if they were even; of complex NIfTI numbers ``complex`` is shown;
+    ``others`` are what readers of added formats take.
+
+    Where it is known what a file holds, ``open_raster`` and ``open_volume`` say so to a type
+    checker. Raises MissingFile, AccessError, and FormatError where the file is broken or unknown.
+
+    >>> import numpy as np, spectrane as sp, tempfile, os
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     path = os.path.join(folder, "a.tif")
+    ...     sp.from_array(np.ones((2, 3), np.uint8)).save(path)
+    ...     sp.open(path)
+    <Raster a.tif: 1 bands, 2 rows x 3 columns, uint8>
     """
+    said = {"spacing": spacing, "complex": complex}
+    options = others | {name: value for name, value in said.items() if value is not None}
     source = open_source(path, member=member, damaged=damaged, **options)
     return Volume(source) if len(source.shape) == 3 else Raster(source)
 
 
 def open_raster(
-    path: str | os.PathLike[str], *, member: int | str | None = None, damaged: str = "error",
-    **options: Any,
+    path: FilePath, *, member: int | str | None = None, damaged: DamagedData = "error",
+    spacing: Spacing | None = None,
 ) -> Raster:  # fmt: skip
-    """Open what must be a raster: as ``open``. Raises FormatError for a volume."""
-    opened = open(path, member=member, damaged=damaged, **options)
+    """Open what must be a raster, else as ``open``. Raises FormatError for a volume.
+
+    >>> import numpy as np, spectrane as sp, tempfile, os
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     path = os.path.join(folder, "a.tif")
+    ...     sp.from_array(np.ones((2, 3), np.uint8)).save(path)
+    ...     sp.open_raster(path).shape
+    (1, 2, 3)
+    """
+    opened = open(path, member=member, damaged=damaged, spacing=spacing)
     if isinstance(opened, Raster):
         return opened
     opened.close()
@@ -52,11 +80,19 @@ def open_raster(
 
 
 def open_volume(
-    path: str | os.PathLike[str], *, member: int | str | None = None, damaged: str = "error",
-    **options: Any,
+    path: FilePath, *, member: int | str | None = None, damaged: DamagedData = "error",
+    spacing: Spacing | None = None, complex: ComplexPart | None = None,
 ) -> Volume:  # fmt: skip
-    """Open what must be a volume: as ``open``. Raises FormatError for a raster."""
-    opened = open(path, member=member, damaged=damaged, **options)
+    """Open what must be a volume, else as ``open``. Raises FormatError for a raster.
+
+    >>> import numpy as np, spectrane as sp, tempfile, os
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     path = os.path.join(folder, "a.nii")
+    ...     sp.volume_from_array(np.ones((2, 3, 4), np.uint8), affine=np.eye(4)).save(path)
+    ...     sp.open_volume(path).shape
+    (1, 2, 3, 4)
+    """
+    opened = open(path, member=member, damaged=damaged, spacing=spacing, complex=complex)
     if isinstance(opened, Volume):
         return opened
     opened.close()
@@ -64,93 +100,132 @@ def open_volume(
                       "expected; spectrane render draws it")  # fmt: skip
 
 
-def probe(
-    layers: Any, *, x: float | None = None, y: float | None = None, z: float | None = None,
-    row: int | None = None, column: int | None = None, i: int | None = None, j: int | None = None,
-    k: int | None = None, points: Any = None, crs: CrsLike | None = None,
-) -> pandas.DataFrame:  # fmt: skip
-    """Return what stands under a point, in every band or frame of every layer.
+def members(path: FilePath) -> pandas.DataFrame:
+    """Return the rasters inside a file, a row each; ``open(member=)`` takes number or name.
 
-    ``layers`` is a raster, a (raster, look) pair or a ``Layer``, or a list of them: one point by
-    ``x`` and ``y`` or ``row`` and ``column``; see ``display.probing``. Or likewise of volumes and
-    ``VolumeLayer``: one point by ``x``, ``y`` and ``z`` in mm or ``i``, ``j`` and ``k``; see
-    ``display.volume_probing``. Many by ``points`` (mappings, a table, CSV; GeoJSON on maps).
+    Columns: ``member name rows columns bands type``. Raises MissingFile, FormatError.
 
-    >>> import numpy as np, spectrane as sp
-    >>> held = sp.volume_from_array(np.arange(8).reshape(2, 2, 2), affine=np.diag([2, 2, 2, 1]))
-    >>> sp.probe(held, x=2.4, y=0.9, z=0)[["i", "j", "k", "stored"]].values.tolist()
-    [[1, 0, 0, 4]]
-    """
-    listed = _listed(layers)
-    if not any(_deep(one) for one in listed):
-        _refused("rasters", z=z, i=i, j=j, k=k)
-        return spectrane.raster.probe(listed, x=x, y=y, row=row, column=column, points=points,
-                                      crs=crs)  # fmt: skip
-    import pandas
-
-    from spectrane.display.volume_layers import volume_layer
-    from spectrane.display.volume_probing import probed_volumes
-
-    _refused("volumes", row=row, column=column, crs=crs)
-    if points is None:
-        given = {"x": x, "y": y, "z": z, "i": i, "j": j, "k": k}
-        points = [{name: value for name, value in given.items() if value is not None}]
-    return pandas.DataFrame(probed_volumes([volume_layer(one) for one in listed], points))
-
-
-def _listed(layers: Any) -> list[Any]:
-    """Return what is asked as a list: several, one, or one (raster, look) pair."""
-    if isinstance(layers, tuple) and len(layers) == 2 and isinstance(layers[1], Look | None):
-        return [layers]
-    return list(layers) if isinstance(layers, list | tuple) else [layers]
-
-
-def _deep(one: Any) -> bool:
-    """Tell whether something is a volume, a pair with one, or a layer of one."""
-    first = one[0] if isinstance(one, tuple) and one else one
-    source = getattr(first, "_source", getattr(first, "source", first))
-    return isinstance(source, Source) and len(source.shape) == 3
-
-
-def profile(
-    raster: Any, points: Any = None, *, region: Any = None, crs: CrsLike | None = None
-) -> pandas.DataFrame:  # fmt: skip
-    """Return a value by band, or by frame, at points, or mean and σ over regions.
-
-    Of a raster: ``points`` as for ``probe``, or GeoJSON with polygons; columns ``zone band
-    wavelength unit count invalid mean std min max p5 p50 p95``; a point counts 1. Of a volume:
-    ``points`` in mm or voxels, or ``region``, a volume that is not 0 where voxels count; see
-    ``Volume.profile``.
-
-    >>> import numpy as np, spectrane as sp
-    >>> over_time = np.arange(8.0).reshape(2, 1, 2, 2)
-    >>> held = sp.volume_from_array(over_time, affine=np.eye(4), frames=["rest", "walk"])
-    >>> sp.profile(held, {"i": 0, "j": 1, "k": 0})[["frame", "mean"]].values.tolist()
-    [['rest', 2.0], ['walk', 6.0]]
-    """
-    if isinstance(raster, Volume):
-        _refused("volumes", crs=crs)
-        return raster.profile(points, region=region)
-    _refused("rasters", region=region)
-    return spectrane.raster.profile(raster, points, crs=crs)
-
-
-def clusters(layer: VolumeLayer) -> pandas.DataFrame:
-    """Return a row per group of voxels that a layer's threshold leaves, the largest first.
-
-    Columns: ``voxels``, ``volume`` (mm³), ``peak`` with ``peak_x peak_y peak_z`` and the centre of
-    mass ``center_x center_y center_z`` (mm), by the frame that is shown.
+    >>> import numpy as np, spectrane as sp, tempfile, os
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     path = os.path.join(folder, "a.npz")
+    ...     np.savez(path, depth=np.ones((2, 3)), slope=np.ones((2, 3)))
+    ...     sp.members(path)["name"].tolist()
+    ['depth', 'slope']
     """
     import pandas
 
-    from spectrane.analysis.clusters import Cluster
-    from spectrane.display.volume_layers import groups
-
-    columns = [one.name for one in fields(Cluster)]
-    return pandas.DataFrame(groups(layer), columns=columns).set_index("number")
+    columns = ["member", "name", "rows", "columns", "bands", "type"]
+    found = [(m.number, m.name, m.rows, m.columns, m.bands, m.dtype) for m in members_of(path)]
+    return pandas.DataFrame(found, columns=columns)
 
 
-def _refused(what: str, **given: Any) -> None:
-    named = [name for name, value in given.items() if value is not None]
-    if named:
-        raise LookError(f"{', '.join(named)} is not for {what}")
+def survey(folder: FilePath, *, progress: Progress | None = None) -> pandas.DataFrame:
+    """Return every raster and volume below a folder, a row each, found by its content.
+
+    Columns: ``path format rows columns planes bands type members crs pixel_size bytes unusual
+    problem``; ``unusual`` is a list, ``problem`` says why a broken file does not open. Only heads
+    are read. Raises FormatError where there is no such folder.
+
+    >>> import numpy as np, spectrane as sp, tempfile, os
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     sp.from_array(np.ones((2, 3), np.uint8)).save(os.path.join(folder, "a.tif"))
+    ...     sp.survey(folder)["format"].tolist()
+    ['TIFF']
+    """
+    from dataclasses import asdict
+
+    import pandas
+
+    from spectrane.surveying import Found
+    from spectrane.surveying import survey as look_below
+
+    found = [asdict(one) for one in look_below(folder, progress or no_progress)]
+    return pandas.DataFrame(found, columns=list(Found.__dataclass_fields__))
+
+
+def amend(
+    path: FilePath, *, undo: bool = False, nodata: NoDataLike | EllipsisType = ...,
+    nodata_when: NoDataWhen | None = None, bands: BandFields | None = None,
+    crs: CrsLike | None = None, bounds: Sequence[float] | None = None,
+    corner: Sequence[float] | None = None, pixel_size: Sequence[float] | None = None,
+    affine: ArrayLike | None = None, look: Look | Mapping[str, object] | None = None,
+    notes: str | None = None, spacing: Spacing | None = None, inside: bool = False,
+) -> None:  # fmt: skip
+    """Keep corrections with a file, so that every later load has them.
+
+    ``nodata`` is a number or a list with (low, high) ranges; None means there is none. ``bands``
+    maps a number (from 1), name or role to fields of a band. A place is given by ``bounds``, by
+    ``corner`` (outer corner of the first pixel) and ``pixel_size``, or by ``affine`` (3x3, from
+    column and row of corners to the map). ``spacing`` is how a series of uneven slices is stacked
+    from now on. Without ``inside`` they go to the sidecar ``NAME.spectrane.toml``; with it, into
+    the file's own fields (TIFF, FITS, PNG), whose pixels are left alone. ``undo`` takes the last
+    correction back, and goes alone.
+
+    Raises MetadataError for what cannot be (an unknown band or field, two places at once), and
+    FormatError where the format has no place for it inside.
+
+    >>> import numpy as np, spectrane as sp, tempfile, os
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     path = os.path.join(folder, "a.tif")
+    ...     sp.from_array(np.ones((2, 3), np.uint8)).save(path)
+    ...     sp.amend(path, bands={1: {"role": "nir"}})
+    ...     sp.open_raster(path).bands[0].role
+    'nir'
+    """
+    from spectrane.formats import amending
+
+    said = {"nodata_when": nodata_when, "bands": bands, "crs": crs, "bounds": bounds,
+            "corner": corner, "pixel_size": pixel_size, "affine": affine, "look": look,
+            "notes": notes, "spacing": spacing}  # fmt: skip
+    corrections: dict[str, object] = {k: v for k, v in said.items() if v is not None}
+    if not undo:
+        amending.amend(path, nodata=nodata, inside=inside, **corrections)  # type: ignore[arg-type]
+        return
+    corrections |= {} if nodata is ... else {"nodata": nodata}
+    if corrections:
+        raise MetadataError(
+            "amend: undo takes the last correction back, and goes alone; leave out "
+            f"{', '.join(corrections)}, or amend again afterwards"
+        )
+    amending.undo(path)
+
+
+def from_array(
+    array: ArrayLike, *, grid: Grid | None = None, bands: Iterable[Band | str] | None = None,
+    nodata: NoDataLike = None, band_axis: int | None = None,
+) -> Raster:  # fmt: skip
+    """Return a raster of an array (rows, columns) or (bands, rows, columns), not copied.
+
+    A masked array's mask is kept. ``bands`` are Bands or names. ``nodata`` is a number, a list with
+    (low, high) ranges, or a mapping by band number. ``band_axis`` says which of three axes holds
+    the bands (the first): -1 for (rows, columns, bands). Raises MetadataError, GridMismatch,
+    BandError where they do not fit.
+
+    >>> import numpy as np, spectrane as sp
+    >>> sp.from_array(np.array([[0, 7]], np.uint8), nodata=0).pixels().tolist()
+    [[[None, 7]]]
+    """
+    return Raster(array_source(array, grid=grid, bands=bands, nodata=nodata, band_axis=band_axis))
+
+
+def volume_from_array(
+    array: ArrayLike, *, affine: ArrayLike, frames: Sequence[Frame | str] | None = None,
+    nodata: NoDataLike = None, frame_axis: int | None = None,
+) -> Volume:  # fmt: skip
+    """Return a volume of an array (i, j, k) or (frames, i, j, k), not copied.
+
+    ``affine`` (4x4) takes (i, j, k) of a voxel's centre to patient millimetres (RAS+). ``nodata``
+    is a stored number that means nothing. ``frame_axis`` says which of four axes holds the frames
+    (the first). Raises MetadataError where they do not fit.
+
+    >>> import numpy as np, spectrane as sp
+    >>> sp.volume_from_array(np.zeros((2, 3, 4)), affine=np.diag([2, 2, 3, 1])).spacing
+    (2.0, 2.0, 3.0)
+    """
+    bands = None
+    if frames is not None:
+        named = [one if isinstance(one, Frame) else Frame(str(one)) for one in frames]
+        bands = [Band(f.name, unit=f.unit, scale=f.scale, offset=f.offset, time=f.time)
+                 for f in named]  # fmt: skip
+    return Volume(volume_source(array, affine=affine, bands=bands, nodata=nodata,
+                                frame_axis=frame_axis))  # fmt: skip

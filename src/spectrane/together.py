@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import os
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
+from spectrane.model.asking import as_tuple
 from spectrane.model.errors import GridMismatch
 from spectrane.model.source import flat_source_of
 from spectrane.raster import Raster
@@ -16,27 +16,45 @@ if TYPE_CHECKING:
     import pandas
 
     from spectrane.display.layer_file import LayerFile
-    from spectrane.display.layers import AnyLayer, Stack
+    from spectrane.display.layers import Stack, StackArea
     from spectrane.display.picture import Picture
+    from spectrane.looking import Shown
+    from spectrane.model.asking import FilePath, GridLike, NoDataLike, PointsLike, Spacings
     from spectrane.model.grid import CrsLike
+    from spectrane.model.look import NoDataWhen
+    from spectrane.model.resampling import Resampling
     from spectrane.model.view import View
-    from spectrane.spatial.aligning import Alignment
-    from spectrane.spatial.mosaics.joining import Mosaic
+    from spectrane.spatial.aligning import Alignment, AlignmentKind
+    from spectrane.spatial.fitting import Fit
+    from spectrane.spatial.mosaics.balancing import BalanceBy
+    from spectrane.spatial.mosaics.composing import MosaicRule
     from spectrane.spatial.placing import Placement
 
 
 def place(
-    raster: Raster, *, corners: Any = None, bounds: Any = None, points: Any = None,
-    crs: CrsLike | None = None, points_crs: CrsLike | None = None, fit: str | None = None,
-    resample: str | None = None, pixel_size: Any = None, force: bool = False,
+    raster: Raster, *, corners: Sequence[Sequence[float]] | None = None,
+    bounds: Sequence[float] | None = None, points: PointsLike | None = None,
+    crs: CrsLike | None = None, points_crs: CrsLike | None = None, fit: Fit | None = None,
+    resample: Resampling | None = None, pixel_size: Spacings | None = None, force: bool = False,
     leave_out: Sequence[str] = (),
 ) -> Raster:  # fmt: skip
-    """Return a picture with a place on a map: see ``spatial.placing.place``.
+    """Return a picture with a place on a map, by one of ``corners``, ``bounds`` and ``points``.
 
-    How well tie points fit stands in ``metadata["placement"]``; ``placement`` gives it as a table.
+    ``corners`` are map positions (x, y) of the first and the last pixel's outer corners, or of all
+    four outer corners clockwise from the first pixel's; ``bounds`` (x min, y min, x max, y max);
+    ``points`` tie points with row, column (from outer edges), x and y. ``crs`` is the system of the
+    result, ``points_crs`` that of the positions where it is another. ``fit`` None is projective for
+    four corners that are no parallelogram, and affine else; ``polynomial`` is of second order.
+    ``leave_out`` names tie points that are not to be used.
+
+    Where the fit is affine no pixel is touched; else the result is resampled lazily, to
+    ``pixel_size`` in units of ``crs``. How well points fit stands in ``metadata["placement"]``;
+    ``placement`` and ``residuals`` give it as an object and a table. Raises GridMismatch for points
+    that decide no fit, and for latitudes that are none. Warns of misses of many pixels and of
+    pixels that come out stretched.
 
     >>> import numpy as np, spectrane as sp
-    >>> placed = place(sp.from_array(np.zeros((10, 20))), bounds=(0, 0, 40, 20))
+    >>> placed = sp.place(sp.from_array(np.zeros((10, 20))), bounds=(0, 0, 40, 20))
     >>> placed.grid.pixel_size
     (2.0, 2.0)
     """
@@ -50,18 +68,34 @@ def place(
     return Raster(made)
 
 
-def placement(raster: Raster, **given: Any) -> Placement:
-    """Return how well a place fits, without taking it: the arguments are those of ``place``."""
+def placement(
+    raster: Raster, *, corners: Sequence[Sequence[float]] | None = None,
+    bounds: Sequence[float] | None = None, points: PointsLike | None = None,
+    crs: CrsLike | None = None, points_crs: CrsLike | None = None, fit: Fit | None = None,
+    leave_out: Sequence[str] = (),
+) -> Placement:  # fmt: skip
+    """Return how well a place fits, without taking it: the arguments are those of ``place``.
+
+    >>> import numpy as np, spectrane as sp
+    >>> sp.placement(sp.from_array(np.zeros((10, 20))), bounds=(0, 0, 40, 20)).rms
+    0.0
+    """
     from spectrane.spatial.placing import place as give_place
 
-    kind = given.pop("fit", None)
-    return give_place(raster._source, fit_kind=kind, **given)[1]
+    return give_place(
+        raster._source, corners=corners, bounds=bounds, points=points, crs=crs,
+        points_crs=points_crs, fit_kind=fit, leave_out=leave_out,
+    )[1]  # fmt: skip
 
 
 def residuals(placement: Placement | Raster) -> pandas.DataFrame:
     """Return a row per tie point: where it is, and how far it misses, in map units and pixels.
 
-    ``miss_alone`` is the miss when the point is left out of the fit.
+    ``miss_alone`` is the miss when the point is left out of the fit. Empty where there were none.
+
+    >>> import numpy as np, spectrane as sp
+    >>> sp.residuals(sp.place(sp.from_array(np.zeros((10, 20))), bounds=(0, 0, 40, 20))).empty
+    True
     """
     import pandas
 
@@ -72,55 +106,69 @@ def residuals(placement: Placement | Raster) -> pandas.DataFrame:
     return pandas.DataFrame(rows)
 
 
-def align(raster: Raster, to: Raster, *, kind: str = "shift", band: int | None = None) -> Alignment:
-    """Find how a raster must be moved to fall on another: see ``spatial.aligning.align``.
+def align(
+    raster: Raster, to: Raster, *, kind: AlignmentKind = "shift", band: int | None = None
+) -> Alignment:
+    """Find how a raster must be moved to fall on another: by correlation, to parts of a pixel.
 
-    ``band`` is a number from 1. ``moved`` takes what was found out.
+    ``kind`` is ``shift``, or ``affine`` (also turned, scaled, sheared). ``band`` (from 1) is
+    compared; None: the mean of those that both have in common order. ``apply_alignment`` takes what
+    was found out. Raises GridMismatch where they do not overlap, or too little to tell.
+
+    >>> import numpy as np, spectrane as sp
+    >>> sea = np.random.default_rng(1).normal(size=(80, 80)).cumsum(0).cumsum(1)
+    >>> grid = sp.Grid.from_corner((64, 64), x=0, y=64, pixel_size=1, crs="EPSG:32727")
+    >>> first, second = (sp.from_array(sea[k : k + 64, :64], grid=grid) for k in (0, 2))
+    >>> round(sp.align(second, first).rows, 1)
+    2.0
     """
     from spectrane.spatial.aligning import align as find
 
     return find(raster._source, to._source, kind=kind, band=None if band is None else band - 1)
 
 
-def moved(raster: Raster, to: Raster, alignment: Alignment) -> Raster:
-    """Return a raster with a misalignment taken out of its grid; no pixel is touched."""
+def apply_alignment(raster: Raster, to: Raster, alignment: Alignment) -> Raster:
+    """Return a raster with a misalignment taken out of its grid; no pixel is touched.
+
+    >>> import numpy as np, spectrane as sp
+    >>> sea = np.random.default_rng(1).normal(size=(80, 80)).cumsum(0).cumsum(1)
+    >>> grid = sp.Grid.from_corner((64, 64), x=0, y=64, pixel_size=1, crs="EPSG:32727")
+    >>> first, second = (sp.from_array(sea[k : k + 64, :64], grid=grid) for k in (0, 2))
+    >>> mended = sp.apply_alignment(second, first, sp.align(second, first))
+    >>> round(mended.grid.bounds[3], 1)
+    62.0
+    """
     from spectrane.spatial.aligning import moved as take_out
 
     return Raster(take_out(raster._source, to._source, alignment))
 
 
 def mosaic(
-    rasters: Iterable[Raster], *, rule: str = "top", width: float | None = None,
-    balance: str | None = None, reference: int = 1, grid: Any = None, resample: str | None = None,
-    order: str | None = None, keys: Any = None, nodata: Any = None,
-    nodata_when: str | None = None, trim: float = 0, align: str | None = None,
+    rasters: Iterable[Raster], *, rule: MosaicRule = "top", width: float | None = None,
+    balance: BalanceBy | None = None, reference: int = 1, grid: GridLike | None = None,
+    resample: Resampling | None = None, order: str | None = None,
+    keys: Mapping[str, Sequence[object]] | None = None, nodata: NoDataLike = None,
+    nodata_when: NoDataWhen | None = None, trim: float = 0, align: AlignmentKind | None = None,
     force: bool = False,
 ) -> Raster:  # fmt: skip
     """Return many rasters as one, each on top of the one before.
 
-    ``rule``: ``top``, ``bottom``, ``least``, ``greatest``, ``average``, ``feather`` (over ``width``
-    pixels from each one's valid edge) or ``seam`` (where they agree best, with a feather of
-    ``width``). ``balance``: ``gain``, ``gain+bias``, or ``histogram`` (matched to ``reference``,
-    from 1). ``grid`` (default: the union on the first one's) is a Grid or what has one. ``order``:
-    ``argument``, ``date``, ``cloud`` or ``distance:X,Y``; ``keys`` may name dates or cloud cover.
-    ``nodata`` and ``nodata_when`` say anew what means nothing; ``trim`` takes so many pixels more
-    off its edge. ``align`` moves each onto those before: ``shift`` or ``affine``. Numbers that are
-    names of classes are mixed only with ``force``.
+    ``rule`` ``feather`` fades over ``width`` pixels from each one's valid edge, ``seam`` cuts where
+    they agree best, with a feather of ``width``. ``balance``: ``gain``, ``gain+bias``, or
+    ``histogram`` (matched to ``reference``, from 1). ``grid`` (default: the union on the first
+    one's) is a Grid or what has one. ``order``: ``argument``, ``date``, ``cloud`` or
+    ``distance:X,Y``; ``keys`` may name dates or cloud cover. ``nodata`` and ``nodata_when`` say
+    anew what means nothing; ``trim`` takes so many pixels more off its edge. ``align`` moves each
+    onto those before. Numbers that are names of classes are mixed only with ``force``.
 
-    Raises GridMismatch, BandError, MetadataError where they cannot be joined.
+    Nothing is read yet. Raises GridMismatch, BandError, MetadataError where they cannot be joined.
+
+    >>> import numpy as np, spectrane as sp
+    >>> left, right = (sp.from_array(np.full((1, 2), v), grid=sp.Grid.from_corner(
+    ...     (1, 2), x=x, y=1, pixel_size=1)) for v, x in ((1, 0), (2, 1)))
+    >>> sp.mosaic([left, right]).pixels().tolist()
+    [[[1, 2, 2]]]
     """
-    return Raster(_mosaic(
-        rasters, rule=rule, width=width, balance=balance, reference=reference, grid=grid,
-        resample=resample, order=order, keys=keys, nodata=nodata, nodata_when=nodata_when,
-        trim=trim, align=align, force=force,
-    ))  # fmt: skip
-
-
-def _mosaic(
-    rasters: Iterable[Raster], *, rule: str, width: float | None, balance: str | None,
-    reference: int, grid: Any, resample: str | None, order: str | None, keys: Any, nodata: Any,
-    nodata_when: str | None, trim: float, align: str | None, force: bool,
-) -> Mosaic:  # fmt: skip
     from spectrane.spatial.aligning import aligned
     from spectrane.spatial.masks import trimmed
     from spectrane.spatial.mosaics.composing import Rule
@@ -142,7 +190,7 @@ def _mosaic(
                   force=force)  # fmt: skip
     if told:
         made.metadata = {**made.metadata, "alignment": told}
-    return made
+    return Raster(made)
 
 
 def overlaps(raster: Raster) -> pandas.DataFrame:
@@ -150,6 +198,12 @@ def overlaps(raster: Raster) -> pandas.DataFrame:
 
     ``before`` is the second raster's mean less the first's, ``after`` that under the mosaic's
     balance. Raises GridMismatch for a raster that is no mosaic.
+
+    >>> import numpy as np, spectrane as sp
+    >>> left, right = (sp.from_array(np.full((1, 2), v), grid=sp.Grid.from_corner(
+    ...     (1, 2), x=x, y=1, pixel_size=1)) for v, x in ((1, 0), (3, 1)))
+    >>> sp.overlaps(sp.mosaic([left, right]))[["pixels", "before"]].values.tolist()
+    [[1.0, 2.0]]
     """
     import pandas
 
@@ -172,7 +226,7 @@ def join_bands(rasters: Iterable[Raster]) -> Raster:
 
     >>> import numpy as np, spectrane as sp
     >>> one = sp.from_array(np.ones((2, 2), np.uint8))
-    >>> join_bands([one, one]).shape
+    >>> sp.join_bands([one, one]).shape
     (2, 2, 2)
     """
     from spectrane.spatial.joined import Joined
@@ -181,26 +235,58 @@ def join_bands(rasters: Iterable[Raster]) -> Raster:
 
 
 def overlay(
-    layers: Sequence[AnyLayer], *, grid: Any = None, view: View | None = None,
-    size: tuple[int, int] | None = None, area: str = "bottom",
+    layers: Sequence[Shown], *, grid: GridLike | None = None, view: View | None = None,
+    size: Sequence[int] | None = None, area: StackArea = "bottom",
 ) -> Picture:  # fmt: skip
-    """Return one picture of layers, the first the lowest: see ``display.layers.stacked``."""
+    """Return one picture of layers, the first the lowest; the arguments are those of ``stack``.
+
+    >>> import numpy as np, spectrane as sp
+    >>> low, high = (sp.from_array(np.full((2, 2), v, np.uint8)) for v in (0, 200))
+    >>> limits = sp.Look(limits="type")
+    >>> picture = sp.overlay([sp.Layer(low, limits), sp.Layer(high, limits, opacity=0.5)])
+    >>> picture.rgba[0, 0].tolist()
+    [100, 100, 100, 255]
+    """
     return stack(layers, grid=grid, view=view, size=size, area=area).picture()
 
 
 def stack(
-    layers: Sequence[AnyLayer], *, grid: Any = None, view: View | None = None,
-    size: tuple[int, int] | None = None, area: str = "bottom",
+    layers: Sequence[Shown], *, grid: GridLike | None = None, view: View | None = None,
+    size: Sequence[int] | None = None, area: StackArea = "bottom",
 ) -> Stack:  # fmt: skip
-    """Return layers drawn on one grid and kept apart, for a page, tiles or a picture."""
+    """Return layers drawn on one grid and kept apart, for a page, tiles or a picture.
+
+    ``layers`` are rasters, (raster, look) pairs, ``Layer`` and ``Outline``, the lowest first. They
+    are drawn on ``grid``, or on the first raster's over ``view`` or ``area``: what the ``bottom``
+    raster covers, or the ``union`` of all. ``size`` is (rows, columns); the picture fits inside.
+    Layers that are cut, and those that do not meet the area, are told with a warning. Raises
+    GridMismatch where none meets it, or where layers cannot be related.
+
+    >>> import numpy as np, spectrane as sp
+    >>> sea = sp.Layer(sp.from_array(np.arange(64.0).reshape(8, 8)), name="sea")
+    >>> [one.title for one in sp.stack([sea]).layers]
+    ['sea']
+    """
     from spectrane.display.layers import stacked
 
     chosen = None if grid is None else grid_of(grid)
-    return stacked(list(layers), grid=chosen, view=view, size=size, area=area)
+    return stacked(list(layers), grid=chosen, view=view, size=as_tuple(size), area=area)
 
 
-def load_layers(path: str | os.PathLike[str]) -> LayerFile:
-    """Return the layers and the grid that a layer file describes: see ``docs/layers.md``."""
+def load_layers(path: FilePath) -> LayerFile:
+    r"""Return the layers and the grid that a layer file (TOML, docs/layers.md) describes.
+
+    Raises MissingFile, and LookError, which says what is wrong and where.
+
+    >>> import numpy as np, spectrane as sp, tempfile, os
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     sp.from_array(np.ones((2, 3), np.uint8)).save(os.path.join(folder, "a.tif"))
+    ...     path = os.path.join(folder, "a.layers.toml")
+    ...     with open(path, "w") as file:
+    ...         _ = file.write('[[layer]]\nfile = "a.tif"\nopacity = 0.5')
+    ...     sp.load_layers(path).layers[0].opacity
+    0.5
+    """
     from spectrane.display.layer_file import read_layers
 
     return read_layers(path)

@@ -1,35 +1,33 @@
-"""The public face of a volume: every method forwards to a free function below."""
+"""The public face of a volume: what is said of it, read from it, and made of it."""
 
 from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
+from numpy.typing import NDArray
 
 from spectrane.analysis.fills import tell_fills
 from spectrane.analysis.statistics import band_statistics
+from spectrane.dataset import DatasetFace
 from spectrane.engine.described import Described
-from spectrane.engine.memory import parts_first
 from spectrane.engine.threads import Progress, no_progress
-from spectrane.engine.volumes import LoadedVolume, VolumeSource
+from spectrane.engine.volumes import LoadedVolume
 from spectrane.formats.table import writer_for
-from spectrane.model.band import Band, BandName, find_bands, numbered
-from spectrane.model.errors import FormatError, GridMismatch, MetadataError
-from spectrane.model.faced import Faced
-from spectrane.model.grid import Grid
-from spectrane.model.look import Look, look_of
-from spectrane.model.nodata import NoDataRule, nodata_value
+from spectrane.model.asking import FilePath, GridLike, PointsLike, as_tuple
+from spectrane.model.band import BandName, find_bands
+from spectrane.model.errors import FormatError, GridMismatch
+from spectrane.model.look import Look
 from spectrane.model.physical import physical as to_physical
-from spectrane.model.pixels import Pixels
 from spectrane.model.source import deep_source_of
 from spectrane.model.view import half_open
-from spectrane.model.window import Window, relative, whole
+from spectrane.model.window import Window, whole
 from spectrane.raster import Raster
-from spectrane.spatial.described import with_nodata
+from spectrane.spatial.grids import grid_of
+from spectrane.spatial.held import volume_source
 from spectrane.spatial.subset import Subset
 
 if TYPE_CHECKING:
@@ -39,8 +37,11 @@ if TYPE_CHECKING:
     from spectrane.analysis.histogram import Histogram
     from spectrane.analysis.statistics import BandStatistics
     from spectrane.analysis.thresholds import Threshold
+    from spectrane.spatial.slicing import PlaneName, Projection, Side, SliceAxes
 
-Span = tuple[int, int] | None
+Frames = BandName | Iterable[BandName] | None
+"""Frames by number (from 1) or name; None: all of them."""
+VolumeKernel = Literal["trilinear", "nearest"]
 
 
 @dataclass(frozen=True)
@@ -48,6 +49,9 @@ class Frame:
     """One volume of a file: its name, its unit, how stored numbers become physical ones, when.
 
     ``time`` is in seconds, None where frames are no times.
+
+    >>> Frame("walk", unit="HU").scale
+    1.0
     """
 
     name: str
@@ -57,14 +61,14 @@ class Frame:
     time: float | None = None
 
 
-class Volume(Faced):
+class Volume(DatasetFace):
     """Voxels with a place in the patient (RAS+ millimetres), not read yet.
 
-    Made by ``spectrane.open`` or ``volume_from_array``. Frames are counted from 1, voxel indices
-    i, j and k from 0. A volume is a context manager, and can be pickled.
+    Made by ``spectrane.open`` or ``spectrane.volume_from_array``. Frames are counted from 1, voxel
+    indices i, j and k from 0. A volume is a context manager, and can be pickled.
 
-    >>> import numpy as np
-    >>> volume = volume_from_array(np.arange(24).reshape(2, 3, 4), affine=np.diag([2, 2, 3, 1]))
+    >>> import numpy as np, spectrane as sp
+    >>> volume = sp.volume_from_array(np.arange(24).reshape(2, 3, 4), affine=np.diag([2, 2, 3, 1]))
     >>> volume.shape, volume.spacing
     ((1, 2, 3, 4), (2.0, 2.0, 3.0))
     >>> volume.slice("axial", index=1).pixels()[0].tolist()
@@ -82,9 +86,10 @@ class Volume(Faced):
         return self._source.grid.matrix
 
     @property
-    def shape(self) -> tuple[int, ...]:
+    def shape(self) -> tuple[int, int, int, int]:
         """(frames, i, j, k)."""
-        return (len(self._source.bands), *self._source.shape)
+        i, j, k = self._source.shape
+        return len(self._source.bands), i, j, k
 
     @property
     def spacing(self) -> tuple[float, ...]:
@@ -99,21 +104,33 @@ class Volume(Faced):
         return kept_range(self._source)
 
     def describe(self, *, statistics: bool = False) -> Description:
-        """Return a description that prints well; with ``statistics`` every voxel is read."""
+        """Return a description that prints well; with ``statistics`` every voxel is read.
+
+        >>> import numpy as np, spectrane as sp
+        >>> volume = sp.volume_from_array(np.zeros((2, 3, 4)), affine=np.eye(4))
+        >>> volume.describe().to_dict()["voxels"]
+        [2, 3, 4]
+        """
         from spectrane.analysis.volume_description import describe_volume
 
         return describe_volume(self._source, self._statistics(None) if statistics else ())
 
     def slice(
-        self, plane: str, *, at: float | None = None, index: int | None = None,
-        frame: BandName | None = None, side: str = "radiological", slab: float = 0.0,
-        project: str = "maximum", axes: str = "patient",
+        self, plane: PlaneName, *, at: float | None = None, index: int | None = None,
+        frame: BandName | None = None, side: Side = "radiological", slab: float = 0.0,
+        project: Projection = "maximum", axes: SliceAxes = "patient",
     ) -> Raster:  # fmt: skip
-        """Return a slice: ``axial``, ``coronal`` or ``sagittal``; see ``spatial.slicing.cut``.
+        """Return a slice as a raster: at a millimetre (trilinear; labels nearest), or a stored one.
 
-        ``at`` is in mm, ``index`` a stored plane; neither: the middle. ``frame`` None: every frame
-        is a band. ``slab`` mm are projected (``maximum``, ``minimum``, ``mean``). ``axes`` ``own``
-        cuts along the volume's own axes, ``at`` in mm along them.
+        ``at`` is in mm, ``index`` a stored plane from 0; neither: the middle. ``frame`` None: every
+        frame is a band. ``side`` ``radiological`` has the patient's right on the left. ``slab`` mm
+        are projected. ``axes`` ``own`` cuts along the volume's own axes, ``at`` in mm along them.
+        Raises GridMismatch, with the extent, for a slice outside.
+
+        >>> import numpy as np, spectrane as sp
+        >>> volume = sp.volume_from_array(np.arange(8).reshape(2, 2, 2), affine=np.eye(4))
+        >>> volume.slice("axial", at=0.5).pixels().shape
+        (1, 2, 2)
         """
         from spectrane.spatial.slicing import cut
 
@@ -122,10 +139,19 @@ class Volume(Faced):
                           slab=slab, project=project, axes=axes))  # fmt: skip
 
     def voxels(
-        self, frame: BandName = 1, *, i: Span = None, j: Span = None, k: Span = None,
-        physical: bool = True,
+        self, frame: BandName = 1, *, i: Sequence[int] | None = None,
+        j: Sequence[int] | None = None, k: Sequence[int] | None = None, physical: bool = True,
     ) -> np.ma.MaskedArray[Any, Any]:  # fmt: skip
-        """Return (i, j, k) of one frame, invalid voxels masked; half-open pairs bound it."""
+        """Return (i, j, k) of one frame, invalid voxels masked; half-open pairs bound it.
+
+        Values are physical, in the frame's unit, or with ``physical=False`` as stored. Raises
+        BandError for a frame there is not, GridMismatch for a part outside.
+
+        >>> import numpy as np, spectrane as sp
+        >>> volume = sp.volume_from_array(np.arange(8).reshape(2, 2, 2), affine=np.eye(4))
+        >>> volume.voxels(i=(1, 2), j=(0, 1)).tolist()
+        [[[4.0, 5.0]]]
+        """
         band = find_bands(self._source.bands, frame)[0]
         pixels = self._source.read([band], self._window(i, j, k))
         values = np.array(pixels.values[0])
@@ -137,47 +163,73 @@ class Volume(Faced):
         return self.voxels()
 
     def load(self) -> Volume:
-        """Return the volume held in memory, for work that comes back to it."""
+        """Return the volume held in memory, for work that comes back to it.
+
+        >>> import numpy as np, spectrane as sp
+        >>> sp.volume_from_array(np.zeros((2, 3, 4)), affine=np.eye(4)).load().shape
+        (1, 2, 3, 4)
+        """
         return Volume(LoadedVolume(self._source))
 
-    def with_nodata(self, nodata: Any, *, when: str | None = None) -> Volume:
-        """Return the volume under another no-data rule: see ``spatial.described.with_nodata``."""
-        return Volume(with_nodata(self._source, nodata, when))
+    def crop(
+        self, *, i: Sequence[int] | None = None, j: Sequence[int] | None = None,
+        k: Sequence[int] | None = None,
+    ) -> Volume:  # fmt: skip
+        """Return a part: half-open pairs of voxel indices. Raises GridMismatch for one outside.
 
-    def convert(self, unit: str) -> Volume:
-        """Return the volume in another unit (``HU``, ``mm``): see ``spatial.converted.in_unit``."""
-        from spectrane.spatial.converted import in_unit
-
-        return Volume(in_unit(self._source, unit))
-
-    def crop(self, *, i: Span = None, j: Span = None, k: Span = None) -> Volume:
-        """Return a part: half-open pairs of voxel indices."""
+        >>> import numpy as np, spectrane as sp
+        >>> sp.volume_from_array(np.zeros((4, 4, 4)), affine=np.eye(4)).crop(k=(1, 3)).shape
+        (1, 4, 4, 2)
+        """
         bands = range(len(self._source.bands))
         return Volume(Subset(self._source, bands, self._window(i, j, k)))
 
-    def select(self, frames: BandName | Iterable[BandName]) -> Volume:
-        """Return some frames, in the order named."""
+    def select(self, frames: Frames) -> Volume:
+        """Return some frames, in the order named. Raises BandError for one there is not.
+
+        >>> import numpy as np, spectrane as sp
+        >>> volume = sp.volume_from_array(np.zeros((2, 3, 3, 3)), affine=np.eye(4),
+        ...                               frames=["rest", "walk"])
+        >>> volume.select("walk").frames[0].name
+        'walk'
+        """
         indices = find_bands(self._source.bands, frames)
         return Volume(Subset(self._source, indices, whole(self._source.shape)))
 
     def regrid(
-        self, like: Volume | Grid, *, resample: str | None = None, force: bool = False
+        self, grid: GridLike, *, resample: VolumeKernel | None = None, force: bool = False
     ) -> Volume:
         """Return the volume on another one's voxels: ``trilinear``, or ``nearest`` (labels).
 
-        Labels are mixed only with ``force``.
+        ``grid`` is a volume's Grid, or anything that has one. Labels are mixed only with ``force``.
+        Raises GridMismatch for the grid of a raster.
+
+        >>> import numpy as np, spectrane as sp
+        >>> fine = sp.volume_from_array(np.zeros((4, 4, 4)), affine=np.eye(4))
+        >>> coarse = sp.volume_from_array(np.ones((2, 2, 2)), affine=np.diag([2, 2, 2, 1]))
+        >>> coarse.regrid(fine).shape
+        (1, 4, 4, 4)
         """
         from spectrane.spatial.volumetric import RegriddedVolume
 
-        grid = like if isinstance(like, Grid) else deep_source_of(like).grid
-        return Volume(RegriddedVolume(self._source, grid, resample, force))
+        target = grid_of(grid)
+        if len(target.shape) != 3:
+            raise GridMismatch("regrid: a raster's grid is no volume's; expected that of a volume")
+        return Volume(RegriddedVolume(self._source, target, resample, force))
 
-    def masked(self, by: Volume | Threshold | str, *, outside: bool = False) -> Volume:
+    def masked(
+        self, by: Volume | Threshold | NDArray[Any] | str, *, outside: bool = False
+    ) -> Volume:
         """Return the volume with only some voxels valid: where ``by`` is.
 
         ``by`` is another volume (valid and not 0, on its own grid), an array of this one's voxels,
         or a test of its own numbers: a ``Threshold``, or an expression such as ``"abs(t) >= 5"``.
-        ``outside`` keeps the rest instead.
+        ``outside`` keeps the rest instead. Raises GridMismatch for an array of another shape.
+
+        >>> import numpy as np, spectrane as sp
+        >>> volume = sp.volume_from_array(np.arange(8).reshape(2, 2, 2), affine=np.eye(4))
+        >>> int(volume.masked("band(1) > 5").voxels().count())
+        2
         """
         from spectrane.analysis.thresholds import Kept, Threshold
         from spectrane.spatial.masked_volume import MaskedVolume
@@ -189,14 +241,21 @@ class Volume(Faced):
                 raise GridMismatch(
                     f"masked: an array of {by.shape} for {self._source.shape} voxels"
                 )
-            by = volume_from_array(by, affine=self.affine)
-        return Volume(MaskedVolume(self._source, deep_source_of(by), inverted=outside))
+            mask = volume_source(by, affine=self.affine)
+        else:
+            mask = deep_source_of(by)
+        return Volume(MaskedVolume(self._source, mask, inverted=outside))
 
     def as_labels(self, names: Mapping[int, str] | None = None) -> Volume:
         """Return the volume as labels: whole numbers that name parts, each with a colour.
 
         0 is the background. Labels that ``names`` does not list are found by reading every voxel.
-        Between voxels nothing is mixed then. Raises MetadataError for other numbers.
+        Labels are never interpolated. Raises MetadataError for other numbers.
+
+        >>> import numpy as np, spectrane as sp
+        >>> parts = sp.volume_from_array(np.array([[[0, 1, 2]]], np.uint8), affine=np.eye(4))
+        >>> [label for _, label in parts.as_labels({1: "bone"}).look.classes.values()]
+        ['background', 'bone', '2']
         """
         from spectrane.analysis.labels import labels_in
         from spectrane.model.labels import label_classes
@@ -204,15 +263,19 @@ class Volume(Faced):
         classes = label_classes(labels_in(self._source), names)
         return Volume(Described(self._source, look=Look(classes=classes)))
 
-    def with_look(self, look: Look) -> Volume:
-        """Return the volume with other display defaults."""
-        return Volume(Described(self._source, look=look_of(look)))
-
-    def profile(self, points: Any = None, *, region: Volume | None = None) -> pandas.DataFrame:
+    def profile(
+        self, points: PointsLike | None = None, *, region: Volume | None = None
+    ) -> pandas.DataFrame:
         """Return a value by frame at each point, or the mean and σ over a region.
 
         ``points`` is as for ``spectrane.probe``; ``region`` a volume that is valid and not 0 where
-        voxels count. Columns: ``zone frame number time unit count mean std min max``.
+        voxels count. Columns: ``zone frame number time unit count mean std min max``. Raises
+        LookError unless one is given, GridMismatch for what lies outside.
+
+        >>> import numpy as np, spectrane as sp
+        >>> held = sp.volume_from_array(np.arange(8.0).reshape(2, 1, 2, 2), affine=np.eye(4))
+        >>> held.profile({"i": 0, "j": 1, "k": 0})["mean"].tolist()
+        [2.0, 6.0]
         """
         import pandas
 
@@ -222,10 +285,15 @@ class Volume(Faced):
             frame_profile(self._source, points, None if region is None else region._source)
         )
 
-    def statistics(self, frames: Any = None, *, by: Volume | None = None) -> pandas.DataFrame:
+    def statistics(self, frames: Frames = None, *, by: Volume | None = None) -> pandas.DataFrame:
         """Return exact statistics of valid voxels, a row per frame, in physical values.
 
         ``by`` is a volume of labels: a row per label and frame then, with mean, σ and extent.
+
+        >>> import numpy as np, spectrane as sp
+        >>> held = sp.volume_from_array(np.arange(8.0).reshape(2, 2, 2), affine=np.eye(4))
+        >>> held.statistics()["max"].tolist()
+        [7.0]
         """
         import pandas
 
@@ -241,12 +309,20 @@ class Volume(Faced):
         found = pandas.DataFrame(measured)
         return found.rename(columns={"band": "frame"}).set_index("frame")
 
-    def _statistics(self, frames: Any) -> list[BandStatistics]:
+    def _statistics(self, frames: Frames) -> list[BandStatistics]:
         indices = find_bands(self._source.bands, frames)
         return band_statistics(self._source, indices, None, no_progress)
 
-    def histogram(self, frames: Any = None, *, bins: int | str = "auto") -> Histogram:
-        """Return counts and edges per frame: see ``analysis.histogram.band_histogram``."""
+    def histogram(
+        self, frames: Frames = None, *, bins: int | Literal["auto"] = "auto"
+    ) -> Histogram:
+        """Return counts and edges per frame, in physical values; ``bins`` as ``Raster.histogram``.
+
+        >>> import numpy as np, spectrane as sp
+        >>> held = sp.volume_from_array(np.array([[[0, 0, 1]]], np.uint8), affine=np.eye(4))
+        >>> held.histogram().counts[0][:2].tolist()
+        [2, 1]
+        """
         from spectrane.analysis.histogram import band_histogram
 
         indices = find_bands(self._source.bands, frames)
@@ -255,19 +331,33 @@ class Volume(Faced):
         return found
 
     def save(
-        self, path: str | os.PathLike[str], *, overwrite: bool = False,
-        progress: Progress | None = None, **options: Any,
+        self, path: FilePath, *, overwrite: bool = False, progress: Progress | None = None,
+        version: Literal[1, 2] | None = None,
     ) -> None:  # fmt: skip
-        """Write the voxels to a ``.nii`` or ``.nii.gz`` file."""
+        """Write the voxels to a ``.nii`` or ``.nii.gz`` file (NIfTI of ``version`` 1 or 2).
+
+        Raises FormatError for another ending, ExistingFile, AccessError; a file is written whole or
+        not at all.
+
+        >>> import numpy as np, spectrane as sp, tempfile, os
+        >>> with tempfile.TemporaryDirectory() as folder:
+        ...     path = os.path.join(folder, "ones.nii.gz")
+        ...     sp.volume_from_array(np.ones((2, 3, 4), np.uint8), affine=np.eye(4)).save(path)
+        ...     sp.open(path).shape
+        (1, 2, 3, 4)
+        """
         name = os.fspath(path).lower()
         writer = writer_for(path)
         if not name.endswith((".nii", ".nii.gz")):
             raise FormatError(f"{os.fspath(path)}: volumes are written as .nii or .nii.gz")
-        writer(self._source, path, overwrite=overwrite, progress=progress or no_progress, **options)
+        writer(self._source, path, overwrite=overwrite, progress=progress or no_progress,
+               version=version)  # fmt: skip
 
-    def _window(self, i: Span, j: Span, k: Span) -> Window:
+    def _window(
+        self, i: Sequence[int] | None, j: Sequence[int] | None, k: Sequence[int] | None
+    ) -> Window:
         asked = tuple(
-            (0, n) if pair is None else half_open(axis, pair)
+            (0, n) if pair is None else half_open(axis, as_tuple(pair))
             for axis, pair, n in zip("ijk", (i, j, k), self._source.shape, strict=True)
         )
         if any(a >= b for a, b in asked):
@@ -281,58 +371,3 @@ class Volume(Faced):
 
     def _repr_html_(self) -> str:
         return self.describe()._repr_html_()
-
-
-class HeldVolume(VolumeSource):
-    """Frames held as an array (frames, i, j, k)."""
-
-    def __init__(self, values: NDArray[Any], grid: Grid, bands: Sequence[Band]) -> None:
-        if values.dtype.kind not in "biuf" or values.dtype.itemsize > 8:
-            raise MetadataError(f"array: expected integers or floats up to 64 bits: {values.dtype}")
-        self._values, self.grid, self.bands = values, grid, tuple(bands)
-        self.dtype = values.dtype.newbyteorder("=")
-        i, j, k = values.shape[1:]
-        self.block_shape = (i, j, max(1, min(k, (1 << 20) // max(1, i * j))))
-
-    def in_memory(self, band: int) -> NDArray[Any] | None:
-        """Return a frame (k, j, i) as it is held; None where some number means no-data."""
-        held = self._values[band]
-        nothing = self.bands[band].rule != NoDataRule()
-        return None if nothing or held.dtype != self.dtype else held.T
-
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
-        """Answer from memory."""
-        i, j, k = relative(window, whole(self.shape))
-        part = self._values[list(bands)][:, i, j, k].astype(self.dtype, copy=False)
-        return Pixels(part, rules=[self.bands[band].rule for band in bands])
-
-
-def volume_from_array(
-    array: ArrayLike, *, affine: ArrayLike, frames: Sequence[Frame | str] | None = None,
-    nodata: Any = None, frame_axis: int | None = None,
-) -> Volume:  # fmt: skip
-    """Return a volume of an array (i, j, k) or (frames, i, j, k), not copied.
-
-    ``affine`` (4x4) takes (i, j, k) of a voxel's centre to patient millimetres (RAS+). ``nodata``
-    is a stored number that means nothing. ``frame_axis`` says which of four axes holds the frames
-    (the first). Raises MetadataError where they do not fit.
-    """
-    from dataclasses import replace
-
-    values = np.asarray(array)
-    values = values[np.newaxis] if values.ndim == 3 else values
-    if values.ndim == 4:
-        values = parts_first(values, frame_axis, "frames", "frame_axis")
-    if values.ndim != 4 or 0 in values.shape:
-        raise MetadataError(f"array: expected (i, j, k) or (frames, i, j, k), not {values.shape}")
-    matrix = tuple(map(tuple, np.asarray(affine, float).tolist()))
-    grid = Grid(values.shape[1:], matrix, placed=True)
-    bands: list[Band] = list(numbered(len(values)))
-    if frames is not None:
-        named = [one if isinstance(one, Frame) else Frame(str(one)) for one in frames]
-        if len(named) != len(values):
-            raise MetadataError(f"frames: {len(named)} named, {len(values)} in the array")
-        bands = [Band(f.name, unit=f.unit, scale=f.scale, offset=f.offset, time=f.time)
-                 for f in named]  # fmt: skip
-    bands = [replace(band, nodata=nodata_value(nodata)) for band in bands]
-    return Volume(HeldVolume(values, grid, bands))

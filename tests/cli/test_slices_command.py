@@ -185,7 +185,7 @@ def test_two_volumes_stand_side_by_side_at_the_same_millimetres(pair, run, demo,
     small = anatomy.crop(i=(10, 30), j=(0, 20))
     look = sp.Look(limits=(0, 100))
     columns = [[sp.VolumeLayer(one, look)] for one in (anatomy, other, small)]
-    picture = sp.beside(columns, "coronal", at=18.0, labels=False, size=(200, 612))
+    picture = sp.compare_slices(columns, "coronal", at=18.0, labels=False, size=(200, 612))
     rgba = picture.rgba[..., 0].astype(int)
     assert rgba.shape == (200, 612)
     first, second, third = (rgba[:, k * 206 : k * 206 + 200] for k in range(3))
@@ -194,7 +194,7 @@ def test_two_volumes_stand_side_by_side_at_the_same_millimetres(pair, run, demo,
     np.testing.assert_array_equal(third[inside], first[inside])
     assert third[:, :40].max() < first[100, 40]  # the part does not reach there
     with pytest.raises(sp.GridMismatch, match="reaches from"):
-        sp.beside(columns, "coronal", at=30.0)
+        sp.compare_slices(columns, "coronal", at=30.0)
     given = ["slices", demo / "fetlock.nii.gz", "--beside", demo / "fetlock_effect.nii.gz",
              "-o", tmp_path / "b.png"]  # fmt: skip
     assert run(*given, "--plane", "axial", "--at", "4")[0] == 0

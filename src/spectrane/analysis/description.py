@@ -17,7 +17,13 @@ from spectrane.model.source import Source
 
 @dataclass(frozen=True)
 class Description:
-    """A raster's size, type, bands, place and no-data; prints as text and as HTML."""
+    """A raster's size, type, bands, place and no-data; prints as text and as HTML.
+
+    >>> import numpy as np, spectrane as sp
+    >>> said = sp.from_array(np.ones((2, 3))).describe()
+    >>> str(said).splitlines()[0].split()
+    ['File', 'an', 'array', 'in', 'memory', '(memory)']
+    """
 
     facts: dict[str, Any]
     bands: tuple[dict[str, Any], ...]
@@ -26,11 +32,21 @@ class Description:
     unit_of_bands: ClassVar[str] = "band"
 
     def spoken(self) -> list[tuple[str, str]]:
-        """Return what there is to say, a title and a text each."""
+        """Return what there is to say, a title and a text each.
+
+        >>> import numpy as np, spectrane as sp
+        >>> dict(sp.from_array(np.ones((2, 3))).describe().spoken())["Size"]
+        '3 columns x 2 rows, float64'
+        """
         return _spoken_facts(self.facts)
 
     def to_dict(self) -> dict[str, Any]:
-        """Return everything as plain values, ready for JSON."""
+        """Return everything as plain values, ready for JSON.
+
+        >>> import numpy as np, spectrane as sp
+        >>> sp.from_array(np.ones((2, 3))).describe().to_dict()["rows"]
+        2
+        """
         found = {
             **self.facts,
             f"{self.unit_of_bands}s": list(self.bands),

@@ -32,6 +32,11 @@ class Histogram:
     ``counts[k]`` has one number per bin of band k, ``edges[k]`` one more; edges are physical
     values in ``units[k]``. A bin holds its lower edge; the last one holds both. ``invalid`` are
     the pixels left out for no-data, NaN or infinity, ``outside`` those beyond a given range.
+
+    >>> import numpy as np, spectrane as sp
+    >>> raster = sp.from_array(np.array([[1, 1, 2]], np.uint8))
+    >>> raster.histogram(bins=2, range=(1, 2)).counts[0].tolist()
+    [2, 1]
     """
 
     bands: tuple[str, ...]

@@ -78,7 +78,13 @@ class Spectra:
     unit: str | None = None
 
     def add(self, name: str, values: Sequence[float]) -> None:
-        """Keep a spectrum under a name. Raises MetadataError where its length does not fit."""
+        """Keep a spectrum under a name. Raises MetadataError where its length does not fit.
+
+        >>> known = Spectra([490.0, 560.0])
+        >>> known.add("water", [0.05, 0.02])
+        >>> known.known
+        {'water': [0.05, 0.02]}
+        """
         if len(values) != len(self.wavelengths):
             raise MetadataError(
                 f"spectrum {name!r}: {len(values)} values for {len(self.wavelengths)} wavelengths"
@@ -90,13 +96,24 @@ class Spectra:
 
         The angle between two spectra as vectors: brightness does not count (Kruse et al., 1993).
         Wavelengths without a number in either are left out.
+
+        >>> known = Spectra([490.0, 560.0], {"water": [0.05, 0.02], "sand": [0.2, 0.3]})
+        >>> [name for name, _ in known.ranked([0.1, 0.05])]
+        ['water', 'sand']
         """
         found = [(name, _angle(np.array(values, float), np.array(one, float)))
                  for name, one in self.known.items()]  # fmt: skip
         return sorted(found, key=lambda pair: (np.isnan(pair[1]), pair[1]))
 
     def save(self, path: str | os.PathLike[str], *, overwrite: bool = False) -> None:
-        """Write ``.toml``: wavelengths, unit, and a table of spectra."""
+        """Write ``.toml``: wavelengths, unit, and a table of spectra.
+
+        >>> import tempfile, os
+        >>> with tempfile.TemporaryDirectory() as folder:
+        ...     Spectra([490.0], {"water": [0.05]}).save(os.path.join(folder, "a.toml"))
+        ...     os.listdir(folder)
+        ['a.toml']
+        """
         import tomlkit
 
         from spectrane.model.whole_files import written_whole
@@ -109,7 +126,15 @@ class Spectra:
 
     @classmethod
     def load(cls, path: str | os.PathLike[str]) -> Spectra:
-        """Read what ``save`` writes."""
+        """Read what ``save`` writes.
+
+        >>> import tempfile, os
+        >>> with tempfile.TemporaryDirectory() as folder:
+        ...     path = os.path.join(folder, "a.toml")
+        ...     Spectra([490.0], {"water": [0.05]}).save(path)
+        ...     Spectra.load(path).known
+        {'water': [0.05]}
+        """
         import tomllib
 
         try:

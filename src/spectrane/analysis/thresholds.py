@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any, Literal, get_args
+from typing import Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
@@ -45,11 +45,11 @@ class Threshold:
 
     measure: int | str = 1
     at: float | None = None
-    side: str = "both"
+    side: ThresholdSide = "both"
     p: float | None = None
-    dof: Any = None
+    dof: float | Sequence[float] | None = None
     fdr: float | None = None
-    statistic: str = "t"
+    statistic: Statistic = "t"
 
     def __post_init__(self) -> None:
         """Check that it says one test, and all that it needs."""
@@ -82,7 +82,12 @@ class Threshold:
         return tuple(float(value) for value in given)
 
     def p_values(self, values: F64) -> F64:
-        """Return the p of each value, one-sided or both as ``side`` says; NaN stays."""
+        """Return the p of each value, one-sided or both as ``side`` says; NaN stays.
+
+        >>> import numpy as np
+        >>> Threshold("z", p=0.05, statistic="z").p_values(np.array([1.96])).round(2).tolist()
+        [0.05]
+        """
         from scipy import stats
 
         freedom = self._freedom()
@@ -94,7 +99,11 @@ class Threshold:
         return np.asarray(tail.sf(values if self.side == "positive" else -values))
 
     def level(self, values: F64 | None = None) -> float:
-        """Return the value from which a voxel passes; for ``fdr`` all valid values are needed."""
+        """Return the value from which a voxel passes; for ``fdr`` all valid values are needed.
+
+        >>> Threshold("t", at=2.5).level()
+        2.5
+        """
         if self.at is not None:
             return self.at
         if self.p is None:
@@ -132,7 +141,12 @@ class Threshold:
         return -values if self.side == "negative" else np.abs(values)
 
     def passed(self, values: F64, level: float) -> NDArray[np.bool_]:
-        """Return where physical values pass a level; invalid ones never do."""
+        """Return where physical values pass a level; invalid ones never do.
+
+        >>> import numpy as np
+        >>> Threshold("t", at=2.0).passed(np.array([-3.0, 1.0]), 2.0).tolist()
+        [True, False]
+        """
         with np.errstate(invalid="ignore"):
             if self.statistic == "F" or self.side == "positive":
                 return np.asarray(values >= level)

@@ -63,7 +63,7 @@ def describe_volume(source: Source, statistics: Sequence[BandStatistics] = ()) -
     """Describe a volume from its head alone; lengths are millimetres of the patient (RAS+).
 
     >>> import numpy as np
-    >>> from spectrane.volume import volume_from_array
+    >>> from spectrane import volume_from_array
     >>> held = volume_from_array(np.zeros((4, 5, 6)), affine=np.diag([1, 2, 3, 1]))
     >>> describe_volume(held._source).to_dict()["reach_mm"]
     [[-0.5, -1.0, -1.5], [3.5, 9.0, 16.5]]

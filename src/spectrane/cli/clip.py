@@ -20,7 +20,7 @@ from spectrane.cli.progress import progress_bar
 from spectrane.cli.values import NoData, Range
 from spectrane.cli.written import data_facts, data_line
 from spectrane.model.whole_files import check_target
-from spectrane.spatial.clipping import EXTENTS, KEEPS
+from spectrane.spatial.clipping import EXTENTS, KEEPS, ShapeEdge
 from spectrane.spatial.masks import LEAVES, chosen_share, mask_on
 from spectrane.spatial.shapes import shapes_of
 
@@ -43,7 +43,7 @@ class ClipOptions(PartOptions, OpeningOptions):
         "--shape-crs", group="Place", help="The system of --shape, where the file does not say it."
     )
     layer: str | None = words.layer("Place")
-    keep: str = option(
+    keep: ShapeEdge = option(
         "--keep",
         group="Place",
         type=click.Choice(KEEPS),

@@ -15,7 +15,7 @@ from spectrane.cli.layering import fitting, looks_given
 from spectrane.cli.looks import AreaOptions, LookOptions, limits_given
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.written import counted, file_facts, size_text
-from spectrane.display.linked import MODES
+from spectrane.display.linked import MODES, PanelMode
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look
 from spectrane.model.whole_files import check_target
@@ -34,7 +34,7 @@ class CompareOptions(LookOptions, AreaOptions, OpeningOptions):
     )  # fmt: skip
     histograms: bool = option("--histograms", group="Output", is_flag=True,
                               help="Histograms below the panels.")  # fmt: skip
-    mode: str = option("--mode", group="Layers", type=click.Choice(MODES), default="panels",
+    mode: PanelMode = option("--mode", group="Layers", type=click.Choice(MODES), default="panels",
                        help="Two rasters may be mixed in one panel instead.")  # fmt: skip
     size: tuple[int, int] = words.size((800, 1280))
     overwrite: bool = words.overwrite()

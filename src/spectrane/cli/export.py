@@ -16,8 +16,11 @@ from spectrane.cli.looks import PartOptions, ValueOptions, limits_given, side_of
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.written import data_facts, data_line, size_text
-from spectrane.display.export import RESCALES
+from spectrane.display.export import RESCALES, Rescale
+from spectrane.formats.flat import Interleave
 from spectrane.model.look import Look
+from spectrane.model.number_types import NumberType
+from spectrane.model.resampling import Resampling
 from spectrane.model.whole_files import check_target, written_whole
 
 
@@ -40,8 +43,8 @@ class ExportOptions(PartOptions, ValueOptions, OpeningOptions):
         metavar="BAND,…",
         help="Bands or frames, in this order: 3,2,1 or nir,red.",
     )
-    type: str | None = words.number_type()
-    rescale: str | None = option(
+    type: NumberType | None = words.number_type()
+    rescale: Rescale | None = option(
         "--rescale", group="Result", type=click.Choice(RESCALES),
         help="Numbers as they are (rounded, clamped, told) or stretched.",
     )  # fmt: skip
@@ -53,7 +56,7 @@ class ExportOptions(PartOptions, ValueOptions, OpeningOptions):
     grid_of: str | None = words.grid_of()
     crs: str | None = words.crs()
     pixel_size: tuple[float, ...] | None = words.pixel_size()
-    resample: str | None = words.resample()
+    resample: Resampling | None = words.resample()
     within: float | None = option(
         "--within",
         group="Place",
@@ -68,7 +71,7 @@ class ExportOptions(PartOptions, ValueOptions, OpeningOptions):
         "--planes", group="Output", type=click.Choice(["chunky", "planar"]),
         help="TIFF: the bands of a pixel together, or each band by itself.",
     )  # fmt: skip
-    interleave: str | None = words.interleave()
+    interleave: Interleave | None = words.interleave()
     quality: int | None = option("--quality", group="Output", type=click.IntRange(1, 100),
                                  help="JPEG: 1 to 100.")  # fmt: skip
     preview: str | None = words.preview()

@@ -11,7 +11,7 @@ import click
 
 from spectrane.cli import vocabulary as words
 from spectrane.cli.options import Options, option
-from spectrane.engine.damage import DAMAGED
+from spectrane.engine.damage import DAMAGED, DamagedData
 
 
 @dataclass(frozen=True)
@@ -24,7 +24,7 @@ class OpeningOptions(Options):
         "files, or once for each.",
     )  # fmt: skip
     spacing: str | None = words.spacing()
-    damaged: str = option(
+    damaged: DamagedData = option(
         "--damaged", group="Input", type=click.Choice(DAMAGED), default="error",
         help="Damaged data are an error, or the rest is kept and they are invalid.",
     )  # fmt: skip

@@ -14,6 +14,7 @@ from spectrane.cli.files import OpeningOptions
 from spectrane.cli.looks import AREA_NAMES, AreaOptions, LookOptions
 from spectrane.cli.options import argument, option
 from spectrane.cli.values import Numbers, each
+from spectrane.display.layers import StackArea
 from spectrane.kernels.blending import MODES
 from spectrane.model.grid import Bounds
 from spectrane.model.look import Look
@@ -65,7 +66,7 @@ class LayerOptions(LookOptions, AreaOptions, OpeningOptions):
         return None if isinstance(self.area, str) else self.area
 
     @property
-    def covered(self) -> str:
+    def covered(self) -> StackArea:
         """What a stack of layers covers where no bounds are given."""
         return "union" if self.area == "union" else "bottom"
 

@@ -15,6 +15,7 @@ from spectrane.model.curves import Curve
 from spectrane.model.errors import LookError
 from spectrane.model.grid import Bounds
 from spectrane.model.look import LIMITS_FROM, Look
+from spectrane.model.resampling import Resampling
 from spectrane.model.rules import forms
 from spectrane.model.view import View
 
@@ -85,7 +86,7 @@ class LookOptions(ValueOptions):
                                       help="1 is as it is, 0 grey.")  # fmt: skip
     nodata_color: str | None = option("--nodata-color", group="Look", metavar="#RRGGBB",
                                       help="Paint what is hidden.")  # fmt: skip
-    resample: str | None = words.resample()
+    resample: Resampling | None = words.resample()
 
     def look_fields(self) -> dict[str, Any]:
         """Return the fields of the look that the options name; wrong ones are wrong usage."""

@@ -15,11 +15,13 @@ from spectrane.cli.looks import side_of
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.written import data_facts, data_line, file_facts, size_text
+from spectrane.model.look import NoDataWhen
+from spectrane.model.resampling import Resampling
 from spectrane.model.whole_files import check_target, written_whole
-from spectrane.spatial.aligning import KINDS
+from spectrane.spatial.aligning import KINDS, AlignmentKind
 from spectrane.spatial.grids import suggested, union
-from spectrane.spatial.mosaics.balancing import BALANCES
-from spectrane.spatial.mosaics.composing import RULES
+from spectrane.spatial.mosaics.balancing import BALANCES, BalanceBy
+from spectrane.spatial.mosaics.composing import RULES, MosaicRule
 
 _SHOWN = 20
 """Overlaps that a person is told of; a table holds all."""
@@ -32,14 +34,14 @@ class MosaicOptions(OpeningOptions):
     files: tuple[str, ...] = argument("FILE...", many=True, required=True)
     output: str | None = words.output("The file (.tif).")
     nodata: list[Any] | None = words.nodata()
-    nodata_when: str | None = words.nodata_when()
+    nodata_when: NoDataWhen | None = words.nodata_when()
     trim: float = option("--trim", group="Input", type=float, default=0.0,
                          help="Take so many pixels off each valid edge.")  # fmt: skip
-    rule: str = option("--rule", group="Result", type=click.Choice(RULES), default="top",
+    rule: MosaicRule = option("--rule", group="Result", type=click.Choice(RULES), default="top",
                        help="What is taken where files lie on one another.")  # fmt: skip
     width: float | None = option("--width", group="Result", type=float,
                                  help="Pixels over which feather and seam fade.")  # fmt: skip
-    balance: str | None = option("--balance", group="Result", type=click.Choice(BALANCES),
+    balance: BalanceBy | None = option("--balance", group="Result", type=click.Choice(BALANCES),
                                  help="Even out brightness over the overlaps.")  # fmt: skip
     reference: int = option("--reference", group="Result", type=click.IntRange(1), default=1,
                             help="Balance by histogram: the file to match.")  # fmt: skip
@@ -47,12 +49,12 @@ class MosaicOptions(OpeningOptions):
         "--stacking", group="Result", metavar="argument|date|cloud|distance:X,Y",
         help="What lies on top: the last named, the newest, the least cloudy, the nearest.",
     )  # fmt: skip
-    align: str | None = option("--align", group="Result", type=click.Choice(KINDS),
+    align: AlignmentKind | None = option("--align", group="Result", type=click.Choice(KINDS),
                                help="Move each onto the others.")  # fmt: skip
     grid_of: str | None = words.grid_of()
     crs: str | None = words.crs()
     pixel_size: tuple[float, ...] | None = words.pixel_size()
-    resample: str | None = words.resample()
+    resample: Resampling | None = words.resample()
     force: bool = words.force()
     compress: str = words.compress("deflate")
     csv: str | None = words.csv()

@@ -16,8 +16,9 @@ from spectrane.cli.options import Command, argument, command_of, option
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.values import Corners
 from spectrane.cli.written import data_facts, data_line, file_facts, size_text
+from spectrane.model.resampling import Resampling
 from spectrane.model.whole_files import check_target
-from spectrane.spatial.fitting import FITS
+from spectrane.spatial.fitting import FITS, Fit
 
 
 class PlaceCommand(Command):
@@ -53,10 +54,10 @@ class PlaceOptions(OpeningOptions):
                                         metavar="NAME", help="A point not to be used.")  # fmt: skip
     crs: str | None = words.crs()
     points_crs: str | None = words.points_crs()
-    fit: str | None = option("--fit", group="Place", type=click.Choice(list(FITS)),
+    fit: Fit | None = option("--fit", group="Place", type=click.Choice(list(FITS)),
                              help="How points are fitted; affine if unsaid.")  # fmt: skip
     pixel_size: tuple[float, ...] | None = words.pixel_size()
-    resample: str | None = words.resample()
+    resample: Resampling | None = words.resample()
     force: bool = words.force()
     compress: str | None = words.compress()
     overwrite: bool = words.overwrite()

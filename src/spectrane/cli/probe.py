@@ -109,7 +109,7 @@ def _of_rasters(
     opened: list[Any], points: Any, fields: dict[str, Any], options: ProbeOptions, answer: Answer
 ) -> Any:
     """Return what stands under points of rasters, or values by band."""
-    from spectrane.opening import probe, profile
+    from spectrane.looking import probe, profile
 
     options.refuse(["region"], "of rasters, which take polygons by --points")
     options.refuse(["voxel_at"], "of rasters, which take --at X,Y and --pixel-at")
@@ -132,8 +132,8 @@ def _of_rasters(
 
 def _of_volumes(opened: list[Any], points: Any, options: ProbeOptions, stack: Any) -> Any:
     """Return what stands under points of volumes, or the profile by frame."""
+    from spectrane.looking import probe, profile
     from spectrane.opening import open as open_any
-    from spectrane.opening import probe, profile
 
     options.refuse_others(("at", "voxel_at", "points", "profile", "region", "csv", "size"),
                           "of volumes")  # fmt: skip

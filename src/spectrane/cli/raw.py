@@ -13,10 +13,11 @@ from spectrane.cli.answering import Answer, answering
 from spectrane.cli.options import Options, argument, command_of, option
 from spectrane.cli.written import file_facts, size_text
 from spectrane.formats import raw
-from spectrane.formats.flat import ORDERS
+from spectrane.formats.flat import ORDERS, ByteOrder, Interleave
 from spectrane.formats.sidecar_schema import RawTable
 from spectrane.model.errors import ExistingFile, FormatError
 from spectrane.model.look import Look
+from spectrane.model.number_types import NumberType
 from spectrane.model.whole_files import check_target, written_whole
 
 _RANKED = 10
@@ -35,12 +36,12 @@ class RawOptions(Options):
                                  help="How many columns there are.")  # fmt: skip
     bands: int | None = option("--bands", group="Input", type=click.IntRange(min=1),
                                help="How many bands there are; 1 if unsaid.")  # fmt: skip
-    type: str | None = words.number_type()
-    order: str | None = option("--order", group="Input", type=click.Choice(ORDERS),
+    type: NumberType | None = words.number_type()
+    order: ByteOrder | None = option("--order", group="Input", type=click.Choice(ORDERS),
                                help="Byte order; little if unsaid.")  # fmt: skip
     header: int | None = option("--header", group="Input", type=click.IntRange(min=0),
                                 help="Bytes before the numbers; none if unsaid.")  # fmt: skip
-    interleave: str | None = words.interleave()
+    interleave: Interleave | None = words.interleave()
     guess: bool = option("--guess", group="Result", is_flag=True,
                          help="Rank the layouts that fit by how smooth they are.")  # fmt: skip
     keep_best: bool = option("--keep-best", group="Result", is_flag=True,

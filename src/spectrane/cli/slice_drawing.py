@@ -5,14 +5,16 @@ from __future__ import annotations
 import contextlib
 import itertools
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, get_args
 
 import click
 
+from spectrane.analysis.clusters import Neighbours
 from spectrane.analysis.thresholds import Threshold
 from spectrane.cli.looks import limits_given
 from spectrane.cli.values import each
 from spectrane.model.look import Look
+from spectrane.spatial.slicing import PlaneName
 
 if TYPE_CHECKING:
     from spectrane.analysis.clusters import Cluster
@@ -22,6 +24,7 @@ if TYPE_CHECKING:
 
 _OF_A_MAP = ("measure", "threshold", "p", "fdr", "statistic", "statistic_frame", "dof",
              "one_sided", "least", "neighbours", "faded", "map_limits", "map_colormap")  # fmt: skip
+_NEIGHBOURS: dict[str, Neighbours] = {str(number): number for number in get_args(Neighbours)}
 _OF_P = ("statistic", "statistic_frame", "dof", "one_sided")
 
 
@@ -132,7 +135,7 @@ def _map(volume: Volume, opacity: float, options: SlicesOptions) -> Any:
     return VolumeLayer(
         volume, Look(colormap=options.map_colormap, limits=limits), opacity=opacity,
         threshold=_threshold(options), frame=options.measure, least=least, in_mm3=in_mm3,
-        neighbours=int(options.neighbours), faded=options.faded,
+        neighbours=_NEIGHBOURS[options.neighbours], faded=options.faded,
     )  # fmt: skip
 
 
@@ -166,7 +169,7 @@ def _written(
         picture = _picture(layers, options, stack)
         picture.save(target, overwrite=overwrite)
         return picture, [target]
-    plane = "axial" if options.plane == "all" else options.plane
+    plane: PlaneName = "axial" if options.plane == "all" else options.plane
     given = _on_paper(options)
     if options.frames:
         at = options.at[0] if options.at else None
@@ -190,12 +193,12 @@ def _on_paper(options: SlicesOptions) -> dict[str, Any]:
 
 
 def _picture(layers: list[Any], options: SlicesOptions, stack: contextlib.ExitStack) -> Picture:
-    from spectrane.display.slices import beside, montage, slice_picture, three_planes
+    from spectrane.display.slices import compare_slices, montage, slice_picture, three_planes
     from spectrane.opening import open_volume
 
     plane, given = options.plane, _on_paper(options)
     if options.montage:
-        chosen = "axial" if plane == "all" else plane
+        chosen: PlaneName = "axial" if plane == "all" else plane
         return montage(layers, chosen, count=options.montage, span=options.span, **given)
     if plane == "all":
         return three_planes(layers, options.at, **given)
@@ -203,6 +206,6 @@ def _picture(layers: list[Any], options: SlicesOptions, stack: contextlib.ExitSt
     if options.beside:
         second = stack.enter_context(open_volume(options.beside))
         other = [_likened(second, layers[0], options), *layers[1:]]
-        return beside([layers, other], plane, at=at, **given)
+        return compare_slices([layers, other], plane, at=at, **given)
     return slice_picture(layers, plane, at=at, index=options.index, slab=options.slab,
                          project=options.project, **given)  # fmt: skip

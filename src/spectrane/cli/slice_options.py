@@ -3,24 +3,27 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Literal
 
 import click
 
 from spectrane.analysis.clusters import NEIGHBOURS
-from spectrane.analysis.thresholds import ONE_SIDED, STATISTICS
+from spectrane.analysis.thresholds import ONE_SIDED, STATISTICS, OneSided, Statistic
 from spectrane.cli import vocabulary as words
 from spectrane.cli.files import OpeningOptions
 from spectrane.cli.options import argument, option
 from spectrane.cli.values import Least, Range
-from spectrane.spatial.slicing import AXES, PLANES, PROJECTIONS, SIDES
+from spectrane.spatial.slicing import AXES, PLANES, PROJECTIONS, SIDES, PlaneName, Projection
 
 
 @dataclass(frozen=True)
 class CutOptions(OpeningOptions):
     """Which slices, and how they lie on the picture."""
 
-    plane: str = option("--plane", group="Place", type=click.Choice([*PLANES, "all"]),
-                        default="all", help="One plane, or all three through a point.")  # fmt: skip
+    plane: PlaneName | Literal["all"] = option(
+        "--plane", group="Place", type=click.Choice([*PLANES, "all"]), default="all",
+        help="One plane, or all three through a point.",
+    )  # fmt: skip
     at: tuple[float, ...] | None = words.position()
     index: int | None = option("--index", group="Place", type=click.IntRange(0),
                                help="Or a stored plane, from 0.")  # fmt: skip
@@ -42,7 +45,7 @@ class CutOptions(OpeningOptions):
                                 help="A second volume, at the same mm, to its right.")  # fmt: skip
     slab: float = option("--slab", group="Place", type=float, default=0.0,
                          help="A thickness in mm that is projected.")  # fmt: skip
-    project: str = option("--project", group="Place", type=click.Choice(PROJECTIONS),
+    project: Projection = option("--project", group="Place", type=click.Choice(PROJECTIONS),
                           default="maximum", help="What is taken of a slab.")  # fmt: skip
     side: str = option("--side", group="Place", type=click.Choice(SIDES), default="radiological",
                        help="The patient's right on the left, or on the right.")  # fmt: skip
@@ -66,7 +69,7 @@ class MapOptions(CutOptions):
                              help="Or: where the statistic has p below this.")  # fmt: skip
     fdr: float | None = option("--fdr", group="Map", type=float,
                                help="Or: at this false discovery rate.")  # fmt: skip
-    statistic: str = option(
+    statistic: Statistic = option(
         "--statistic",
         group="Map",
         default="t",
@@ -77,7 +80,7 @@ class MapOptions(CutOptions):
                                   help="The map's frame with the statistic.")  # fmt: skip
     dof: str | None = option("--dof", group="Map",
                              help="Degrees of freedom of t, or two of F with a comma.")  # fmt: skip
-    one_sided: str | None = option("--one-sided", group="Map", type=click.Choice(ONE_SIDED),
+    one_sided: OneSided | None = option("--one-sided", group="Map", type=click.Choice(ONE_SIDED),
                                    help="Only one side of the statistic counts.")  # fmt: skip
     least: tuple[float, bool] = option("--least", group="Map", type=Least(), default=(0.0, False),
                                        show_default="0",

@@ -38,7 +38,8 @@ def command(options: SlicesOptions) -> None:
 
 
 def _one(file: str, target: str, options: SlicesOptions, answer: Answer) -> None:
-    from spectrane.opening import open_volume, probe
+    from spectrane.looking import probe
+    from spectrane.opening import open_volume
 
     if not options.sequence and options.frames != "numbered":
         check_target(target, overwrite=options.overwrite)

@@ -15,7 +15,7 @@ from spectrane.cli.options import command_of, option
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.values import Numbers
 from spectrane.cli.written import file_facts, size_text
-from spectrane.pages.tile_matrices import SCHEMES
+from spectrane.pages.tile_matrices import SCHEMES, TileScheme
 
 
 @dataclass(frozen=True)
@@ -23,7 +23,7 @@ class TilesOptions(LayerOptions):
     """What ``tiles`` takes."""
 
     output: str | None = words.output("The folder.")
-    scheme: str = option(
+    scheme: TileScheme = option(
         "--scheme",
         group="Output",
         type=click.Choice(list(SCHEMES)),

@@ -36,7 +36,7 @@ from typing import Any
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from spectrane.analysis.expressions import Computed
-from spectrane.display.layers import AnyLayer, Layer
+from spectrane.display.layers import Layer
 from spectrane.display.outlines import Outline
 from spectrane.formats.registry import open_source
 from spectrane.model.errors import AccessError, LookError, MissingFile, nearest
@@ -114,9 +114,13 @@ class FileTable(_Table):
 
 @dataclass(frozen=True)
 class LayerFile:
-    """What a layer file describes: layers, the lowest first, and the grid it names, if any."""
+    """What a layer file describes: layers, the lowest first, and the grid it names, if any.
 
-    layers: list[AnyLayer]
+    >>> LayerFile([]).grid is None
+    True
+    """
+
+    layers: list[Layer | Outline]
     grid: Grid | None = None
 
 
@@ -159,7 +163,7 @@ def _first_problem(error: ValidationError) -> str:
     return f"{place}: {first['msg']}"
 
 
-def _layer(one: LayerTable, folder: str) -> AnyLayer:
+def _layer(one: LayerTable, folder: str) -> Layer | Outline:
     if (one.file is None) == (one.outline is None):
         raise LookError("expected a file, or an outline")
     if one.outline is not None:
@@ -172,9 +176,10 @@ def _layer(one: LayerTable, folder: str) -> AnyLayer:
         look = Look.load(os.path.join(folder, one.look))
     elif one.look is not None:
         look = Look.from_dict(one.look)
+    mode: Any = one.mode  # Layer says which words there are
     return Layer(
         _source(one, folder), look, opacity=one.opacity, visible=one.visible,
-        threshold=one.threshold, name=one.name, mode=one.mode, base=one.base,
+        threshold=one.threshold, name=one.name, mode=mode, base=one.base,
     )  # fmt: skip
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import KW_ONLY, dataclass, field, replace
-from typing import Any, Literal, TypeAlias, get_args
+from typing import TYPE_CHECKING, Any, Literal, TypeAlias, get_args
 
 import numpy as np
 
@@ -12,12 +12,13 @@ from spectrane.analysis.expressions import Computed
 from spectrane.display.drawing import Rgba
 from spectrane.display.onto import covers, drawn_onto, seen_under
 from spectrane.display.orientation import lying
-from spectrane.display.outlines import Outline, draw_outline
+from spectrane.display.outlines import LayerBase, Outline, draw_outline
 from spectrane.display.picture import Picture
 from spectrane.display.plan import RenderPlan, resolve
 from spectrane.display.shading import Scale
 from spectrane.engine.threads import in_parallel, row_parts
-from spectrane.kernels.blending import MODES, blended
+from spectrane.kernels.blending import MODES, BlendMode, blended
+from spectrane.model.asking import SourceLike
 from spectrane.model.errors import GridMismatch, LookError, nearest
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look, look_of
@@ -36,26 +37,38 @@ _CUT = 0.005
 
 
 @dataclass(frozen=True)
-class Layer:
-    """A raster (anything that has a source) to be laid over others, and how.
+class Layer(LayerBase):
+    """A raster to be laid over others, or a volume in its slices, and how.
 
     ``opacity`` is 0...1; ``mode`` ``normal``, ``multiply`` (for relief shading), ``screen`` or
     ``hue`` (colour from this layer, lightness from below). ``threshold`` is an expression over the
     raster's bands; where it is not true, the layer is transparent. ``mask`` a raster of true and
-    false. ``base`` layers are alternatives of which a page shows one. A volume is laid by a
-    ``VolumeLayer``, which has more to say.
+    false. ``base`` layers are alternatives of which a page shows one. ``VolumeLayer`` has more to
+    say of a volume. Raises LookError for a number or a word that is none.
+
+    >>> import numpy as np, spectrane as sp
+    >>> sp.Layer(sp.from_array(np.ones((2, 2))), opacity=0.5, name="fog").title
+    'fog'
     """
 
-    source: Any  # a Source from then on
+    source: Source
     look: Look | None = None
     _: KW_ONLY
     opacity: float = 1.0
     visible: bool = True
     threshold: str | None = None
     name: str | None = None
-    mode: str = "normal"
-    mask: Any = None
+    mode: BlendMode = "normal"
+    mask: SourceLike | None = None
     base: bool = False
+
+    if TYPE_CHECKING:  # what is given may be a raster; what is held is its source
+
+        def __init__(
+            self, source: SourceLike, look: Look | None = None, *, opacity: float = 1.0,
+            visible: bool = True, threshold: str | None = None, name: str | None = None,
+            mode: BlendMode = "normal", mask: SourceLike | None = None, base: bool = False,
+        ) -> None: ...  # fmt: skip
 
     def __post_init__(self) -> None:
         """Check numbers and names."""
@@ -77,12 +90,18 @@ class Layer:
         return self.name or called(self.source)
 
     def hidden(self) -> Source:
-        """Return the source without what mask and threshold hide."""
+        """Return the source without what mask and threshold hide.
+
+        >>> import numpy as np, spectrane as sp
+        >>> layer = sp.Layer(sp.from_array(np.array([[1, 5]])), threshold="band(1) > 3")
+        >>> layer.hidden().shape
+        (1, 2)
+        """
         source = self.source
         if self.threshold is not None:
             test = Truth(Computed(source, {"threshold": self.threshold}))
             source = Masked(source, test)
-        return source if self.mask is None else Masked(source, self.mask)
+        return source if self.mask is None else Masked(source, source_of(self.mask))
 
 
 def check_opacity(opacity: Any) -> None:
@@ -113,9 +132,9 @@ class PlannedLayer:
 AnyLayer: TypeAlias = Layer | Outline | PlannedLayer
 
 
-def planned(layers: Sequence[AnyLayer]) -> list[PlannedLayer | Outline]:
+def planned(layers: Sequence[object]) -> list[PlannedLayer | Outline]:
     """Settle layers once, from all of each raster: for many parts that must look alike."""
-    shown = shown_as_base([_as_layer(one) for one in layers])
+    shown = shown_as_base([as_layer(one) for one in layers])
     found = [one if isinstance(one, Outline | PlannedLayer) else PlannedLayer.of(one)
              for one in shown]  # fmt: skip
     for one in found:
@@ -148,7 +167,13 @@ class DrawnLayer:
 
 @dataclass(frozen=True)
 class Stack:
-    """Layers as they were drawn, the lowest first, and the grid they share."""
+    """Layers as they were drawn, the lowest first, and the grid they share.
+
+    >>> import numpy as np, spectrane as sp
+    >>> stack = sp.stack([sp.from_array(np.arange(64.0).reshape(8, 8))])
+    >>> len(stack.layers), stack.grid.shape
+    (1, (8, 8))
+    """
 
     grid: Grid
     layers: tuple[DrawnLayer, ...]
@@ -157,7 +182,12 @@ class Stack:
     __repr__ = short_repr
 
     def blended(self) -> Rgba:
-        """Return the visible layers as one picture (rows, columns, 4)."""
+        """Return the visible layers as one picture (rows, columns, 4).
+
+        >>> import numpy as np, spectrane as sp
+        >>> sp.stack([sp.from_array(np.arange(64.0).reshape(8, 8))]).blended().shape
+        (8, 8, 4)
+        """
         shown = [(one.rgba, float(one.layer.opacity), one.mode)
                  for one in self.layers if one.layer.visible]  # fmt: skip
         rows, columns = self.grid.shape
@@ -168,7 +198,12 @@ class Stack:
         return out
 
     def picture(self) -> Picture:
-        """Return the visible layers as a picture that says what it is made of."""
+        """Return the visible layers as a picture that says what it is made of.
+
+        >>> import numpy as np, spectrane as sp
+        >>> sp.stack([sp.from_array(np.arange(64.0).reshape(8, 8))]).picture().rgba.shape
+        (8, 8, 4)
+        """
         scales: list[Scale] = []
         for one in self.layers:
             if one.layer.visible:
@@ -187,7 +222,7 @@ AREAS: tuple[StackArea, ...] = get_args(StackArea)
 
 
 def stacked(
-    layers: Sequence[AnyLayer], *, grid: Grid | None = None, view: View | None = None,
+    layers: Sequence[object], *, grid: Grid | None = None, view: View | None = None,
     size: tuple[int, int] | None = None, area: str = "bottom", tell: bool = True,
 ) -> Stack:  # fmt: skip
     """Draw layers onto one grid: ``grid``, or the first raster's over the area that is viewed.
@@ -197,7 +232,7 @@ def stacked(
     lowest one's area cuts, and those that do not meet it and are left out, are told with a warning.
     Raises GridMismatch where none meets it, or where layers cannot be related.
     """
-    listed = shown_as_base([_as_layer(one) for one in layers])
+    listed = shown_as_base([as_layer(one) for one in layers])
     rasters = [one for one in listed if not isinstance(one, Outline)]
     if not rasters:
         raise LookError("overlay: expected at least one raster")
@@ -258,14 +293,15 @@ def _drawn(one: Layer | PlannedLayer, target: Grid, tell: bool) -> DrawnLayer:
     return DrawnLayer(ready.layer, ready.layer.title, rgba, ready)
 
 
-def _as_layer(given: Any) -> AnyLayer:
+def as_layer(given: object) -> AnyLayer:
     """Return a layer of a bare raster; a volume is told to be one."""
     if isinstance(given, Outline | PlannedLayer):
         return given
     layer = given if isinstance(given, Layer) else None
     if layer is None:
-        pair = given if isinstance(given, tuple) else (given,)
-        layer = Layer(getattr(pair[0], "_source", getattr(pair[0], "source", pair[0])), *pair[1:])
+        pair: tuple[Any, ...] = given if isinstance(given, tuple) else (given,)
+        first: Any = getattr(pair[0], "source", None) if isinstance(pair[0], LayerBase) else pair[0]
+        layer = Layer(first, *pair[1:])
     flat_source_of(layer.source)
     return layer
 
@@ -286,7 +322,7 @@ def common_grid(
     return part.resized(view.shape(grid, window, asked)).upright()
 
 
-def overlay(layers: Sequence[AnyLayer], **where: Any) -> Picture:
+def overlay(layers: Sequence[object], **where: Any) -> Picture:
     """Return one picture of layers: see ``stacked``."""
     return stacked(layers, **where).picture()
 

@@ -39,6 +39,12 @@ class Legend:
 
     ``channels`` are (channel, what it shows), ``classes`` (colour, label) in the order of their
     numbers. ``color`` answers for any value.
+
+    >>> import numpy as np, spectrane as sp
+    >>> raster = sp.from_array(np.arange(64.0).reshape(8, 8))
+    >>> legend = sp.render(raster, sp.Look(colormap="kiln", limits=(0, 64))).legend()
+    >>> [text for _, text in legend.bar.ticks]
+    ['0', '10', '20', '30', '40', '50', '60']
     """
 
     bar: Bar | None
@@ -54,6 +60,11 @@ class Legend:
         """Return the colour of a physical value (of one channel, or a class): ``#rrggbb``.
 
         As it is drawn, but for what neighbours change; transparent for what is of no class.
+
+        >>> import numpy as np, spectrane as sp
+        >>> raster = sp.from_array(np.arange(64.0).reshape(8, 8))
+        >>> sp.render(raster, sp.Look(colormap="grey", limits=(0, 64))).legend().color(64)
+        '#ffffff'
         """
         if not self.shadings:
             return self.by_class[value][0] if value in self.by_class else "#00000000"

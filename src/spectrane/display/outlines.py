@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.display.drawing import Rgba
+from spectrane.model.asking import ShapeLike
 from spectrane.model.colors import parse_color
 from spectrane.model.errors import LookError
 from spectrane.model.grid import CrsLike, Grid
@@ -26,17 +27,30 @@ _MOST = 64 << 20
 F64 = NDArray[np.float64]
 
 
+class LayerBase:
+    """Something that is laid on others: a ``Layer``, an ``Outline`` or a ``VolumeLayer``."""
+
+    @property
+    def title(self) -> str:
+        """The layer's name, or its file's."""
+        raise NotImplementedError
+
+
 @dataclass(frozen=True)
-class Outline:
+class Outline(LayerBase):
     """Shapes to be drawn: their ``color``, line ``width`` in picture pixels, and what labels them.
 
     ``shape`` is GeoJSON (a mapping or a path), the path of a GeoPackage (``layer`` names one of its
     layers), a shapely geometry, or what ``read_shapes`` returns, in ``crs`` or what it says itself.
     ``label`` names the property that is written at each feature that has it; True takes its name.
-    ``fill`` is a colour for the inside of polygons.
+    ``fill`` is a colour for the inside of polygons. Raises LookError for a colour or a number that
+    is none; the shape is read when it is drawn.
+
+    >>> Outline((0, 0, 9, 9), "#ff0000", name="lease").title
+    'lease'
     """
 
-    shape: Any
+    shape: ShapeLike
     color: str = "#ffd23f"
     width: float = 2.0
     label: str | bool | None = None
@@ -60,8 +74,9 @@ class Outline:
     @property
     def title(self) -> str:
         """The layer's name, or its file's."""
-        plain = isinstance(self.shape, str | os.PathLike)
-        return self.name or (os.path.basename(os.fspath(self.shape)) if plain else "outlines")
+        if self.name or not isinstance(self.shape, str | os.PathLike):
+            return self.name or "outlines"
+        return os.path.basename(os.fspath(self.shape))
 
 
 def draw_outline(outline: Outline, grid: Grid) -> Rgba:

@@ -35,6 +35,11 @@ class Picture:
     ``scales`` how each channel was shown. ``source`` is the file's name, without its folder.
     ``plan`` is how it was drawn, where it was drawn from one raster. Pictures are equal where their
     pixels, their place and what they say are; they can be pickled.
+
+    >>> import numpy as np, spectrane as sp
+    >>> picture = sp.render(sp.from_array(np.arange(64.0).reshape(8, 8)))
+    >>> picture.rgba.shape, picture.scales[0].band
+    ((8, 8, 4), 'band 1')
     """
 
     rgba: NDArray[np.uint8]
@@ -68,7 +73,12 @@ class Picture:
         return found.copy() if copy else found
 
     def legend(self) -> Legend:
-        """Return what its legend says. Raises LookError for one blended of several layers."""
+        """Return what its legend says. Raises LookError for one blended of several layers.
+
+        >>> import numpy as np, spectrane as sp
+        >>> sp.render(sp.from_array(np.arange(64.0).reshape(8, 8))).legend().channels
+        ()
+        """
         if self.plan is None:
             raise LookError("legend: the picture is blended of layers, and each has its own; draw "
                             "one alone")  # fmt: skip
@@ -113,6 +123,13 @@ class Picture:
         """Write a PNG of 8 or 16 bits per channel, with its description in a text chunk.
 
         Raises ExistingFile, AccessError; FormatError for another ending than ``.png``.
+
+        >>> import numpy as np, spectrane as sp, tempfile, os
+        >>> with tempfile.TemporaryDirectory() as folder:
+        ...     picture = sp.render(sp.from_array(np.arange(64.0).reshape(8, 8)))
+        ...     picture.save(os.path.join(folder, "a.png"), bits=16)
+        ...     os.listdir(folder)
+        ['a.png']
         """
         if bits not in (8, 16):
             raise LookError(f"bits {bits}: expected 8 or 16")

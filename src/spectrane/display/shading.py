@@ -38,6 +38,9 @@ class Scale:
 
     ``limits`` is the rule the limits came from; ``exact`` is False where they were found from a
     part of the pixels.
+
+    >>> str(Scale("nir", 0.0, 0.4, "linear", False, "1", True, "fixed:0,0.4"))
+    'nir 0 to 0.4 (fixed:0,0.4)'
     """
 
     band: str

@@ -66,30 +66,28 @@ class Ready:
         return PlannedLayer(layer, source, self.plan.on(range(len(self.frames))))
 
 
-def as_layers(layers: Any) -> list[VolumeLayer]:
+def as_layers(layers: object) -> list[VolumeLayer]:
     """Return volume layers of what is given: one or a list; volumes, (volume, look), layers."""
     pair = isinstance(layers, tuple) and len(layers) == 2 and isinstance(layers[1], Look | None)
     listed = list(layers) if isinstance(layers, list | tuple) and not pair else [layers]
     return [volume_layer(one) for one in listed]
 
 
-def prepared(
-    layers: Sequence[VolumeLayer], axes: str = "patient", like: VolumeLayer | None = None
-) -> list[Ready]:
+def prepared(layers: object, axes: str = "patient", like: VolumeLayer | None = None) -> list[Ready]:
     """Find limits, colour maps and tests once for all slices; the first is the lowest.
 
     ``axes`` ``own`` turns all of them so that the lowest one's own axes are cut, or those of
     ``like``. Raises GridMismatch where a volume does not meet the lowest one anywhere.
     """
-    layers = as_layers(layers)
+    listed = as_layers(layers)
     if axes not in AXES:
         raise LookError(f"axes {axes!r}: expected {' or '.join(AXES)}")
-    if not layers:
+    if not listed:
         raise LookError("no layers: expected one volume or more")
-    for one in layers[1:]:
-        check_meeting(layers[0], one)
-    turn = own_turn((like or layers[0]).source.grid) if axes == "own" else np.eye(3)
-    return [_prepared(one, turn) for one in layers]
+    for one in listed[1:]:
+        check_meeting(listed[0], one)
+    turn = own_turn((like or listed[0]).source.grid) if axes == "own" else np.eye(3)
+    return [_prepared(one, turn) for one in listed]
 
 
 def check_meeting(first: VolumeLayer, other: VolumeLayer) -> None:

@@ -8,13 +8,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, TypeAlias
 
 import numpy as np
 
 from spectrane.display.bars import Shown, bars_panel
 from spectrane.display.drawing import Rgba
 from spectrane.display.layers import stacked
+from spectrane.display.outlines import LayerBase
 from spectrane.display.panels import (
     GAP,
     draw_cross,
@@ -34,12 +35,24 @@ from spectrane.display.slice_layers import (
     flat,
     prepared,
 )
-from spectrane.display.volume_layers import VolumeLayer
+from spectrane.model.asking import SourceLike
 from spectrane.model.errors import LookError
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
 from spectrane.model.patient import reach
-from spectrane.spatial.slicing import PLANES, SIDES, Plane, cut
+from spectrane.spatial.slicing import (
+    PLANES,
+    SIDES,
+    Plane,
+    PlaneName,
+    Projection,
+    Side,
+    SliceAxes,
+    cut,
+)
+
+VolumeShown: TypeAlias = "SourceLike | LayerBase | tuple[SourceLike, Look | None]"
+VolumesShown: TypeAlias = "VolumeShown | Sequence[VolumeShown]"
 
 
 @dataclass(frozen=True)
@@ -75,16 +88,25 @@ def _scaled(grid: Grid, scale: float) -> Grid:
 
 
 def slice_picture(
-    layers: Sequence[VolumeLayer], plane: str = "axial", *, at: float | None = None,
-    index: int | None = None, side: str = "radiological", slab: float = 0.0,
-    project: str = "maximum", size: tuple[int, int] | None = None, labels: bool = True,
-    axes: str = "patient",
+    layers: VolumesShown, plane: PlaneName = "axial", *, at: float | None = None,
+    index: int | None = None, side: Side = "radiological", slab: float = 0.0,
+    project: Projection = "maximum", size: Sequence[int] | None = None, labels: bool = True,
+    axes: SliceAxes = "patient",
 ) -> Picture:  # fmt: skip
     """Return one slice through volumes at the same millimetres, the first the lowest.
 
     ``size`` (rows, columns) bounds it; millimetres are square. ``labels`` are the letters of the
     patient's sides and the colour bars. ``axes`` ``own`` cuts along the first volume's own axes,
-    ``at`` in mm along them; ``patient`` on the anatomical planes. See ``spatial.slicing.cut``.
+    ``at`` in mm along them; ``patient`` on the anatomical planes. ``layers`` are one or several
+    volumes, (volume, look) pairs, ``Layer`` or ``VolumeLayer``, the lowest first. ``at`` is in mm,
+    ``index`` a stored plane; neither: the middle. ``slab`` mm are projected. Raises GridMismatch
+    for a slice outside, and for a raster.
+
+    >>> import numpy as np, spectrane as sp
+    >>> ball = np.hypot.outer(np.hypot.outer(*[np.linspace(-1, 1, 9)] * 2), np.linspace(-1, 1, 9))
+    >>> volume = sp.volume_from_array(1 - ball, affine=np.eye(4))
+    >>> sp.slice_picture(volume, "coronal", at=4, size=(90, 90), labels=False).rgba.shape
+    (90, 90, 4)
     """
     page = _Page.of(prepared(layers, axes), size or (800, 1280), labels)
     where = {"at": at, "index": index, "side": side, "slab": slab, "project": project}
@@ -101,13 +123,23 @@ def _single(page: _Page, plane: str, where: dict[str, Any], more: str = "") -> P
 
 
 def three_planes(
-    layers: Sequence[VolumeLayer], point: Sequence[float] | None = None, *,
-    side: str = "radiological", size: tuple[int, int] = (800, 1280), crosshair: bool = True,
-    labels: bool = True, axes: str = "patient",
+    layers: VolumesShown, point: Sequence[float] | None = None, *,
+    side: Side = "radiological", size: Sequence[int] = (800, 1280), crosshair: bool = True,
+    labels: bool = True, axes: SliceAxes = "patient",
 ) -> Picture:  # fmt: skip
-    """Return axial, coronal and sagittal slices through one point: x, y, z in mm, or the middle."""
+    """Return axial, coronal and sagittal slices through one point: x, y, z in mm, or the middle.
+
+    ``crosshair`` marks the point; the other arguments are those of ``slice_picture``, ``size``
+    (rows, columns) that of all together.
+
+    >>> import numpy as np, spectrane as sp
+    >>> ball = np.hypot.outer(np.hypot.outer(*[np.linspace(-1, 1, 9)] * 2), np.linspace(-1, 1, 9))
+    >>> volume = sp.volume_from_array(1 - ball, affine=np.eye(4))
+    >>> sp.three_planes(volume, (4, 4, 4), size=(90, 300), labels=False).rgba.shape[0]
+    90
+    """
     page = _Page.of(prepared(layers, axes), size, labels)
-    ready, size = page.ready, page.size
+    ready, room = page.ready, page.size
     low, high = reach(ready[0].source.grid)
     middle = (low + high) / 2 if point is None else np.asarray(point, float)
     if middle.shape != (3,):
@@ -116,7 +148,7 @@ def three_planes(
     names = list(PLANES)
     shown = [_extent(ready, name) for name in names]
     wide, tall = sum(one[0] for one in shown), max(one[1] for one in shown)
-    scale = min((size[1] - 2 * GAP - len(names)) / wide, size[0] / tall)
+    scale = min((room[1] - 2 * GAP - len(names)) / wide, room[0] / tall)
     panels = []
     for name in names:
         drawn = _drawn(ready, name, scale, {"at": float(middle[PLANES[name][0]]), "side": side})
@@ -128,28 +160,35 @@ def three_planes(
     return page.picture(side_by_side(panels))
 
 
-def beside(
-    columns: Sequence[Sequence[VolumeLayer]], plane: str = "axial", *, at: float | None = None,
-    side: str = "radiological", size: tuple[int, int] = (800, 1280), labels: bool = True,
-    axes: str = "patient",
+def compare_slices(
+    columns: Sequence[VolumesShown], plane: PlaneName = "axial", *, at: float | None = None,
+    side: Side = "radiological", size: Sequence[int] = (800, 1280), labels: bool = True,
+    axes: SliceAxes = "patient",
 ) -> Picture:  # fmt: skip
     """Return slices side by side at the same millimetres, over what the first shows.
 
     Each column is a list of layers, the first the lowest; ``at`` is the first's middle if unsaid.
-    Raises GridMismatch where a column does not meet the first, or does not reach to ``at``.
+    The other arguments are those of ``slice_picture``. Raises GridMismatch where a column does not
+    meet the first, or does not reach to ``at``.
+
+    >>> import numpy as np, spectrane as sp
+    >>> ball = np.hypot.outer(np.hypot.outer(*[np.linspace(-1, 1, 9)] * 2), np.linspace(-1, 1, 9))
+    >>> volume = sp.volume_from_array(1 - ball, affine=np.eye(4))
+    >>> sp.compare_slices([volume, volume], at=4, size=(90, 300), labels=False).rgba.shape[0]
+    90
     """
-    columns = [as_layers(one) for one in columns]
-    first = columns[0][0]
-    ready = [prepared(layers, axes, first) for layers in columns]
+    listed = [as_layers(one) for one in columns]
+    first = listed[0][0]
+    ready = [prepared(layers, axes, first) for layers in listed]
     for column in ready[1:]:
         check_meeting(first, column[0].layer)
     page = _Page.of([one for column in ready for one in column], size, labels)
-    size = page.size
+    room = page.size
     low, high = reach(ready[0][0].source.grid)
     across = Plane.of(plane).across
     where = {"at": float((low + high)[across] / 2) if at is None else at, "side": side}
     gaps = GAP * (len(ready) - 1)
-    scale = _scale(ready[0], plane, (size[0], (size[1] - gaps) // len(ready)))
+    scale = _scale(ready[0], plane, (room[0], (room[1] - gaps) // len(ready)))
     grid: Grid | None = None
     panels = []
     for column in ready:
@@ -162,16 +201,26 @@ def beside(
 
 
 def montage(
-    layers: Sequence[VolumeLayer], plane: str = "axial", *, count: int = 12,
-    span: tuple[float, float] | None = None, side: str = "radiological",
-    size: tuple[int, int] = (800, 1280), labels: bool = True, axes: str = "patient",
+    layers: VolumesShown, plane: PlaneName = "axial", *, count: int = 12,
+    span: Sequence[float] | None = None, side: Side = "radiological",
+    size: Sequence[int] = (800, 1280), labels: bool = True, axes: SliceAxes = "patient",
 ) -> Picture:  # fmt: skip
-    """Return ``count`` slices in rows, evenly over ``span`` (mm) or the part that is not empty."""
+    """Return ``count`` slices in rows, evenly over ``span`` (mm) or the part that is not empty.
+
+    The other arguments are those of ``slice_picture``. Raises LookError for another count than 1 to
+    400, GridMismatch for a span outside.
+
+    >>> import numpy as np, spectrane as sp
+    >>> ball = np.hypot.outer(np.hypot.outer(*[np.linspace(-1, 1, 9)] * 2), np.linspace(-1, 1, 9))
+    >>> volume = sp.volume_from_array(1 - ball, affine=np.eye(4))
+    >>> sp.montage(volume, count=4, span=(2, 6), size=(90, 90), labels=False).rgba.shape[2]
+    4
+    """
     page = _Page.of(prepared(layers, axes), size, labels)
-    ready, size = page.ready, page.size
+    ready, room = page.ready, page.size
     places = spread(ready, plane, count, span)
-    across, down = _grid_of(ready, plane, count, size)
-    each = ((size[0] - (down - 1) * GAP) // down, (size[1] - (across - 1) * GAP) // across)
+    across, down = _grid_of(ready, plane, count, room)
+    each = ((room[0] - (down - 1) * GAP) // down, (room[1] - (across - 1) * GAP) // across)
     scale = _scale(ready, plane, each)
     panels = []
     for place in places:
@@ -183,9 +232,9 @@ def montage(
 
 
 def slice_sequence(
-    layers: Sequence[VolumeLayer], plane: str = "axial", *, count: int = 40,
-    span: tuple[float, float] | None = None, side: str = "radiological",
-    size: tuple[int, int] = (800, 1280), labels: bool = True, axes: str = "patient",
+    layers: VolumesShown, plane: PlaneName = "axial", *, count: int = 40,
+    span: Sequence[float] | None = None, side: Side = "radiological",
+    size: Sequence[int] = (800, 1280), labels: bool = True, axes: SliceAxes = "patient",
 ) -> Iterator[Picture]:  # fmt: skip
     """Yield ``count`` slices of one size, evenly over ``span`` (mm) or what is not empty."""
     page = _Page.of(prepared(layers, axes), size, labels)
@@ -194,19 +243,19 @@ def slice_sequence(
 
 
 def frame_sequence(
-    layers: Sequence[VolumeLayer], plane: str = "axial", *, at: float | None = None,
-    index: int | None = None, side: str = "radiological", size: tuple[int, int] = (800, 1280),
-    labels: bool = True, axes: str = "patient",
+    layers: VolumesShown, plane: PlaneName = "axial", *, at: float | None = None,
+    index: int | None = None, side: Side = "radiological", size: Sequence[int] = (800, 1280),
+    labels: bool = True, axes: SliceAxes = "patient",
 ) -> Iterator[Picture]:  # fmt: skip
     """Yield one slice in every frame of the lowest volume, all under the same limits.
 
     Raises LookError where it has one frame only.
     """
-    layers = as_layers(layers)
-    first, count = layers[0], len(layers[0].source.bands)
+    listed = as_layers(layers)
+    first, count = listed[0], len(listed[0].source.bands)
     if count < 2 or first.source.bands[0].role == "red":
         raise LookError(f"{first.title} has one frame; a sequence of frames needs several")
-    rest = prepared(layers, axes)[1:]
+    rest = prepared(listed, axes)[1:]
     each = [prepared([replace(first, frame=k)], axes)[0] for k in range(1, count + 1)]
     look = _shared_look([one.plan for one in each])
     where = {"at": at, "index": index, "side": side}
@@ -228,7 +277,7 @@ def _shared_look(plans: Sequence[RenderPlan]) -> Look:
 
 
 def spread(
-    ready: Sequence[Ready], plane: str, count: int, span: tuple[float, float] | None
+    ready: Sequence[Ready], plane: str, count: int, span: Sequence[float] | None
 ) -> list[float]:
     """Return where ``count`` slices lie, in mm, from the head down (or the right, or the front)."""
     if not 1 <= count <= 400:
@@ -286,10 +335,10 @@ class _Page:
     labels: bool
 
     @classmethod
-    def of(cls, ready: Sequence[Ready], size: tuple[int, int], labels: bool) -> _Page:
+    def of(cls, ready: Sequence[Ready], size: Sequence[int], labels: bool) -> _Page:
         """Return a page whose ``size`` is what bars leave of the size asked for."""
         text = max(10, min(16, size[1] // 80))
-        page = cls(ready, size, text, labels)
+        page = cls(ready, (size[0], size[1]), text, labels)
         bars = page.bars(size[0])
         taken = 0 if bars is None else min(bars.shape[1] + GAP, size[1] // 2)
         return replace(page, size=(size[0], size[1] - taken))

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import KW_ONLY, dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from spectrane.analysis.clusters import Cluster, OfSize, check_neighbours, clusters
+from spectrane.analysis.clusters import Cluster, Neighbours, OfSize, check_neighbours, clusters
 from spectrane.analysis.thresholds import Kept, Threshold
 from spectrane.display.layers import Layer, check_opacity
+from spectrane.display.outlines import LayerBase
 from spectrane.display.plan import RenderPlan, resolve
-from spectrane.kernels.blending import MODES
+from spectrane.kernels.blending import MODES, BlendMode
+from spectrane.model.asking import SourceLike
 from spectrane.model.band import BandName, find_bands
 from spectrane.model.errors import GridMismatch, LookError, nearest
 from spectrane.model.look import Look, look_of
@@ -18,17 +20,22 @@ from spectrane.spatial.mosaics.inputs import called
 
 
 @dataclass(frozen=True)
-class VolumeLayer:
+class VolumeLayer(LayerBase):
     """A volume to be looked at, and how: its look, opacity, and where it is shown at all.
 
     ``frame`` is shown; ``threshold`` (an expression over its frames, or a ``Threshold``) keeps what
     passes, tested on the volume's own voxels; ``least`` leaves out smaller groups, counted in
     voxels or ``in_mm3``, of voxels that are ``neighbours`` by faces (6), edges (18) or corners
     (26). ``faded`` shows what fails too, at that share of the opacity, with an outline at the
-    threshold.
+    threshold. Raises LookError for a number or a word that is none, GridMismatch for a raster.
+
+    >>> import numpy as np, spectrane as sp
+    >>> held = sp.volume_from_array(np.ones((2, 2, 2)), affine=np.eye(4))
+    >>> sp.VolumeLayer(held, threshold="band(1) > 0", least=20, name="map").title
+    'map'
     """
 
-    source: Any  # a Source from then on
+    source: Source
     look: Look | None = None
     _: KW_ONLY
     opacity: float = 1.0
@@ -37,10 +44,19 @@ class VolumeLayer:
     frame: BandName = 1
     least: float = 0
     in_mm3: bool = False
-    neighbours: int = 26
+    neighbours: Neighbours = 26
     faded: float = 0.0
     name: str | None = None
-    mode: str = "normal"
+    mode: BlendMode = "normal"
+
+    if TYPE_CHECKING:  # what is given may be a raster; what is held is its source
+
+        def __init__(
+            self, source: SourceLike, look: Look | None = None, *, opacity: float = 1.0,
+            visible: bool = True, threshold: Threshold | str | None = None, frame: BandName = 1,
+            least: float = 0, in_mm3: bool = False, neighbours: Neighbours = 26,
+            faded: float = 0.0, name: str | None = None, mode: BlendMode = "normal",
+        ) -> None: ...  # fmt: skip
 
     def __post_init__(self) -> None:
         """Check numbers and names."""
@@ -68,14 +84,15 @@ class VolumeLayer:
         return self.name or called(self.source)
 
 
-def volume_layer(given: Any) -> VolumeLayer:
+def volume_layer(given: object) -> VolumeLayer:
     """Return a volume layer of a volume, a (volume, look) pair, or a layer of one."""
     if isinstance(given, VolumeLayer):
         return given
     if isinstance(given, Layer):
         return VolumeLayer(given.source, given.look, opacity=given.opacity, visible=given.visible,
                            threshold=given.threshold, name=given.name, mode=given.mode)  # fmt: skip
-    return VolumeLayer(*given) if isinstance(given, tuple) else VolumeLayer(given)
+    found: Any = given
+    return VolumeLayer(*found) if isinstance(found, tuple) else VolumeLayer(found)
 
 
 def planned_volume(layer: VolumeLayer) -> RenderPlan:

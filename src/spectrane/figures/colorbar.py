@@ -17,6 +17,11 @@ def colorbar(picture: Picture, *, size: tuple[int, int] = (150, 720)) -> Figure:
     """Return the legend of a picture, as it was drawn; ``size`` is (rows, columns).
 
     Raises LookError for a picture blended of several layers.
+
+    >>> import spectrane as sp
+    >>> picture = sp.render(sp.from_array([[0.0, 1.0]]), sp.Look(colormap="kiln", limits=(0, 2)))
+    >>> [round(width * 100) for width in sp.figures.colorbar(picture).get_size_inches()]
+    [720, 150]
     """
     legend = picture.legend()
     figure = sheet(size[1], size[0])

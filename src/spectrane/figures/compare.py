@@ -9,27 +9,36 @@ from typing import Any
 import numpy as np
 from matplotlib.figure import Figure
 
-from spectrane.display.linked import MODES, Panel, linked
+from spectrane.display.linked import MODES, Panel, PanelMode, linked
 from spectrane.display.shown_values import counted
 from spectrane.figures.paper import CHANNELS, INK, MUTED, sheet, styled
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look
 from spectrane.model.source import Source, flat_source_of
 from spectrane.model.view import View, view_of
+from spectrane.raster import Raster
 
 _HIGH, _LOW, _WIDE = 240, 100, 120
 """Pixels that a panel with its caption needs: rows, with a histogram and without; columns."""
 
 
 def compare(
-    layers: Sequence[Any], *, view: View | None = None, size: tuple[int, int] = (800, 1280),
-    histograms: bool = False, mode: str = "panels", tile: int = 96, at: float = 0.5,
+    layers: Sequence[Raster | tuple[Raster, Look | None]], *, view: View | None = None,
+    size: Sequence[int] = (800, 1280), histograms: bool = False, mode: PanelMode = "panels",
+    tile: int = 96, at: float = 0.5,
 ) -> Figure:  # fmt: skip
     """Return a figure of 2 to 6 rasters, or (raster, look) pairs, at the same place.
 
     Rasters with different grids are linked by map position. Each is captioned with its look.
     ``mode``: ``panels``; ``checker`` (two in alternating squares of ``tile`` pixels) or ``swipe``
-    (two side by side, divided ``at`` a share of the width). ``view`` is in the first's own grid.
+    (two side by side, divided ``at`` a share of the width). ``view`` is in the first's own grid;
+    ``size`` (rows, columns) in pixels. Raises LookError for another number of rasters, or a size
+    too small for them, GridMismatch where they do not meet.
+
+    >>> import numpy as np, spectrane as sp
+    >>> raster = sp.from_array(np.arange(64.0).reshape(8, 8))
+    >>> len(sp.figures.compare([raster, (raster, sp.Look(curve="sqrt"))], size=(200, 400)).axes)
+    2
     """
     if mode not in MODES:
         raise LookError(f"mode {mode!r}: expected one of {', '.join(MODES)}")

@@ -13,26 +13,31 @@ from spectrane.figures.paper import CHANNELS, INK, MUTED, sheet, styled
 from spectrane.model.look import Look
 from spectrane.model.source import Source, source_of
 from spectrane.model.view import View, view_of
+from spectrane.raster import Raster
+from spectrane.volume import Volume
 
 _WIDE = 300.0
 """Counts are drawn on a logarithmic axis where the greatest is so many times the median."""
 
 
 def histogram(
-    raster: Any, look: Look | None = None, *, view: View | None = None,
-    size: tuple[int, int] = (800, 1280),
+    raster: Raster | Volume, look: Look | None = None, *, view: View | None = None,
+    size: Sequence[int] = (800, 1280),
 ) -> Figure:  # fmt: skip
     """Return a figure with a row per displayed channel.
 
     Left: how often values occur (muted), the limits as lines with their values, the curve drawn
-    over them. Right: how often levels occur after it. ``raster`` is a Raster or a Source; ``size``
-    is (rows, columns).
+    over them. Right: how often levels occur after it. ``size`` is (rows, columns) in pixels.
+
+    >>> import numpy as np, spectrane as sp
+    >>> len(sp.figures.histogram(sp.from_array(np.arange(64.0).reshape(8, 8))).axes) >= 2
+    True
     """
     source = source_of(raster)
     return drawn(shown_values(source, look, view_of(view)), source, size)
 
 
-def drawn(channels: Sequence[ShownValues], source: Source, size: tuple[int, int]) -> Figure:
+def drawn(channels: Sequence[ShownValues], source: Source, size: Sequence[int]) -> Figure:
     """Return the figure of channels that were counted."""
     figure = sheet(size[1], size[0])
     grid = figure.add_gridspec(

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 import numpy as np
 from matplotlib.figure import Figure
@@ -10,12 +11,21 @@ from matplotlib.figure import Figure
 from spectrane.figures.paper import INK, sheet, styled
 from spectrane.model.colormaps import colormaps
 
+if TYPE_CHECKING:
+    import pandas
 
-def profile(table: Any, *, size: tuple[int, int] = (800, 1280)) -> Figure:
+
+def profile(table: pandas.DataFrame, *, size: Sequence[int] = (800, 1280)) -> Figure:
     """Return a figure of ``spectrane.profile``'s table: a line per zone, with its mean ± σ.
 
     Against wavelength where every band has one, against band number otherwise; of a volume,
     against its frames, or their times where all have one. Bands without a valid number leave a gap.
+    ``size`` is (rows, columns) in pixels.
+
+    >>> import numpy as np, spectrane as sp
+    >>> table = sp.profile(sp.from_array(np.ones((2, 3, 3))), {"row": 1, "column": 1})
+    >>> len(sp.figures.profile(table).axes)
+    1
     """
     what = "frame" if "frame" in table else "band"
     figure = sheet(size[1], size[0])

@@ -44,7 +44,7 @@ class Colormap:
     under: str | None = None
     over: str | None = None
     nodata: str | None = None
-    kind: str = "sequential"
+    kind: ColormapKind = "sequential"
 
     __repr__ = short_repr
 
@@ -65,11 +65,15 @@ class Colormap:
     @classmethod
     def from_points(
         cls, points: Sequence[tuple[float, str]], *, name: str = "own", entries: int = ENTRIES,
-        **options: Any,
+        under: str | None = None, over: str | None = None, nodata: str | None = None,
+        kind: ColormapKind = "sequential",
     ) -> Colormap:  # fmt: skip
         """Return the map through (position 0...1, ``#rrggbb``) points, even in OKLab between them.
 
         Two points at one position make a sharp edge.
+
+        >>> Colormap.from_points([(0.0, "#000000"), (1.0, "#ff0000")], name="red").entries.shape
+        (256, 4)
         """
         found = [(float(place), parse_color(color)) for place, color in points]
         places = [place for place, _ in found]
@@ -80,7 +84,7 @@ class Colormap:
         at = np.linspace(0, 1, entries)
         mixed = np.column_stack([_between(at, np.array(places), lab[:, k]) for k in range(4)])
         rgb = np.clip(from_oklab(mixed[:, :3]), 0, 1)
-        return cls(name, _bytes(np.column_stack([rgb, mixed[:, 3]])), **options)
+        return cls(name, _bytes(np.column_stack([rgb, mixed[:, 3]])), under, over, nodata, kind)
 
     def __eq__(self, other: object) -> bool:
         if not isinstance(other, Colormap):
@@ -99,22 +103,38 @@ class Colormap:
         return 0.5 if self.kind == "diverging" else None
 
     def sample(self, n: int) -> NDArray[np.uint8]:
-        """Return (n, 4) uint8, evenly from first to last."""
+        """Return (n, 4) uint8, evenly from first to last.
+
+        >>> colormaps["grey"].sample(3)[:, 0].tolist()
+        [0, 128, 255]
+        """
         if n < 1:
             raise LookError(f"sample {n}: expected 1 or more")
         at = np.linspace(0, len(self.entries) - 1, n)
         return np.asarray(self.entries[np.floor(at + 0.5).astype(int)])
 
     def reversed(self) -> Colormap:
-        """Return the map from last to first; what lies under stays under."""
+        """Return the map from last to first; what lies under stays under.
+
+        >>> colormaps["grey"].reversed().sample(2)[:, 0].tolist()
+        [255, 0]
+        """
         return replace(self, name=f"{self.name}{_REVERSED}", entries=self.entries[::-1].copy())
 
     def discrete(self, steps: int) -> Colormap:
-        """Return the map in so many even steps."""
+        """Return the map in so many even steps.
+
+        >>> len(colormaps["kiln"].discrete(5).entries)
+        5
+        """
         return replace(self, name=f"{self.name} in {steps}", entries=self.sample(steps))
 
     def to_dict(self) -> dict[str, Any]:
-        """Return plain values for TOML or JSON."""
+        """Return plain values for TOML or JSON.
+
+        >>> colormaps["pebbles"].to_dict()["colors"][0]
+        '#3b6fb6'
+        """
         colors = [color_text(entry) for entry in self.entries]
         found: dict[str, Any] = {"name": self.name, "kind": self.kind, "colors": colors}
         ends = {"under": self.under, "over": self.over, "nodata": self.nodata}
@@ -122,7 +142,11 @@ class Colormap:
 
     @classmethod
     def from_dict(cls, given: Mapping[str, Any]) -> Colormap:
-        """Read what ``to_dict`` returns."""
+        """Read what ``to_dict`` returns.
+
+        >>> Colormap.from_dict({"name": "two", "colors": ["#000000", "#ffffff"]}).name
+        'two'
+        """
         known = ("name", "kind", "colors", "under", "over", "nodata")
         for key in given:
             if key not in known:
@@ -132,7 +156,14 @@ class Colormap:
         return cls(str(given.get("name", "own")), entries.reshape(-1, 4), **ends)
 
     def save(self, path: str | os.PathLike[str], *, overwrite: bool = False) -> None:
-        """Write ``.toml`` (everything) or ``.csv`` (red, green, blue, alpha; a row per entry)."""
+        """Write ``.toml`` (everything) or ``.csv`` (red, green, blue, alpha; a row per entry).
+
+        >>> import tempfile, os
+        >>> with tempfile.TemporaryDirectory() as folder:
+        ...     colormaps["kiln"].save(os.path.join(folder, "kiln.csv"))
+        ...     os.listdir(folder)
+        ['kiln.csv']
+        """
         name = os.fspath(path)
         if name.endswith(".toml"):
             import tomlkit
@@ -148,7 +179,15 @@ class Colormap:
 
     @classmethod
     def load(cls, path: str | os.PathLike[str]) -> Colormap:
-        """Read what ``save`` writes; a CSV may lack alpha and its heading."""
+        """Read what ``save`` writes; a CSV may lack alpha and its heading.
+
+        >>> import tempfile, os
+        >>> with tempfile.TemporaryDirectory() as folder:
+        ...     path = os.path.join(folder, "kiln.toml")
+        ...     colormaps["kiln"].save(path)
+        ...     Colormap.load(path) == colormaps["kiln"]
+        True
+        """
         import tomllib
 
         name = os.fspath(path)
@@ -206,7 +245,7 @@ def _path(knots: Sequence[Knot], count: int) -> NDArray[np.float64]:
     return shown(np.column_stack([np.interp(even, along, seen[:, k]) for k in range(3)]))
 
 
-def _made(name: str, knots: Sequence[Knot], kind: str = "sequential") -> Colormap:
+def _made(name: str, knots: Sequence[Knot], kind: ColormapKind = "sequential") -> Colormap:
     rgb = _path(knots, ENTRIES)
     return Colormap(name, _bytes(np.column_stack([rgb, np.ones(ENTRIES)])), kind=kind)
 

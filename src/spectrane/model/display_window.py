@@ -22,6 +22,9 @@ class DisplayWindow:
 
     ``table`` (levels 0…1 of consecutive whole numbers, the first of which is ``first``) stands
     instead of a function where the file has a VOI LUT.
+
+    >>> DisplayWindow(400, 1800).center
+    400
     """
 
     center: float

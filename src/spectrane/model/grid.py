@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING, Any, TypeAlias, Union
+from typing import TYPE_CHECKING, TypeAlias, TypeVar, Union
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +17,8 @@ from spectrane.model.window import Window, extent
 if TYPE_CHECKING:
     import pyproj
 
+Positions = TypeVar("Positions", float, NDArray[np.float64])
+"""Numbers, or arrays of them."""
 Affine: TypeAlias = tuple[tuple[float, ...], ...]
 Bounds: TypeAlias = tuple[float, float, float, float]
 CrsLike: TypeAlias = Union[str, int, "pyproj.CRS", "Grid"]
@@ -86,6 +88,9 @@ class Grid:
 
         ``pixel_size`` is one size, or (x size, y size), in units of the coordinate system;
         y falls as rows grow.
+
+        >>> Grid.from_corner((4, 5), x=100, y=40, pixel_size=10, crs="EPSG:32727").bounds
+        (100.0, 0.0, 150.0, 40.0)
         """
         dx, dy = pixel_size if isinstance(pixel_size, tuple) else (pixel_size, pixel_size)
         affine = ((dx, 0.0, x), (0.0, -dy, y), (0.0, 0.0, 1.0))
@@ -112,7 +117,7 @@ class Grid:
         (a, b, c), (d, e, f) = self.affine[0], self.affine[1]
         return a, b, c, d, e, f
 
-    def to_map(self, columns: Any, rows: Any) -> tuple[Any, Any]:
+    def to_map(self, columns: Positions, rows: Positions) -> tuple[Positions, Positions]:
         """Return x and y of fractional corner-based columns and rows: numbers or arrays.
 
         >>> Grid.from_corner((2, 3), x=100, y=50, pixel_size=10, crs="EPSG:32727").to_map(1.5, 0.5)
@@ -121,8 +126,13 @@ class Grid:
         a, b, c, d, e, f = self.coefficients
         return a * columns + b * rows + c, d * columns + e * rows + f
 
-    def from_map(self, x: Any, y: Any) -> tuple[Any, Any]:
-        """Return fractional corner-based columns and rows of x and y: numbers or arrays."""
+    def from_map(self, x: Positions, y: Positions) -> tuple[Positions, Positions]:
+        """Return fractional corner-based columns and rows of x and y: numbers or arrays.
+
+        >>> grid = Grid.from_corner((4, 5), x=100, y=40, pixel_size=10)
+        >>> grid.from_map(np.array([105.0]), np.array([35.0]))
+        (array([0.5]), array([0.5]))
+        """
         (a, b, c), (d, e, f) = np.linalg.inv(self.matrix)[:2]
         with np.errstate(invalid="ignore"):
             return a * x + b * y + c, d * x + e * y + f
@@ -169,7 +179,11 @@ class Grid:
         return turn_of(self.crs_text) if self.placed and len(self.shape) == 2 else None
 
     def center(self, *, row: float, column: float) -> tuple[float, float]:
-        """Return (x, y) of the centre of the pixel at a row and column (from 0)."""
+        """Return (x, y) of the centre of the pixel at a row and column (from 0).
+
+        >>> Grid.from_corner((9, 9), x=100, y=90, pixel_size=10).center(row=0, column=1)
+        (115.0, 85.0)
+        """
         x, y = self.to_map(column + 0.5, row + 0.5)
         return x, y
 
@@ -178,12 +192,19 @@ class Grid:
 
         A longitude is taken by whole turns to where the grid has it. The answer may lie outside
         the grid; the caller decides what that means.
+
+        >>> Grid.from_corner((4, 5), x=100, y=40, pixel_size=10).locate(x=119, y=31)
+        (0, 1)
         """
         column, row = self.position(x=self.near(x), y=y)
         return math.floor(row), math.floor(column)
 
     def near(self, x: float) -> float:
-        """Return x, by whole turns over the grid or nearest to it where it is a longitude."""
+        """Return x, by whole turns over the grid or nearest to it where it is a longitude.
+
+        >>> Grid.from_corner((1, 4), x=200, y=1, pixel_size=1, crs="EPSG:4326").near(-159.0)
+        201.0
+        """
         x_min, _, x_max, _ = self.bounds
         if x_min <= x < x_max or not math.isfinite(x) or self.turn is None:
             return x
@@ -193,7 +214,11 @@ class Grid:
         return first if first - x_max < x_min - (first - self.turn) else first - self.turn
 
     def position(self, *, x: float, y: float) -> tuple[float, float]:
-        """Return fractional corner-based (column, row) of a map position."""
+        """Return fractional corner-based (column, row) of a map position.
+
+        >>> Grid.from_corner((4, 5), x=100, y=40, pixel_size=10).position(x=119, y=31)
+        (1.9, 0.9)
+        """
         column, row, _ = np.linalg.solve(self.matrix, (x, y, 1.0)).tolist()
         return column, row
 
@@ -202,6 +227,9 @@ class Grid:
 
         Raises GridMismatch when a pixel grid without a place is asked for map bounds that
         contradict themselves.
+
+        >>> Grid.from_corner((4, 5), x=100, y=40, pixel_size=10).window_of((111, 5, 129, 19))
+        ((2, 4), (1, 3))
         """
         x_min, y_min, x_max, y_max = map(float, bounds)
         if not (x_min < x_max and y_min < y_max):
@@ -213,7 +241,11 @@ class Grid:
         return _snapped(rows), _snapped(columns)
 
     def cropped(self, window: Window) -> Grid:
-        """Return the grid of a window of this one."""
+        """Return the grid of a window of this one.
+
+        >>> Grid((9, 9)).cropped(((2, 5), (0, 4))).shape
+        (3, 4)
+        """
         start = [a for a, _ in window]
         offset = start[::-1] if len(self.shape) == 2 else start
         moved = np.eye(len(self.shape) + 1)
@@ -221,7 +253,11 @@ class Grid:
         return replace(self, shape=extent(window), affine=_frozen(self.matrix @ moved))
 
     def resized(self, size: Sequence[int]) -> Grid:
-        """Return a grid of the same extent with another number of rows and columns."""
+        """Return a grid of the same extent with another number of rows and columns.
+
+        >>> Grid.from_corner((4, 6), x=0, y=4, pixel_size=1).resized((2, 3)).pixel_size
+        (2.0, 2.0)
+        """
         factors = [n / m for n, m in zip(self.shape, size, strict=True)]
         if len(self.shape) == 2:
             scale = np.diag([*factors[::-1], 1.0])
@@ -235,13 +271,20 @@ class Grid:
 
         One rule for every format: only where growing y means up and y grows with the row, and
         likewise where x falls with the column. Rotated grids are drawn along their own rows.
+
+        >>> Grid.from_corner((9, 9), x=0, y=9, pixel_size=1).flips()
+        (False, False)
         """
         if len(self.shape) != 2 or self.rotated:
             return False, False
         return self.y_up and self.affine[1][1] > 0, self.placed and self.affine[0][0] < 0
 
     def upright(self) -> Grid:
-        """Return the grid as it is drawn: rows and columns flipped as ``flips`` says."""
+        """Return the grid as it is drawn: rows and columns flipped as ``flips`` says.
+
+        >>> Grid.from_corner((4, 5), x=100, y=40, pixel_size=10).upright().shape
+        (4, 5)
+        """
         turn = np.eye(3)
         for axis, flipped in zip((1, 0), self.flips(), strict=True):
             if flipped:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import math
 import os
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
-from typing import Any, Literal, TypeAlias, get_args
+from typing import TYPE_CHECKING, Any, Literal, TypeAlias, get_args
 
 import numpy as np
 
@@ -17,12 +17,16 @@ from spectrane.model.curves import Curve, Linear
 from spectrane.model.errors import AccessError, LookError, MissingFile, nearest
 from spectrane.model.frozen import FrozenMapping, frozen, thawed
 from spectrane.model.limits import Auto, Limits, limits_list
-from spectrane.model.resampling import RESAMPLINGS
+from spectrane.model.resampling import RESAMPLINGS, Resampling
 from spectrane.model.roles import PRESETS
 from spectrane.model.shortly import short_repr
 from spectrane.model.whole_files import written_whole
 
+if TYPE_CHECKING:
+    from spectrane.model.given import Given
+
 Channels: TypeAlias = str | int | tuple[BandName, ...]
+LimitsGiven: TypeAlias = str | Limits | tuple[float, float]
 FITTING = "auto"
 """The colour map that is chosen by what a band means."""
 LimitsFrom = Literal["image", "view"]
@@ -70,15 +74,31 @@ class Look:
     invert: bool | None = None
     colormap: Any = None
     classes: Mapping[float, Class] = field(default_factory=FrozenMapping)
-    nodata_when: str | None = None
+    nodata_when: NoDataWhen | None = None
     nodata_color: str | None = None
     local_contrast: float = 0.0
     sharpen: tuple[float, float] | None = None
     brightness: float = 0.0
     contrast: float = 1.0
     saturation: float = 1.0
-    resample: str | None = None
+    resample: Resampling | None = None
     exact: bool = False
+
+    if TYPE_CHECKING:  # what is given in one of several forms is held in one
+
+        def __init__(
+            self, *, channels: str | int | Sequence[BandName] | None = None,
+            limits: LimitsGiven | Sequence[LimitsGiven] = "auto", shared: bool = False,
+            limits_from: LimitsFrom | Mapping[str, object] = "image",
+            curve: Curve | str = "linear", invert: bool | None = None,
+            colormap: Colormap | str | Mapping[str, object] | None = None,
+            classes: Given[float, Class | str | tuple[str, str]] = ...,
+            nodata_when: NoDataWhen | None = None, nodata_color: str | None = None,
+            local_contrast: float = 0.0,
+            sharpen: Sequence[float] | float | None = None, brightness: float = 0.0,
+            contrast: float = 1.0, saturation: float = 1.0, resample: Resampling | None = None,
+            exact: bool = False,
+        ) -> None: ...  # fmt: skip
 
     __repr__ = short_repr
 
@@ -168,6 +188,12 @@ class Look:
         """Write a look file (``scene.look.toml``), to be applied to as many rasters as you like.
 
         Raises ExistingFile where it is there and ``overwrite`` is false; AccessError.
+
+        >>> import tempfile, os
+        >>> with tempfile.TemporaryDirectory() as folder:
+        ...     Look(curve="sqrt").save(os.path.join(folder, "a.look.toml"))
+        ...     os.listdir(folder)
+        ['a.look.toml']
         """
         import tomlkit
 
@@ -176,7 +202,15 @@ class Look:
 
     @classmethod
     def load(cls, path: str | os.PathLike[str]) -> Look:
-        """Read a look file. Raises LookError: what is wrong in it, and the nearest known field."""
+        """Read a look file. Raises LookError: what is wrong in it, and the nearest known field.
+
+        >>> import tempfile, os
+        >>> with tempfile.TemporaryDirectory() as folder:
+        ...     path = os.path.join(folder, "a.look.toml")
+        ...     Look(invert=True).save(path)
+        ...     Look.load(path).invert
+        True
+        """
         import tomllib
 
         name = os.fspath(path)
@@ -194,7 +228,11 @@ class Look:
 
     @classmethod
     def from_dict(cls, given: Mapping[str, Any]) -> Look:
-        """Read what ``to_dict`` returns; LookError names an unknown field and the nearest one."""
+        """Read what ``to_dict`` returns; LookError names an unknown field and the nearest one.
+
+        >>> Look.from_dict({"limits": "percentile:2,98", "curve": "sqrt"}).curve
+        SquareRoot()
+        """
         known = [item.name for item in fields(cls)]
         for name in given:
             if name not in known:

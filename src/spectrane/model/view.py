@@ -69,7 +69,11 @@ class View:
             object.__setattr__(self, "bounds", _four(self.bounds))
 
     def window(self, grid: Grid) -> Window:
-        """Return the part of a grid that is seen; GridMismatch where they do not meet."""
+        """Return the part of a grid that is seen; GridMismatch where they do not meet.
+
+        >>> View(bounds=(1, 2, 3, 5)).window(Grid.from_corner((9, 9), x=0, y=9, pixel_size=1))
+        ((4, 7), (1, 3))
+        """
         wanted = self._wanted(grid)
         seen = intersection(wanted, whole(grid.shape))
         if seen is None:
@@ -80,6 +84,9 @@ class View:
         """Return the part of a grid that is seen, over its edge where it goes all round the globe.
 
         Raises GridMismatch where they do not meet.
+
+        >>> View(rows=(2, 5)).span(Grid((9, 9)))
+        ((2, 5), (0, 9))
         """
         (rows, columns), wanted = self.window(grid), self._wanted(grid)
         first, last = wanted[1]
@@ -91,6 +98,10 @@ class View:
         """Return the grid whose pixels a picture around a centre has; None where none is given.
 
         ``size`` (rows, columns) is for a view without one.
+
+        >>> grid = Grid.from_corner((9, 9), x=0, y=9, pixel_size=1)
+        >>> View(center=(4, 4), pixel=2, size=(3, 3)).target(grid).bounds
+        (1.0, 1.0, 7.0, 7.0)
         """
         if self.center is None or self.pixel is None:
             return None
@@ -106,7 +117,12 @@ class View:
         return x - half_x, y - half_y, x + half_x, y + half_y
 
     def shape(self, grid: Grid, window: Window, size: tuple[int, ...] | None) -> tuple[int, int]:
-        """Return the rows and columns of the picture of a window: see ``fitted``."""
+        """Return the rows and columns of the picture of a window: see ``fitted``.
+
+        >>> grid = Grid.from_corner((8, 16), x=0, y=8, pixel_size=1)
+        >>> View().shape(grid, ((0, 8), (0, 16)), (4, 4))
+        (2, 4)
+        """
         return fitted(window, size, (1.0, 1.0) if self.stored else proportion(grid, window))
 
     def _wanted(self, grid: Grid) -> Window:
@@ -131,7 +147,11 @@ class View:
             raise LookError(f"view: crs {self.crs!r}: not a code or WKT") from error
 
     def middle(self, grid: Grid) -> tuple[float, float]:
-        """Return the view's centre in the raster's own coordinate system."""
+        """Return the view's centre in the raster's own coordinate system.
+
+        >>> View(center=(5, 6), pixel=1).middle(Grid.from_corner((9, 9), x=0, y=9, pixel_size=1))
+        (5.0, 6.0)
+        """
         assert self.center is not None
         x, y = self.center if self.crs is None else self._turn(grid).transform(*self.center)
         return grid.near(float(x)), float(y)

@@ -12,15 +12,17 @@ import zipfile
 import zlib
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from xml.sax.saxutils import escape
 
 import numpy as np
 
-from spectrane.display.layers import AnyLayer, Layer, stacked
+from spectrane.display.layers import Layer, StackArea, as_layer, stacked
+from spectrane.display.outlines import Outline
 from spectrane.engine.files import HeldFile, open_bytes
 from spectrane.formats.png.encoding import encode_png
 from spectrane.formats.registry import open_with, reader_of
+from spectrane.model.asking import as_tuple
 from spectrane.model.errors import FormatError, GridMismatch, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.longitudes import between_antimeridians, plain_degrees
@@ -33,13 +35,17 @@ from spectrane.spatial.grids import covering, lonlat_bounds
 from spectrane.spatial.placing import place
 from spectrane.spatial.turned import upright
 
+if TYPE_CHECKING:
+    from spectrane.looking import Shown
+
+
 _NAMESPACE = "http://www.opengis.net/kml/2.3"
 _LARGEST, _MOST = 256 << 20, 1000
 SIZE = (2048, 2048)
 
 
 @dataclass(frozen=True)
-class _Shown:
+class _Overlay:
     """One overlay ready to be written."""
 
     name: str
@@ -51,9 +57,9 @@ class _Shown:
 
 
 def write_kml(
-    layers: Sequence[AnyLayer], path: str | os.PathLike[str], *, quad: bool = False,
-    view: View | None = None, size: tuple[int, int] | None = None, title: str | None = None,
-    overwrite: bool = False, area: str = "bottom",
+    layers: Sequence[Shown], path: str | os.PathLike[str], *, quad: bool = False,
+    view: View | None = None, size: Sequence[int] | None = None, title: str | None = None,
+    overwrite: bool = False, area: StackArea = "bottom",
 ) -> None:  # fmt: skip
     """Write layers as ground overlays, the first the lowest: ``.kmz`` in one file, ``.kml`` with a
     PNG beside it for each.
@@ -63,12 +69,21 @@ def write_kml(
     ``area`` is as for an overlay.
 
     Raises GridMismatch for layers without a place, FormatError for another ending.
+
+    >>> import numpy as np, spectrane as sp, tempfile, os
+    >>> grid = sp.Grid.from_corner((4, 4), x=10, y=4, pixel_size=1, crs="EPSG:4326")
+    >>> raster = sp.from_array(np.arange(16.0).reshape(4, 4), grid=grid)
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     path = os.path.join(folder, "map.kmz")
+    ...     sp.pages.write_kml([raster], path)
+    ...     [layer.source.shape for layer in sp.pages.read_kml(path)]
+    [(2048, 2048)]
     """
     name = os.fspath(path)
     ending = os.path.splitext(name)[1].lower()
     if ending not in (".kml", ".kmz"):
         raise FormatError(f"{name}: expected an ending .kml or .kmz")
-    shown = _drawn(layers, quad, view, size or SIZE, area)
+    shown = _drawn(layers, quad, view, as_tuple(size) or SIZE, area)
     stem = os.path.splitext(os.path.basename(name))[0]
     files = [f"{stem}_{k}.png" if ending == ".kml" else f"files/{k}.png"
              for k in range(1, len(shown) + 1)]  # fmt: skip
@@ -98,9 +113,10 @@ def _put(archive: zipfile.ZipFile, name: str, data: bytes, how: int) -> None:
 
 
 def _drawn(
-    layers: Sequence[AnyLayer], quad: bool, view: View | None, size: tuple[int, int], area: str
-) -> list[_Shown]:
-    rasters = [one for one in layers if isinstance(one, Layer)]
+    layers: Sequence[Shown], quad: bool, view: View | None, size: tuple[int, int], area: StackArea
+) -> list[_Overlay]:
+    listed = [as_layer(one) for one in layers]
+    rasters = [one for one in listed if isinstance(one, Layer)]
     if not rasters:
         raise LookError("KML: expected at least one raster")
     own = upright(rasters[0].source).grid
@@ -109,14 +125,14 @@ def _drawn(
             "KML: the first raster has no place in a known coordinate system; give it one "
             "(spectrane place, spectrane amend --crs)"
         )
-    stack = stacked(layers, view=view, size=size, area=area)
+    stack = stacked(listed, view=view, size=size, area=area)
     if quad:
         where = _corners(stack.grid)
     else:
-        stack = stacked(layers, grid=lonlat_grid(stack.grid, size))
+        stack = stacked(listed, grid=lonlat_grid(stack.grid, size))
         where = _box(stack.grid)
     return [
-        _Shown(one.title, encode_png(one.rgba, {"Description": one.title}, small=True), where,
+        _Overlay(one.title, encode_png(one.rgba, {"Description": one.title}, small=True), where,
                float(one.layer.opacity), one.layer.visible, k)
         for k, one in enumerate(stack.layers)
     ]  # fmt: skip
@@ -164,7 +180,7 @@ def _corners(grid: Grid) -> str:
     return f"<LatLonQuad><coordinates>{' '.join(points)}</coordinates></LatLonQuad>"
 
 
-def _document(title: str, shown: Sequence[_Shown], files: Sequence[str]) -> str:
+def _document(title: str, shown: Sequence[_Overlay], files: Sequence[str]) -> str:
     parts = ['<?xml version="1.0" encoding="UTF-8"?>', f'<kml xmlns="{_NAMESPACE}" version="2.3">',
              "<Document>", f"<name>{escape(title)}</name>"]  # fmt: skip
     for one, file in zip(shown, files, strict=True):
@@ -178,11 +194,19 @@ def _document(title: str, shown: Sequence[_Shown], files: Sequence[str]) -> str:
     return "\n".join([*parts, "</Document>", "</kml>", ""])
 
 
-def read_kml(path: str | os.PathLike[str]) -> list[AnyLayer]:
+def read_kml(path: str | os.PathLike[str]) -> list[Layer | Outline]:
     """Return the ground overlays of a KML or KMZ file as layers, the lowest first.
 
     Pictures come from the archive, or from beside the file, never from a network. Raises
     FormatError for what is broken, and where.
+
+    >>> import numpy as np, spectrane as sp, tempfile, os
+    >>> grid = sp.Grid.from_corner((4, 4), x=10, y=4, pixel_size=1, crs="EPSG:4326")
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     path = os.path.join(folder, "map.kmz")
+    ...     sp.pages.write_kml([sp.from_array(np.arange(16.0).reshape(4, 4), grid=grid)], path)
+    ...     len(sp.pages.read_kml(path))
+    1
     """
     name = os.fspath(path)
     file = open_bytes(name)

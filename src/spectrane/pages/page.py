@@ -13,14 +13,15 @@ import os
 import zlib
 from collections.abc import Sequence
 from importlib import resources
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.display.layers import AnyLayer, DrawnLayer, Layer, PlannedLayer, Stack, stacked
+from spectrane.display.layers import DrawnLayer, Layer, PlannedLayer, Stack, StackArea, stacked
 from spectrane.display.plan import RenderPlan
 from spectrane.formats.png.encoding import encode_png
+from spectrane.model.asking import GridLike, as_tuple
 from spectrane.model.band import Band
 from spectrane.model.colors import color_text
 from spectrane.model.errors import FormatError
@@ -31,7 +32,12 @@ from spectrane.model.view import View
 from spectrane.model.whole_files import check_target, written_whole
 from spectrane.model.window import whole
 from spectrane.spatial.coordinates import transformer
+from spectrane.spatial.grids import grid_of
 from spectrane.spatial.regridded import onto
+
+if TYPE_CHECKING:
+    from spectrane.looking import Shown
+
 
 SIZE = (800, 1280)
 _NODES = 9
@@ -40,25 +46,33 @@ _WHOLE = 65535
 
 
 def overlay_page(
-    layers: Sequence[AnyLayer], path: str | os.PathLike[str], *, grid: Any = None,
-    view: View | None = None, size: tuple[int, int] | None = None, title: str | None = None,
-    values: bool = True, overwrite: bool = False, area: str = "bottom",
+    layers: Sequence[Shown], path: str | os.PathLike[str], *, grid: GridLike | None = None,
+    view: View | None = None, size: Sequence[int] | None = None, title: str | None = None,
+    values: bool = True, overwrite: bool = False, area: StackArea = "bottom",
 ) -> None:  # fmt: skip
     """Write layers, the first the lowest, as one self-contained page.
 
     ``base`` layers are alternatives, the others are ticked; each has an opacity slider; two may be
     held against each other under a divider. ``area`` is as for an overlay. ``size`` (rows, columns)
-    bounds the pictures; with
-    ``values`` the numbers under the pointer are in the page at that resolution.
+    bounds the pictures; with ``values`` the numbers under the pointer are in the page at that
+    resolution.
 
     Raises FormatError for another ending than .html, GridMismatch where layers cannot be related.
+
+    >>> import numpy as np, spectrane as sp, tempfile, pathlib
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     path = pathlib.Path(folder, "map.html")
+    ...     sp.pages.overlay_page([sp.from_array(np.eye(8))], path, title="A cross")
+    ...     "<title>A cross</title>" in pathlib.Path(path).read_text(encoding="utf-8")
+    True
     """
     name = os.fspath(path)
     if not name.lower().endswith((".html", ".htm")):
         raise FormatError(f"{name}: expected an ending .html")
     check_target(name, overwrite=overwrite)
-    size = None if grid is not None else size or SIZE
-    stack = stacked(layers, grid=grid, view=view, size=size, area=area)
+    across = None if grid is not None else as_tuple(size) or SIZE
+    chosen = None if grid is None else grid_of(grid)
+    stack = stacked(layers, grid=chosen, view=view, size=across, area=area)
     text = page_of(stack, title or os.path.splitext(os.path.basename(name))[0], values=values)
     with written_whole(name, overwrite=overwrite) as file:
         file.write(text.encode())

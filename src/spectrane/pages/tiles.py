@@ -11,6 +11,7 @@ import math
 import os
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,6 +20,7 @@ from spectrane.display.drawing import Rgba
 from spectrane.display.layers import (
     AnyLayer,
     PlannedLayer,
+    StackArea,
     base_grid,
     common_grid,
     planned,
@@ -36,9 +38,21 @@ from spectrane.model.systems import same_system
 from spectrane.model.view import View
 from spectrane.model.whole_files import written_whole
 from spectrane.model.window import whole
-from spectrane.pages.tile_matrices import HALF, SCHEMES, TILE, Scheme, Tile, write_documents
+from spectrane.pages.tile_matrices import (
+    HALF,
+    SCHEMES,
+    TILE,
+    Scheme,
+    Tile,
+    TileScheme,
+    write_documents,
+)
 from spectrane.spatial.coordinates import Mapping, transformer
 from spectrane.spatial.grids import lonlat_bounds
+
+if TYPE_CHECKING:
+    from spectrane.looking import Shown
+
 
 DEEPEST = 24
 _FURTHEST = 85.0511287798066
@@ -75,10 +89,10 @@ class TileDrawer:
 
 
 def tiles(
-    layers: Sequence[AnyLayer], folder: str | os.PathLike[str], *, scheme: str = "mercator",
-    zooms: tuple[int, int] | None = None, title: str | None = None, attribution: str = "",
+    layers: Sequence[Shown], folder: str | os.PathLike[str], *, scheme: TileScheme = "mercator",
+    zooms: Sequence[int] | None = None, title: str | None = None, attribution: str = "",
     view: View | None = None, overwrite: bool = False, engine: str | None = None,
-    progress: Progress | None = None, area: str = "bottom",
+    progress: Progress | None = None, area: StackArea = "bottom",
 ) -> TilesDone:  # fmt: skip
     """Write layers as web-map tiles into a folder: ``ZOOM/COLUMN/ROW.png``, with TileJSON 3.0.0
     (``tiles.json``) and a WMTS 1.0.0 capabilities document (``wmts.xml``).
@@ -89,6 +103,13 @@ def tiles(
     raster, from all of it. A run that was killed goes on from the tiles that are there.
 
     Raises GridMismatch for layers without a place, ExistingFile for a folder with other tiles.
+
+    >>> import numpy as np, spectrane as sp, tempfile
+    >>> grid = sp.Grid.from_corner((8, 8), x=10, y=8, pixel_size=1, crs="EPSG:4326")
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     raster = sp.from_array(np.arange(64.0).reshape(8, 8), grid=grid)
+    ...     sp.pages.tiles([raster], folder, zooms=(3, 3)).count
+    1
     """
     progress = progress or no_progress
     if scheme not in SCHEMES:
@@ -104,26 +125,26 @@ def tiles(
                            "give it one (spectrane place, spectrane amend --crs)")  # fmt: skip
     seen = common_grid(first, view, None) if view is not None else first
     bounds = _reach(seen, plan)
-    zooms = _checked_zooms(zooms) if zooms is not None else _fitting_zooms(seen, plan)
+    span = _checked_zooms(tuple(zooms)) if zooms is not None else _fitting_zooms(seen, plan)
     root = os.fspath(folder)
     drawer = TileDrawer(tuple(ready), plan)
-    job = fingerprint(drawer, zooms, bounds)
+    job = fingerprint(drawer, span, bounds)
     log = _Log(root, job, overwrite)
-    wanted = list(_tiles(plan, bounds, zooms[1]))
-    total = sum(_count(plan, bounds, zoom) for zoom in range(zooms[0], zooms[1] + 1))
+    wanted = list(_tiles(plan, bounds, span[1]))
+    total = sum(_count(plan, bounds, zoom) for zoom in range(span[0], span[1] + 1))
     present = _draw_finest(drawer, wanted, root, log, engine, lambda done: progress(done, total))
     done = len(wanted)
     count = len(present)
-    for zoom in range(zooms[1] - 1, zooms[0] - 1, -1):
+    for zoom in range(span[1] - 1, span[0] - 1, -1):
         here = list(_tiles(plan, bounds, zoom))
         present = _draw_above(root, here, present, log)
         done += len(here)
         count += len(present)
         progress(done, total)
     lonlat = lonlat_bounds(seen)
-    write_documents(root, plan, zooms, lonlat, title or rasters[0].layer.title, attribution)
+    write_documents(root, plan, span, lonlat, title or rasters[0].layer.title, attribution)
     log.finish()
-    return TilesDone(count, zooms, lonlat)
+    return TilesDone(count, span, lonlat)
 
 
 class _Log:
@@ -300,7 +321,7 @@ def _mercator(latitude: float) -> float:
     return HALF / math.pi * math.log(math.tan(math.pi / 4 + math.radians(latitude) / 2))
 
 
-def _checked_zooms(zooms: tuple[int, int]) -> tuple[int, int]:
+def _checked_zooms(zooms: tuple[int, ...]) -> tuple[int, int]:
     first, last = (int(zoom) for zoom in zooms)
     if not 0 <= first <= last <= DEEPEST:
         raise LookError(f"zooms {zooms}: expected 0 <= first <= last <= {DEEPEST}")

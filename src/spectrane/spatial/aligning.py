@@ -54,6 +54,9 @@ class Alignment:
     ``rows`` and ``columns`` are the shift at the overlap's middle; ``matrix`` takes (column, row)
     to where it belongs. ``certainty`` is the correlation of the two after it, 0...1; ``spread`` how
     much the patches' shifts differ, in pixels (root mean square).
+
+    >>> Alignment(2.0, 0.0, 0.9, 0.1, ((1, 0, 0), (0, 1, 2)), "shift", ()).to_dict()["rows"]
+    2.0
     """
 
     rows: float
@@ -65,7 +68,11 @@ class Alignment:
     patches: tuple[Patch, ...]
 
     def to_dict(self) -> dict[str, Any]:
-        """Return the answer as plain values."""
+        """Return the answer as plain values.
+
+        >>> sorted(Alignment(2.0, 0.0, 0.9, 0.1, (), "shift", ()).to_dict())[:2]
+        ['certainty', 'columns']
+        """
         return {"rows": self.rows, "columns": self.columns, "certainty": self.certainty,
                 "spread": self.spread, "kind": self.kind, "patches": len(self.patches)}  # fmt: skip
 

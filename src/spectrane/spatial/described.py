@@ -7,6 +7,7 @@ from dataclasses import fields, replace
 from typing import Any
 
 from spectrane.engine.described import Described
+from spectrane.model.asking import BandFields
 from spectrane.model.band import Band, find_band
 from spectrane.model.errors import MetadataError
 from spectrane.model.nodata import nodata_value, per_band
@@ -35,7 +36,7 @@ def with_nodata(source: Source, nodata: Any, when: str | None = None) -> Source:
 _GIVEN = {field.name for field in fields(Band)}
 
 
-def with_bands(source: Source, given: Mapping[Any, Mapping[str, Any]]) -> Source:
+def with_bands(source: Source, given: BandFields) -> Source:
     """Describe bands anew: a mapping from band number (from 1), name or role to new fields."""
     bands = list(source.bands)
     if not isinstance(given, Mapping):

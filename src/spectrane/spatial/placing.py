@@ -31,6 +31,10 @@ class Placement:
 
     ``suspects`` are the points of which one is likely wrong; more than one where the data cannot
     tell which.
+
+    >>> import numpy as np, spectrane as sp
+    >>> sp.placement(sp.from_array(np.zeros((4, 4))), bounds=(0, 0, 8, 8)).rms
+    0.0
     """
 
     transformation: Transformation
@@ -62,7 +66,12 @@ class Placement:
         return max(self.misses, key=lambda one: one.miss * (one.miss_alone or one.miss)).point
 
     def to_dict(self) -> dict[str, Any]:
-        """Return everything as plain values."""
+        """Return everything as plain values.
+
+        >>> import numpy as np, spectrane as sp
+        >>> sp.placement(sp.from_array(np.zeros((4, 4))), bounds=(0, 0, 8, 8)).to_dict()["fit"]
+        'affine'
+        """
         return {
             "fit": self.transformation.kind, "crs": self.crs, "rms": self.rms,
             "rms_pixels": self.rms_pixels, "worst": self.worst, "suspects": list(self.suspects),

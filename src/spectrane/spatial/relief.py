@@ -102,8 +102,8 @@ class Relief(Derived, FullSource):
         rows = extent(window)[0]
         system = self.grid.crs if self.grid.placed else None
         if system is not None and system.is_geographic:
-            at = np.arange(*window[0]) + 0.5
-            _, latitude = self.grid.to_map(0.0, at)
+            at = np.arange(*window[0], dtype=np.float64) + 0.5
+            _, latitude = self.grid.to_map(np.zeros_like(at), at)
             shrink = np.maximum(np.cos(np.radians(latitude)), 1e-6)
             step = dx * _METRES_PER_DEGREE * shrink
             return step[:, np.newaxis], dy * _METRES_PER_DEGREE

@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.model.errors import LookError, MetadataError, MissingFile
+from spectrane.model.grid import CrsLike
 from spectrane.model.systems import LONLAT, same_system, system_text, system_text_or_none
 from spectrane.model.telling import warn_caller
 
@@ -52,6 +53,10 @@ class Shapes:
 
     ``assumed`` tells that nobody has said it, so that it is longitude and latitude (RFC 7946).
     ``option`` is what a caller sets to say another.
+
+    >>> shapes = shapes_of({"type": "Point", "coordinates": [12, 48]})
+    >>> shapes.crs, len(shapes.features)
+    ('EPSG:4326', 1)
     """
 
     title: str
@@ -65,16 +70,29 @@ class Shapes:
         return f"<Shapes {self.title}: {len(self.features)} features in {of}>"
 
     def only(self, feature: Feature) -> Shapes:
-        """Return one of the features alone."""
+        """Return one of the features alone.
+
+        >>> shapes = shapes_of({"type": "Point", "coordinates": [12, 48]})
+        >>> len(shapes.only(shapes.features[0]).features)
+        1
+        """
         return replace(self, features=(feature,))
 
     def parts(self, feature: Feature) -> Iterator[Part]:
-        """Yield the points, lines and polygons of a feature. Raises LookError for broken ones."""
+        """Yield the points, lines and polygons of a feature. Raises LookError for broken ones.
+
+        >>> shapes = shapes_of({"type": "Point", "coordinates": [12, 48]})
+        >>> [part.rings[0].tolist() for part in shapes.parts(shapes.features[0])]
+        [[[12.0, 48.0]]]
+        """
         for kind, held in _flat(feature.geometry):
             yield Part(kind, tuple(_rings(kind, held, f"{self.title}: {feature.name}")))
 
     def check_degrees(self) -> None:
-        """Raise LookError where the system was assumed and positions cannot be degrees."""
+        """Raise LookError where the system was assumed and positions cannot be degrees.
+
+        >>> shapes_of({"type": "Point", "coordinates": [12, 48]}).check_degrees()
+        """
         if not self.assumed:
             return
         for feature in self.features:
@@ -96,12 +114,19 @@ class Shapes:
 
 
 def read_shapes(
-    path: str | os.PathLike[str], *, layer: str | None = None, crs: Any = None
+    path: str | os.PathLike[str], *, layer: str | None = None, crs: CrsLike | None = None
 ) -> Shapes:
     """Read vector shapes from a GeoJSON or GeoPackage file; wherever shapes go, they go too.
 
     ``layer`` names one of a GeoPackage's layers; ``crs`` their coordinate system, where the file
     does not say it, or says it wrong. Raises LookError for what is neither, or holds no such layer.
+
+    >>> import json, pathlib, tempfile
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     path = pathlib.Path(folder, "a.geojson")
+    ...     _ = path.write_text(json.dumps({"type": "Point", "coordinates": [12, 48]}))
+    ...     read_shapes(path).crs
+    'EPSG:4326'
     """
     return shapes_of(os.fspath(path), crs=crs, layer=layer)
 

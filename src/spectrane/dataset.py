@@ -7,14 +7,17 @@ from typing import Any, Self
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine.described import Described
 from spectrane.model.arrays import as_asked, plain_array
+from spectrane.model.asking import NoDataLike
 from spectrane.model.display_window import DisplayWindow
 from spectrane.model.grid import Grid
-from spectrane.model.look import Look
+from spectrane.model.look import Look, NoDataWhen, look_of
 from spectrane.model.source import Source
+from spectrane.spatial import described as _described
 
 
-class Faced:
+class DatasetFace:
     """A face of a source: what it is, where it is from, and letting go of it."""
 
     def __init__(self, source: Source) -> None:
@@ -60,12 +63,57 @@ class Faced:
         """Which elements of ``metadata`` say who somebody is; nothing prints them unasked."""
         return self._source.identity
 
-    def to_numpy(self, *, fill: Any = None) -> NDArray[Any]:
+    def with_nodata(self, nodata: NoDataLike, *, when: NoDataWhen | None = None) -> Self:
+        """Return the same under another rule of no-data; nothing is read.
+
+        ``nodata`` is a stored number, a list in which a pair is a closed range, None for none at
+        all, or a mapping from numbers (from 1), names or roles of bands to either. ``when`` says
+        whether a pixel means nothing where ``any`` band does, or ``all`` do. Raises MetadataError
+        for what is no such rule, BandError for a band there is not.
+
+        >>> import numpy as np, spectrane as sp
+        >>> raster = sp.from_array(np.array([[0, 7, 251]], np.uint8))
+        >>> raster.with_nodata([0, (250, 255)]).pixels().tolist()
+        [[[None, 7, None]]]
+        """
+        return type(self)(_described.with_nodata(self._source, nodata, when))
+
+    def with_look(self, look: Look) -> Self:
+        """Return the same with other display defaults. Raises LookError for what is no Look.
+
+        >>> import numpy as np, spectrane as sp
+        >>> raster = sp.from_array(np.zeros((2, 2))).with_look(sp.Look(curve="sqrt"))
+        >>> str(raster.look.curve)
+        'sqrt'
+        """
+        return type(self)(Described(self._source, look=look_of(look)))
+
+    def convert(self, unit: str) -> Self:
+        """Return the same with physical values in another unit; no number is touched.
+
+        Units are those of the standards (K, degC, m, mm, HU, W m-2 sr-1 um-1, 1) or English names
+        (``celsius``). Scale and offset are found anew. Raises MetadataError where a band has no
+        unit, or one that does not convert to this by a linear rule.
+
+        >>> import numpy as np, spectrane as sp
+        >>> warm = sp.from_array(np.array([[300.0]]), bands=[sp.Band("air", unit="K")])
+        >>> round(warm.convert("celsius").pixels(physical=True).item(), 2)
+        26.85
+        """
+        from spectrane.spatial.converted import in_unit
+
+        return type(self)(in_unit(self._source, unit))
+
+    def to_numpy(self, *, fill: float | None = None) -> NDArray[Any]:
         """Return all numbers as a plain array; what is invalid is ``fill`` (None: NaN).
 
         Of a raster (bands, rows, columns) as stored, of a volume (i, j, k) of the first frame in
         physical values: what ``pixels()`` and ``voxels()`` give. Raises ArgumentError for invalid
         integers without a fill.
+
+        >>> import numpy as np, spectrane as sp
+        >>> sp.from_array(np.array([[0, 7]], np.uint8), nodata=0).to_numpy(fill=255).tolist()
+        [[[255, 7]]]
         """
         return plain_array(self._masked_array(), fill, type(self).__name__.lower())
 
@@ -77,7 +125,14 @@ class Faced:
         raise NotImplementedError
 
     def close(self) -> None:
-        """Let go of the file; reading again opens it again."""
+        """Let go of the file; reading again opens it again.
+
+        >>> import numpy as np, spectrane as sp
+        >>> raster = sp.from_array(np.ones((2, 2)))
+        >>> raster.close()
+        >>> raster.shape
+        (1, 2, 2)
+        """
         self._source.close()
 
     def __enter__(self) -> Self:

@@ -1,0 +1,188 @@
+"""Looking at rasters and volumes: pictures, what stands under a point, values by band."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import fields
+from typing import TYPE_CHECKING, Any, TypeAlias
+
+from spectrane.model.asking import as_tuple
+from spectrane.model.errors import LookError
+from spectrane.model.grid import CrsLike
+from spectrane.model.look import Look
+from spectrane.model.marks import tell_picture
+from spectrane.model.source import Source, flat_source_of
+from spectrane.raster import Raster
+from spectrane.volume import Volume
+
+if TYPE_CHECKING:
+    import pandas
+
+    from spectrane.display.outlines import LayerBase
+    from spectrane.display.picture import Picture
+    from spectrane.display.volume_layers import VolumeLayer
+    from spectrane.model.asking import PointsLike
+    from spectrane.model.view import View
+
+    Shown: TypeAlias = Raster | tuple[Raster, Look | None] | LayerBase
+    Probed: TypeAlias = Shown | Volume | tuple[Volume, Look | None]
+
+
+def render(
+    raster: Raster | Sequence[Shown], look: Look | None = None, *, view: View | None = None,
+    size: Sequence[int] | None = None,
+) -> Picture:  # fmt: skip
+    """Draw a raster as a look says, or layers on one another; the data stay as they are.
+
+    ``raster`` may be a list of rasters, (raster, look) pairs, ``Layer`` and ``Outline``, the lowest
+    first, each with its own look. ``look`` None is what the file keeps, else what its numbers
+    suggest. ``view`` is the part that is drawn. ``size`` is (rows, columns): the picture fits
+    inside without being stretched; None draws one picture pixel per raster pixel, up to 2048.
+
+    Warns (DataWarning) where the picture is likely to mislead. Raises BandError, LookError,
+    GridMismatch where nothing would be seen.
+
+    >>> import numpy as np, spectrane as sp
+    >>> picture = sp.render(sp.from_array(np.array([[0, 128, 255]], np.uint8)))
+    >>> picture.rgba[0, :, 0].tolist()
+    [0, 128, 255]
+    """
+    from spectrane.display import render as _render
+
+    if isinstance(raster, list | tuple):
+        from spectrane.display.layers import overlay
+
+        if look is not None:
+            raise LookError("render: layers have looks of their own: Layer(raster, look)")
+        return overlay(list(raster), view=view, size=as_tuple(size))
+    return _render.render(flat_source_of(raster), look, view=view, size=as_tuple(size))
+
+
+def probe(
+    layers: Probed | Sequence[Probed], *, x: float | None = None, y: float | None = None,
+    z: float | None = None, row: int | None = None, column: int | None = None,
+    i: int | None = None, j: int | None = None, k: int | None = None,
+    points: PointsLike | None = None, crs: CrsLike | None = None,
+) -> pandas.DataFrame:  # fmt: skip
+    """Return what stands under a point, a row per point, layer and band (or frame).
+
+    ``layers`` is a raster, a (raster, look) pair or a ``Layer``, or a list of them: one point by
+    ``x`` and ``y`` (in ``crs``, or the first one's system) or ``row`` and ``column`` (from 0).
+    Or likewise volumes and ``VolumeLayer``: by ``x``, ``y`` and ``z`` in mm or ``i``, ``j`` and
+    ``k``. Many by ``points``: mappings, a table, CSV; shapes on maps.
+
+    Columns of rasters: ``point layer row column band stored physical unit level color shown note``;
+    ``level`` and ``color`` are what the look shows there. Of volumes: ``point layer x y z i j k
+    frame stored physical unit shown``, of the voxel the point lies in, never a mixture. A layer
+    that a point misses has no row; a point outside the first raster has one whose ``note`` says so.
+    Raises GridMismatch where all points lie outside, LookError for what is no point.
+
+    >>> import numpy as np, spectrane as sp
+    >>> sp.probe(sp.from_array(np.array([[0, 51]], np.uint8)), row=0, column=1)["level"].tolist()
+    [51]
+    >>> held = sp.volume_from_array(np.arange(8).reshape(2, 2, 2), affine=np.diag([2, 2, 2, 1]))
+    >>> sp.probe(held, x=2.4, y=0.9, z=0)[["i", "j", "k", "stored"]].values.tolist()
+    [[1, 0, 0, 4]]
+    """
+    import pandas
+
+    return pandas.DataFrame(probe_rows(layers, x=x, y=y, z=z, row=row, column=column, i=i, j=j,
+                                       k=k, points=points, crs=crs))  # fmt: skip
+
+
+def probe_rows(
+    layers: Probed | Sequence[Probed], *, points: PointsLike | None = None,
+    crs: CrsLike | None = None, **position: float | None,
+) -> list[dict[str, Any]]:  # fmt: skip
+    """Return the rows of ``probe`` as plain mappings, which needs no pandas.
+
+    >>> import numpy as np, spectrane as sp
+    >>> sp.probe_rows(sp.from_array(np.array([[0, 51]], np.uint8)), row=0, column=1)[0]["stored"]
+    51
+    """
+    listed = _listed(layers)
+    said = {name: value for name, value in position.items() if value is not None}
+    if not any(_deep(one) for one in listed):
+        from spectrane.display.probing import probed
+
+        _refuse("rasters", said, "zijk")
+        return probed(listed, **said, points=points, crs=crs)
+    from spectrane.display.volume_layers import volume_layer
+    from spectrane.display.volume_probing import probed_volumes
+
+    _refuse("volumes", said | ({} if crs is None else {"crs": 0}), ("row", "column", "crs"))
+    asked: Any = [said] if points is None else points
+    return probed_volumes([volume_layer(one) for one in listed], asked)
+
+
+def _listed(layers: Any) -> list[Any]:
+    """Return what is asked as a list: several, one, or one (raster, look) pair."""
+    if isinstance(layers, tuple) and len(layers) == 2 and isinstance(layers[1], Look | None):
+        return [layers]
+    return list(layers) if isinstance(layers, list | tuple) else [layers]
+
+
+def _deep(one: Any) -> bool:
+    """Tell whether something is a volume, a pair with one, or a layer of one."""
+    first = one[0] if isinstance(one, tuple) and one else one
+    source = getattr(first, "_source", getattr(first, "source", first))
+    return isinstance(source, Source) and len(source.shape) == 3
+
+
+def profile(
+    raster: Raster | Volume, points: PointsLike | None = None, *, region: Volume | None = None,
+    crs: CrsLike | None = None,
+) -> pandas.DataFrame:  # fmt: skip
+    """Return a value by band, or by frame, at points, or mean and σ over regions.
+
+    Of a raster: ``points`` as for ``probe``, or shapes with polygons; columns ``zone band
+    wavelength unit count invalid mean std min max p5 p50 p95 note``; a point counts 1. Of a volume:
+    ``points`` in mm or voxels, or ``region``, a volume that is not 0 where voxels count; columns as
+    ``Volume.profile``. Raises GridMismatch where all lie outside.
+
+    >>> import numpy as np, spectrane as sp
+    >>> over_time = np.arange(8.0).reshape(2, 1, 2, 2)
+    >>> held = sp.volume_from_array(over_time, affine=np.eye(4), frames=["rest", "walk"])
+    >>> sp.profile(held, {"i": 0, "j": 1, "k": 0})[["frame", "mean"]].values.tolist()
+    [['rest', 2.0], ['walk', 6.0]]
+    """
+    if isinstance(raster, Volume):
+        if crs is not None:
+            raise LookError("crs is not for volumes")
+        return raster.profile(points, region=region)
+    if region is not None:
+        raise LookError("region is not for rasters, which take polygons as points")
+    import pandas
+
+    from spectrane.analysis.spectra import zone_table
+    from spectrane.spatial.regions import zones_of
+
+    tell_picture(raster._source)
+    zones = zones_of(raster._source, points, crs)
+    return pandas.DataFrame(zone_table(raster._source, range(len(raster.bands)), zones))
+
+
+def clusters(layer: VolumeLayer) -> pandas.DataFrame:
+    """Return a row per group of voxels that a layer's threshold leaves, the largest first.
+
+    Columns: ``voxels``, ``volume`` (mm³), ``peak`` with ``peak_x peak_y peak_z`` and the centre of
+    mass ``center_x center_y center_z`` (mm), by the frame that is shown.
+
+    >>> import numpy as np, spectrane as sp
+    >>> held = sp.volume_from_array(np.array([[[0, 9, 9, 0, 7]]]), affine=np.eye(4))
+    >>> sp.clusters(sp.VolumeLayer(held, threshold="band(1) > 5"))["voxels"].tolist()
+    [2, 1]
+    """
+    import pandas
+
+    from spectrane.analysis.clusters import Cluster
+    from spectrane.display.volume_layers import groups
+
+    columns = [one.name for one in fields(Cluster)]
+    return pandas.DataFrame(groups(layer), columns=columns).set_index("number")
+
+
+def _refuse(what: str, said: dict[str, float], names: Sequence[str]) -> None:
+    wrong = [name for name in said if name in names]
+    if wrong:
+        raise LookError(f"{', '.join(wrong)} is not for {what}")
