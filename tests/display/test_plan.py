@@ -18,6 +18,7 @@ from spectrane.display.render import render
 from spectrane.display.shown_values import shown_values
 from spectrane.engine.answers import Answers, answers
 from spectrane.engine.memory import ArraySource
+from spectrane.model.colors import parse_color
 from spectrane.model.curves import Curve
 from spectrane.model.limits import Limits
 from spectrane.model.look import Look
@@ -119,16 +120,19 @@ def _check_probe(source, look, picture):
     """Level and colour under a point are the picture's; what is hidden has no level."""
     plan, opaque = picture.plan, source.alpha is None and len(picture.plan.bands) < 4
     points = [{"row": r, "column": c} for r in range(0, 9, 2) for c in range(0, 11, 3)]
-    table = sp.probe((sp.Raster(source), look), points=points)
-    for (_, place), at in zip(table.groupby("point", sort=False), points, strict=True):
+    table = sp.probe_rows((sp.Raster(source), look), points=points)
+    for number, at in enumerate(points):
         drawn = picture.rgba[at["row"], at["column"]]
-        rows = place.set_index("band").loc[[band.name for band in plan.described]]
-        assert {sp.model.colors.parse_color(one) for one in rows["color"]} == {tuple(drawn)}
-        if not rows["shown"].all():
-            assert rows["level"].isna().all()
+        place = {
+            row["band"]: row for row in table[number * len(source.bands) :][: len(source.bands)]
+        }
+        rows = [place[band.name] for band in plan.described]
+        assert {parse_color(one["color"]) for one in rows} == {tuple(drawn)}
+        if not all(one["shown"] for one in rows):
+            assert {one["level"] for one in rows} == {None}
         elif plan.shadings and look.colormap is None and plan.look.colormap is None and opaque:
-            wanted = dict(zip(rows.index, drawn.tolist(), strict=False))
-            assert rows["level"].to_dict() == wanted
+            wanted = dict(zip([one["band"] for one in rows], drawn.tolist(), strict=False))
+            assert {one["band"]: one["level"] for one in rows} == wanted
 
 
 def _check_levels_and_counts(source, look, picture, pixels):

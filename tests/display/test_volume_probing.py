@@ -93,9 +93,7 @@ def test_the_commands_read_out(run, demo, tmp_path):
     (tmp_path / "p.csv").write_text("name,x,y,z\nridge,1,2,3\n")
     assert "ridge" in run("probe", joint, "--points", tmp_path / "p.csv")[1]
     given = ["slices", joint, "--map", effect, "-o", tmp_path / "a.png", "--overwrite", "--json"]
-    facts = json.loads(run(*given, "--threshold", "abs(t) >= 5", "--at", "12,0,9")[1])[
-        "results"
-    ][0]
+    facts = json.loads(run(*given, "--threshold", "abs(t) >= 5", "--at", "12,0,9")[1])["results"][0]
     assert [row["shown"] for row in facts["point"]] == [True, True, False, False]
     for wrong, code in (
         (["probe", demo / "sound_8band.tif", "--at", "1,2,3"], 2),
