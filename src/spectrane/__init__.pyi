@@ -47,11 +47,13 @@ from .model.look import Look as Look
 from .model.view import View as View
 from .opening import amend as amend
 from .opening import from_array as from_array
+from .opening import member_rows as member_rows
 from .opening import members as members
 from .opening import open as open
 from .opening import open_raster as open_raster
 from .opening import open_volume as open_volume
 from .opening import survey as survey
+from .opening import survey_rows as survey_rows
 from .opening import volume_from_array as volume_from_array
 from .raster import Raster as Raster
 from .spatial.aligning import Alignment as Alignment

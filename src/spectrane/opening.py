@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Mapping, Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from numpy.typing import ArrayLike
 
@@ -115,8 +115,21 @@ def members(path: FilePath) -> pandas.DataFrame:
     import pandas
 
     columns = ["member", "name", "rows", "columns", "bands", "type"]
-    found = [(m.number, m.name, m.rows, m.columns, m.bands, m.dtype) for m in members_of(path)]
-    return pandas.DataFrame(found, columns=columns)
+    return pandas.DataFrame(member_rows(path), columns=columns)
+
+
+def member_rows(path: FilePath) -> list[dict[str, Any]]:
+    """Return the rows of ``members`` as plain mappings, which needs no pandas.
+
+    >>> import numpy as np, spectrane as sp, tempfile, os
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     path = os.path.join(folder, "a.npz")
+    ...     np.savez(path, depth=np.ones((2, 3)))
+    ...     sp.member_rows(path)[0]["name"]
+    'depth'
+    """
+    return [{"member": m.number, "name": m.name, "rows": m.rows, "columns": m.columns,
+             "bands": m.bands, "type": m.dtype} for m in members_of(path)]  # fmt: skip
 
 
 def survey(folder: FilePath, *, progress: Progress | None = None) -> pandas.DataFrame:
@@ -132,15 +145,28 @@ def survey(folder: FilePath, *, progress: Progress | None = None) -> pandas.Data
     ...     sp.survey(folder)["format"].tolist()
     ['TIFF']
     """
-    from dataclasses import asdict
-
     import pandas
 
     from spectrane.surveying import Found
+
+    columns = list(Found.__dataclass_fields__)
+    return pandas.DataFrame(survey_rows(folder, progress=progress), columns=columns)
+
+
+def survey_rows(folder: FilePath, *, progress: Progress | None = None) -> list[dict[str, Any]]:
+    """Return the rows of ``survey`` as plain mappings, which needs no pandas.
+
+    >>> import numpy as np, spectrane as sp, tempfile, os
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     sp.from_array(np.ones((2, 3), np.uint8)).save(os.path.join(folder, "a.tif"))
+    ...     sp.survey_rows(folder)[0]["format"]
+    'TIFF'
+    """
+    from dataclasses import asdict
+
     from spectrane.surveying import survey as look_below
 
-    found = [asdict(one) for one in look_below(folder, progress or no_progress)]
-    return pandas.DataFrame(found, columns=list(Found.__dataclass_fields__))
+    return [asdict(one) for one in look_below(folder, progress or no_progress)]
 
 
 def amend(

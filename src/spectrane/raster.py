@@ -122,7 +122,9 @@ class Raster(DatasetFace):
     def _masked_array(self) -> np.ma.MaskedArray[Any, Any]:
         return self.pixels()
 
-    def describe(self, *, statistics: bool = False) -> Description:
+    def describe(
+        self, *, statistics: bool = False, progress: Progress | None = None
+    ) -> Description:
         """Return a description that prints well; with ``statistics`` every pixel is read.
 
         >>> import numpy as np, spectrane as sp
@@ -131,7 +133,7 @@ class Raster(DatasetFace):
         """
         from spectrane.analysis import description as _description
 
-        found = self._statistics(None, None) if statistics else ()
+        found = self._statistics(None, None, progress) if statistics else ()
         return _description.describe(self._source, found)
 
     def select(self, bands: Bands) -> Raster:

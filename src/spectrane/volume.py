@@ -103,7 +103,9 @@ class Volume(DatasetFace):
 
         return kept_range(self._source)
 
-    def describe(self, *, statistics: bool = False) -> Description:
+    def describe(
+        self, *, statistics: bool = False, progress: Progress | None = None
+    ) -> Description:
         """Return a description that prints well; with ``statistics`` every voxel is read.
 
         >>> import numpy as np, spectrane as sp
@@ -113,7 +115,8 @@ class Volume(DatasetFace):
         """
         from spectrane.analysis.volume_description import describe_volume
 
-        return describe_volume(self._source, self._statistics(None) if statistics else ())
+        found = self._statistics(None, progress) if statistics else ()
+        return describe_volume(self._source, found)
 
     def slice(
         self, plane: PlaneName, *, at: float | None = None, index: int | None = None,
@@ -309,9 +312,9 @@ class Volume(DatasetFace):
         found = pandas.DataFrame(measured)
         return found.rename(columns={"band": "frame"}).set_index("frame")
 
-    def _statistics(self, frames: Frames) -> list[BandStatistics]:
+    def _statistics(self, frames: Frames, progress: Progress | None = None) -> list[BandStatistics]:
         indices = find_bands(self._source.bands, frames)
-        return band_statistics(self._source, indices, None, no_progress)
+        return band_statistics(self._source, indices, None, progress or no_progress)
 
     def histogram(
         self, frames: Frames = None, *, bins: int | Literal["auto"] = "auto"

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from contextlib import closing
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from typing import Any
 
 from spectrane.cli.answering import Answer, answering, for_each, plain
@@ -49,34 +48,30 @@ def _gap(file: str, options: DescribeOptions) -> list[str]:
 
 def _members(file: str, options: DescribeOptions, answer: Answer) -> None:
     from spectrane.analysis.description import printable, table
-    from spectrane.formats.registry import members_of
+    from spectrane.opening import member_rows
 
-    found = members_of(file)
-    rows = [["Member", "Name", "Columns", "Rows", "Bands", "Type"]]
-    rows += [[str(m.number), m.name, str(m.columns), str(m.rows), str(m.bands), m.dtype]
-             for m in found]  # fmt: skip
+    found = member_rows(file)
+    names = ("member", "name", "columns", "rows", "bands", "type")
+    rows = [[name.capitalize() for name in names]]
+    rows += [[str(member[name]) for name in names] for member in found]
     for member in found:
-        answer.add({"input": file, **asdict(member)})
+        answer.add({"input": file, **member})
     answer.say(*_gap(file, options), printable("\n".join(table(rows))))
 
 
 def _described(file: str, options: DescribeOptions, answer: Answer) -> None:
-    from spectrane.analysis import statistics as measuring
-    from spectrane.analysis.description import describe, without_identity
-    from spectrane.analysis.volume_description import describe_volume
-    from spectrane.formats.registry import open_source
+    from spectrane.analysis.description import without_identity
+    from spectrane.opening import open as open_any
 
     opening = options.opening(options.files.index(file), len(options.files))
-    with closing(open_source(file, **opening)) as source:
-        found: list[measuring.BandStatistics] = []
-        if options.statistics:
-            with progress_bar("reading", options.quiet) as progress:
-                bands = range(len(source.bands))
-                found = measuring.band_statistics(source, bands, None, progress)
-        said = (describe_volume if len(source.shape) == 3 else describe)(source, found)
-    hidden = () if options.identity else source.identity
-    metadata = without_identity(source.metadata, hidden)
-    identity = {name: metadata[name] for name in source.identity if name in metadata}
+    with (
+        open_any(file, **opening) as opened,
+        progress_bar("reading", options.quiet or not options.statistics) as progress,
+    ):
+        said = opened.describe(statistics=options.statistics, progress=progress)
+    hidden = () if options.identity else opened.identity
+    metadata = without_identity(opened.metadata, hidden)
+    identity = {name: metadata[name] for name in opened.identity if name in metadata}
     facts = said.to_dict() | {"input": file}
     facts |= {"identity_values": plain(identity)} if options.identity else {}
     facts |= {"metadata": metadata} if options.metadata else {}

@@ -191,9 +191,9 @@ def _regridded(part: Any, options: ExportOptions) -> Any:
 
 def _preview(raster: Any, target: str, picture: str, overwrite: bool) -> None:
     """Draw what was read and what was written, each as its stored order shows it."""
-    from spectrane.display.render import render
     from spectrane.display.side_by_side import side_by_side
     from spectrane.formats.png.encoding import encode_png
+    from spectrane.looking import render
     from spectrane.opening import open_raster
 
     with open_raster(target) as after:
@@ -203,7 +203,7 @@ def _preview(raster: Any, target: str, picture: str, overwrite: bool) -> None:
             look = Look(channels=tuple(range(1, len(shown) + 1)), limits="percentile:2,98")
             with warnings.catch_warnings():
                 warnings.simplefilter("ignore")  # the stored order is what is to be seen
-                pictures.append(render(one._source, look, size=(640, 600)))
+                pictures.append(render(one, look, size=(640, 600)))
             captions.append(f"{name}: {', '.join(b.name for b in shown)} as stored ({one.dtype})")
     with written_whole(picture, overwrite=overwrite) as file:
         text = {"Description": "Preview of an export, not data."}

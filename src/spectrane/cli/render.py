@@ -63,7 +63,7 @@ def _draw(
     file: str, target: str, fields: dict[str, Any], view: Any, options: RenderOptions,
     answer: Answer,
 ) -> None:  # fmt: skip
-    from spectrane.display.render import render
+    from spectrane.looking import render
     from spectrane.opening import open_raster
 
     number = options.files.index(file)
@@ -73,7 +73,7 @@ def _draw(
     with progress_bar(file, options.quiet), open_raster(file, **opening) as raster:
         shown = options.computed(raster)
         look = options.look_for(shown, fields)
-        picture = render(shown._source, look, view=view)
+        picture = render(shown, look, view=view)
         picture.save(target, bits=int(options.bit_depth), overwrite=options.overwrite)
         kept = options.save_look if number == 0 else None
         if kept:

@@ -235,12 +235,12 @@ class Member(Result):
     """A raster inside a file."""
 
     input: str
-    number: int
+    member: int
     name: str
     rows: int
     columns: int
     bands: int
-    dtype: str
+    type: str
 
 
 class Finding(Result):

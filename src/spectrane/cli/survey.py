@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from typing import Any
 
 from spectrane.cli.answering import answering
@@ -26,14 +26,14 @@ class SurveyOptions(Options):
 def command(options: SurveyOptions) -> None:
     """List every raster and volume below a folder, found by its content whatever its name."""
     from spectrane.analysis.description import printable, table
-    from spectrane.surveying import survey
+    from spectrane.opening import survey_rows
 
     folder = options.folder
     with answering(options) as answer:
         with progress_bar("looking", options.quiet) as progress:
-            found = survey(folder, progress)
+            found = survey_rows(folder, progress=progress)
         for one in found:
-            answer.add(asdict(one))
+            answer.add(one)
         rows = [["File", "Format", "Size", "Bands", "Type", "Coordinates"]]
         rows += [_row(folder, one) for one in found]
         answer.say(printable("\n".join(table(rows))))
@@ -42,20 +42,20 @@ def command(options: SurveyOptions) -> None:
                    *(printable(f"  {text}") for text in unusual), "", _count(found))  # fmt: skip
 
 
-def _count(found: list[Any]) -> str:
-    broken = sum(bool(one.problem) for one in found)
-    volumes = sum(one.planes is not None for one in found)
+def _count(found: list[dict[str, Any]]) -> str:
+    broken = sum(bool(one["problem"]) for one in found)
+    volumes = sum(one["planes"] is not None for one in found)
     count = counted(len(found) - volumes, "raster")
     count += f", {counted(volumes, 'volume')}" if volumes else ""
     return count + (f", {broken} of them broken" if broken else "")
 
 
-def _grouped(folder: str, found: list[Any]) -> list[str]:
+def _grouped(folder: str, found: list[dict[str, Any]]) -> list[str]:
     """Return what is unusual, once for all the files that share it, those with most files last."""
     sharing: dict[str, list[str]] = {}
     for one in found:
-        for text in (one.problem,) if one.problem else one.unusual:
-            sharing.setdefault(text, []).append(_short(folder, one.path))
+        for text in (one["problem"],) if one["problem"] else one["unusual"]:
+            sharing.setdefault(text, []).append(_short(folder, one["path"]))
     told = []
     for text, files in sorted(sharing.items(), key=lambda item: len(item[1])):
         more = f" and {len(files) - _NAMED} more" if len(files) > _NAMED else ""
@@ -69,12 +69,12 @@ def _short(folder: str, path: str) -> str:
     return os.path.relpath(path, folder)
 
 
-def _row(folder: str, one: Any) -> list[str]:
-    if one.problem:
-        return [_short(folder, one.path), one.format or "?", "broken", "", "", ""]
-    members = f" ({one.members} members)" if one.members > 1 else ""
-    size = f"{one.columns} x {one.rows}"
-    size += members if one.planes is None else f" x {one.planes}{members}"
-    place = one.crs or ("none" if one.planes is None else "patient")
+def _row(folder: str, one: dict[str, Any]) -> list[str]:
+    if one["problem"]:
+        return [_short(folder, one["path"]), one["format"] or "?", "broken", "", "", ""]
+    members = " ({members} members)".format(**one) if one["members"] > 1 else ""
+    size = "{columns} x {rows}".format(**one)
+    size += members if one["planes"] is None else " x {planes}".format(**one) + members
+    place = one["crs"] or ("none" if one["planes"] is None else "patient")
     place = place if len(place) < 30 else place[:27] + "..."
-    return [_short(folder, one.path), one.format, size, str(one.bands), one.type, place]
+    return [_short(folder, one["path"]), one["format"], size, str(one["bands"]), one["type"], place]
