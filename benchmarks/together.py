@@ -127,13 +127,13 @@ def measure(folder: str, count: str) -> None:
     from spectrane.formats.tiff import source as tiff
 
     decodes: Counter[object] = Counter()
-    plain = tiff.Plane._place
+    plain = tiff.TiffPlane._place
 
     def counted(self, decoder, job, *rest):  # type: ignore[no-untyped-def]
         decodes[self.key, job.key] += 1
         plain(self, decoder, job, *rest)
 
-    tiff.Plane._place = counted  # type: ignore[method-assign]
+    tiff.TiffPlane._place = counted  # type: ignore[method-assign]
     paths = [tile_path(Path(folder), *place) for place in tile_places(int(count))]
     choice.force("loop")
     start = time.perf_counter()

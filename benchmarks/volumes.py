@@ -14,7 +14,7 @@ import numpy as np
 
 import spectrane as sp
 from benchmarks.contest import ROUNDS, Row, contest
-from spectrane.demo.series import file_of
+from spectrane.demo.series import dicom_file
 from spectrane.kernels import choice
 
 SHAPE = (512, 512, 600)
@@ -116,7 +116,7 @@ def _series(folder: Path) -> Iterator[Row]:
         rng = np.random.default_rng(1)
         pixels = rng.integers(0, 4000, (512, 512)).astype("<i2").tobytes()
         for k in range(FILES):
-            (folder / f"{k * 7919 % 9973:05d}").write_bytes(file_of({
+            (folder / f"{k * 7919 % 9973:05d}").write_bytes(dicom_file({
                 "SOPClassUID": "1.2.840.10008.5.1.4.1.1.2", "SOPInstanceUID": f"2.25.7.{k + 1}",
                 "Modality": "CT", "SeriesInstanceUID": "2.25.7", "SamplesPerPixel": 1,
                 "PhotometricInterpretation": "MONOCHROME2", "Rows": 512, "Columns": 512,

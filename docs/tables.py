@@ -14,13 +14,13 @@ from spectrane.cli.options import Grouped
 from spectrane.cli.results import RESULTS, json_schema
 from spectrane.model.curves import Curve
 from spectrane.model.limits import Limits
-from spectrane.model.rules import table
+from spectrane.model.rules import rules_table
 
 HERE = Path(__file__).parent
 SCHEMA = "answers.schema.json"
 TABLES = {
     "command-line.md": {"words": lambda: words(), "results": lambda: results()},
-    "looks.md": {"limits": lambda: table(Limits), "curves": lambda: table(Curve)},
+    "looks.md": {"limits": lambda: rules_table(Limits), "curves": lambda: rules_table(Curve)},
 }
 
 

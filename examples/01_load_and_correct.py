@@ -42,7 +42,7 @@ def main(demo: Path, out: Path) -> None:
     note = pan.with_suffix(".txt").read_text().split()
     rows, columns = (int(note[note.index(word) + 1]) for word in ("rows", "columns"))
     best = raw.guesses(raw.file_of(pan), rows=rows, columns=columns, type="uint8")[0][1]
-    print("the note says", rows, "x", columns, "and the picture:", raw.spoken(best))
+    print("the note says", rows, "x", columns, "and the picture:", raw.format_layout(best))
     write_sidecar(str(pan), {"raw": best.model_dump()}, None)
     sp.render(sp.open(pan)).save(out / "pan.png", overwrite=True)
 

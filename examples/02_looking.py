@@ -10,7 +10,6 @@ from pathlib import Path
 
 import spectrane as sp
 from spectrane import figures
-from spectrane.figures.paper import save
 
 
 def main(demo: Path, out: Path) -> None:
@@ -21,21 +20,22 @@ def main(demo: Path, out: Path) -> None:
     # 1. A look is small, kept in a file, and fits as many scenes as you like.
     natural = sp.Look(channels="natural", limits="percentile:2,98", curve="gamma:1.3")
     natural.save(out / "natural.look.toml", overwrite=True)
-    save(figures.histogram(sound, natural), out / "histogram.png", overwrite=True)
+    figures.save_figure(figures.histogram(sound, natural), out / "histogram.png", overwrite=True)
 
     # 2. The same place in several looks, and in another file on another grid.
     infrared = sp.Look(channels="infrared", limits="percentile:2,98")
     thermal = sp.open(demo / "sound_thermal.tif").convert("celsius")
     area = sp.View(bounds=(488000, 7353000, 497000, 7360000))
     layers = [(sound, natural), (sound, infrared), (thermal, sp.Look(colormap="auto"))]
-    save(figures.compare(layers, view=area, histograms=True), out / "compare.png", overwrite=True)
+    figure = figures.compare(layers, view=area, histograms=True)
+    figures.save_figure(figure, out / "compare.png", overwrite=True)
 
     # 3. An index by name, with the colour map that fits it, and its legend.
     index = sound.compute({"ndvi": "ndvi"})
     look = index.propose_look()
     picture = sp.render(index, look, size=(800, 1280))
     picture.save(out / "ndvi.png", overwrite=True)
-    save(figures.colorbar(picture), out / "ndvi_legend.png", overwrite=True)
+    figures.save_figure(figures.colorbar(picture), out / "ndvi_legend.png", overwrite=True)
 
     # 4. Four decades of brightness: nothing to see without a log curve.
     comet = sp.open(demo / "comet.fits")
@@ -45,7 +45,7 @@ def main(demo: Path, out: Path) -> None:
     # 5. What stands under a point, through every layer; and spectra of places.
     print(sp.probe([(sound, natural), thermal], x=490000, y=7357000).to_string(index=False))
     profile = sp.profile(sound, demo / "stations.csv")
-    save(figures.profile(profile), out / "profile.png", overwrite=True)
+    figures.save_figure(figures.profile(profile), out / "profile.png", overwrite=True)
     known = sp.Spectra([band.wavelength or 0.0 for band in sound.bands])
     for name, zone in profile.groupby("zone"):
         known.add(str(name), zone["mean"].tolist())

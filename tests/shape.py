@@ -69,6 +69,28 @@ def circles() -> list[str]:
     return []
 
 
+SHARED = {
+    "command": "each command's module has one",
+    "profile": "numbers by band, and sp.figures.profile, their chart",
+}
+"""Names that stand more than once at the top of a module, and why."""
+WORDS = "vocabulary.py"
+"""Where names are those of options."""
+
+
+def repeated() -> list[str]:
+    """Return the public names that are given twice in the package."""
+    places: dict[str, list[str]] = {}
+    for path in sorted((ROOT / "src").rglob("*.py")):
+        if path.name == WORDS:
+            continue
+        for node in ast.parse(path.read_text()).body:
+            if isinstance(node, ast.FunctionDef | ast.ClassDef) and not node.name.startswith("_"):
+                places.setdefault(node.name, []).append(str(path.relative_to(ROOT)))
+    return [f"{name} is defined in {', '.join(where)}" for name, where in places.items()
+            if len(where) > 1 and name not in SHARED]  # fmt: skip
+
+
 def main() -> int:
     files = python_files()
     lengths = {path: path.read_text().splitlines() for path in files}
@@ -90,7 +112,7 @@ def main() -> int:
                  if len(text) > LONGEST_FILE]  # fmt: skip
     if not LEAST_TESTS <= tests / total <= MOST_TESTS:
         problems.append(f"tests are {tests / total:.1%} of all Python lines; wanted 25 to 33")
-    problems += circles()
+    problems += circles() + repeated()
     if median > MEDIAN or ninth > NINTH:
         problems.append(f"functions too long: wanted median {MEDIAN}, nine in ten {NINTH}")
     for problem in problems:

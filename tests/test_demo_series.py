@@ -11,7 +11,7 @@ import pytest
 import spectrane as sp
 from spectrane.display.bars import Shown, bars_panel
 from spectrane.model.labels import label_classes
-from spectrane.surveying import survey
+from spectrane.surveying import surveyed_files
 
 
 @pytest.fixture
@@ -73,7 +73,7 @@ def test_bars_speak_of_units_and_grow_upward(both):
 
 
 def test_a_survey_tells_the_series_once(demo, run):
-    found = [one for one in survey(demo) if "fetlock_ct" in one.path]
+    found = [one for one in surveyed_files(demo) if "fetlock_ct" in one.path]
     assert [(one.format, one.planes, one.problem) for one in found] == [
         ("DICOM", sp.open(demo / "fetlock.nii.gz").shape[3] // 2, "")]  # fmt: skip
     assert "1 duplicate left out" in str(found[0].unusual)

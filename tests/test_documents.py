@@ -14,7 +14,7 @@ import pytest
 from spectrane.formats import table as formats
 from spectrane.model.curves import Curve
 from spectrane.model.limits import Limits
-from spectrane.model.rules import table
+from spectrane.model.rules import rules_table
 from spectrane.testing import ReaderTests, WriterTests
 
 DOCS = Path(__file__).parent.parent / "docs"
@@ -48,7 +48,7 @@ def strata(monkeypatch):
 
 
 def test_the_code_that_shows_how_to_extend_runs(strata):
-    assert "| `steps[:n]` | n 2 to 256 (else 4) | u in n even steps |" in table(Curve)
+    assert "| `steps[:n]` | n 2 to 256 (else 4) | u in n even steps |" in rules_table(Curve)
     with pytest.raises(TypeError, match="known already"):
         type("Other", (Curve,), {}, name="gamma")
     assert sum(block.count("\n") for block in blocks_of("A format")) < 60

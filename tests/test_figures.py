@@ -11,7 +11,7 @@ from spectrane import figures
 from spectrane.display.legends import round_ticks
 from spectrane.display.linked import linked
 from spectrane.display.shown_values import shown_values
-from spectrane.figures.paper import save
+from spectrane.figures.paper import save_figure
 from spectrane.model.errors import FormatError, GridMismatch, LookError
 from spectrane.model.source import source_of
 
@@ -51,15 +51,15 @@ def test_the_histogram_says_limits_shares_and_invalid(scene, tmp_path):
     for part in ("red = red", "fixed:80,120, sqrt", "80", "120", "630 invalid", "% below"):
         assert part in said
     assert len(figure.axes) == 9  # before, its curve, after; three channels
-    save(figure, tmp_path / "h.png")
+    save_figure(figure, tmp_path / "h.png")
     with Image.open(tmp_path / "h.png") as picture:
         assert picture.size == (1280, 800)
     for ending in ("pdf", "svg"):
-        save(figure, tmp_path / f"h.{ending}")
+        save_figure(figure, tmp_path / f"h.{ending}")
     with pytest.raises(FormatError, match="figures are written as"):
-        save(figure, tmp_path / "h.gif")
+        save_figure(figure, tmp_path / "h.gif")
     with pytest.raises(sp.ExistingFile):
-        save(figure, tmp_path / "h.png")
+        save_figure(figure, tmp_path / "h.png")
 
 
 def test_a_wide_range_gets_a_logarithmic_axis():

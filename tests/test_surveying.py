@@ -7,7 +7,7 @@ import pytest
 
 import spectrane as sp
 from spectrane.model.errors import FormatError
-from spectrane.surveying import survey
+from spectrane.surveying import surveyed_files
 
 
 @pytest.fixture
@@ -30,7 +30,7 @@ def folder(tmp_path, rng, utm):
 
 
 def test_every_raster_is_found_by_its_content(folder):
-    found = {one.path.removeprefix(str(folder) + "/"): one for one in survey(folder)}
+    found = {one.path.removeprefix(str(folder) + "/"): one for one in surveyed_files(folder)}
     assert sorted(found) == ["b.png", "bad.npy", "c.npz", "cut.tif", "d.zarr", "deep/er/no ending",
                              "raw.bin"]  # fmt: skip
     tiff = found["deep/er/no ending"]
@@ -43,7 +43,7 @@ def test_every_raster_is_found_by_its_content(folder):
 
 
 def test_broken_ones_are_listed_with_the_reason(folder):
-    problems = {one.path[len(str(folder)) + 1 :]: one.problem for one in survey(folder)}
+    problems = {one.path[len(str(folder)) + 1 :]: one.problem for one in surveyed_files(folder)}
     assert "past the end of the file" in problems["cut.tif"]
     assert problems["bad.npy"]
     assert sum(bool(text) for text in problems.values()) == 2
@@ -53,7 +53,7 @@ def test_what_is_unusual_is_told(tmp_path, rng, utm):
     bands = [sp.Band("blue", role="blue"), sp.Band("green", role="green"),
              sp.Band("red", role="red")]  # fmt: skip
     sp.from_array(rng.integers(0, 9, (3, 70, 90)), grid=utm, bands=bands).save(tmp_path / "a.tif")
-    assert "not stored in display order" in survey(tmp_path)[0].unusual[0]
+    assert "not stored in display order" in surveyed_files(tmp_path)[0].unusual[0]
 
 
 def test_the_table_and_its_progress(folder):
@@ -67,7 +67,7 @@ def test_the_table_and_its_progress(folder):
 
 def test_what_is_no_folder_is_told(tmp_path):
     with pytest.raises(FormatError, match="is not a folder"):
-        survey(tmp_path / "none")
+        surveyed_files(tmp_path / "none")
 
 
 def test_hundreds_of_files_are_each_found(tmp_path, rng):
@@ -75,4 +75,4 @@ def test_hundreds_of_files_are_each_found(tmp_path, rng):
     data = (tmp_path / "a.tif").read_bytes()
     for number in range(300):
         (tmp_path / f"{number}.tif").write_bytes(data)
-    assert len(survey(tmp_path)) == 301
+    assert len(surveyed_files(tmp_path)) == 301

@@ -10,7 +10,7 @@ import pytest
 
 import spectrane as sp
 from spectrane.model.patient import directions, oblique
-from spectrane.surveying import survey
+from spectrane.surveying import surveyed_files
 
 AFFINE = np.array([[-2.0, 0, 0, 30], [0, 0, 1.5, -20], [0, 3, 0, -10], [0, 0, 0, 1]])
 
@@ -130,7 +130,7 @@ def test_files_are_described_and_surveyed(volume, run, tmp_path):
     status, out, _ = run("describe", path)
     assert "limits window:bone" in out
     assert (status, "9 x 8 x 7 (i x j x k), int16" in out, "Placed by" in out) == (0, True, True)
-    found = {one.path.rsplit("/")[-1]: one for one in survey(tmp_path)}
+    found = {one.path.rsplit("/")[-1]: one for one in surveyed_files(tmp_path)}
     one = found["joint.nii.gz"]
     assert (one.columns, one.rows, one.planes, one.format) == (9, 8, 7, "NIfTI-1")
     assert found["a.png"].planes is None

@@ -50,12 +50,12 @@ def render(
     from spectrane.display import render as _render
 
     if isinstance(raster, list | tuple):
-        from spectrane.display.layers import overlay
+        from spectrane.display.layers import draw_layers
 
         if look is not None:
             raise LookError("render: layers have looks of their own: Layer(raster, look)")
-        return overlay(list(raster), view=view, size=as_tuple(size))
-    return _render.render(flat_source_of(raster), look, view=view, size=as_tuple(size))
+        return draw_layers(list(raster), view=view, size=as_tuple(size))
+    return _render.draw_raster(flat_source_of(raster), look, view=view, size=as_tuple(size))
 
 
 def probe(

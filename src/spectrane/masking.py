@@ -28,11 +28,11 @@ class Mask(Raster):
 
     def __and__(self, other: Raster | NDArray[Any]) -> Mask:
         """Return where both are; another grid is looked up at the nearest pixel."""
-        return Mask(_masks.Joined(self._source, self._other(other), "and"))
+        return Mask(_masks.JoinedMasks(self._source, self._other(other), "and"))
 
     def __or__(self, other: Raster | NDArray[Any]) -> Mask:
         """Return where either is."""
-        return Mask(_masks.Joined(self._source, self._other(other), "or"))
+        return Mask(_masks.JoinedMasks(self._source, self._other(other), "or"))
 
     def _other(self, other: Raster | NDArray[Any]) -> Source:
         """Return the source of a mask, or of an array of this one's rows and columns."""

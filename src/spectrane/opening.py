@@ -147,9 +147,9 @@ def survey(folder: FilePath, *, progress: Progress | None = None) -> pandas.Data
     """
     import pandas
 
-    from spectrane.surveying import Found
+    from spectrane.surveying import SurveyedFile
 
-    columns = list(Found.__dataclass_fields__)
+    columns = list(SurveyedFile.__dataclass_fields__)
     return pandas.DataFrame(survey_rows(folder, progress=progress), columns=columns)
 
 
@@ -164,7 +164,7 @@ def survey_rows(folder: FilePath, *, progress: Progress | None = None) -> list[d
     """
     from dataclasses import asdict
 
-    from spectrane.surveying import survey as look_below
+    from spectrane.surveying import surveyed_files as look_below
 
     return [asdict(one) for one in look_below(folder, progress or no_progress)]
 
@@ -205,7 +205,7 @@ def amend(
             "notes": notes, "spacing": spacing}  # fmt: skip
     corrections: dict[str, object] = {k: v for k, v in said.items() if v is not None}
     if not undo:
-        amending.amend(path, nodata=nodata, inside=inside, **corrections)  # type: ignore[arg-type]
+        amending.keep_corrections(path, nodata=nodata, inside=inside, **corrections)  # type: ignore[arg-type]
         return
     corrections |= {} if nodata is ... else {"nodata": nodata}
     if corrections:
@@ -213,7 +213,7 @@ def amend(
             "amend: undo takes the last correction back, and goes alone; leave out "
             f"{', '.join(corrections)}, or amend again afterwards"
         )
-    amending.undo(path)
+    amending.undo_correction(path)
 
 
 def from_array(

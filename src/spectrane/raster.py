@@ -409,9 +409,9 @@ class Raster(DatasetFace):
         ...     sp.open(path).shape
         (1, 2, 3)
         """
-        from spectrane.display.export import save
+        from spectrane.display.export import write_data
 
-        save(
+        write_data(
             self._source, path, dtype=dtype, rescale=rescale, look=look, overwrite=overwrite,
             progress=progress or no_progress, **options,
         )  # fmt: skip

@@ -20,7 +20,7 @@ _FOLDERS = (".zarr",)
 
 
 @dataclass(frozen=True)
-class Found:
+class SurveyedFile:
     """One raster or volume, or a file that should be one: what it is, what is unusual, or why not.
 
     A volume's ``columns``, ``rows`` and ``planes`` run along i, j and k; a raster has no planes.
@@ -41,7 +41,9 @@ class Found:
     problem: str
 
 
-def survey(folder: str | os.PathLike[str], progress: Progress = no_progress) -> list[Found]:
+def surveyed_files(
+    folder: str | os.PathLike[str], progress: Progress = no_progress
+) -> list[SurveyedFile]:
     """Return every raster below a folder; only headers are read.
 
     Files of no raster format are passed over; broken ones are listed with the reason.
@@ -81,7 +83,7 @@ def _is_store(path: str) -> bool:
                                                                      ".zarray"))  # fmt: skip
 
 
-def _looked_at(path: str) -> Found | None:
+def _looked_at(path: str) -> SurveyedFile | None:
     kind: str | None = None
     size = 0
     try:
@@ -96,11 +98,11 @@ def _looked_at(path: str) -> Found | None:
         return _facts(path, kind, reader, file)
     except SpectraneError as error:
         nothing = (None,) * 8
-        return Found(path, kind, *nothing, bytes=_bytes(path, size), unusual=(),
+        return SurveyedFile(path, kind, *nothing, bytes=_bytes(path, size), unusual=(),
                      problem=_reason(path, error))  # fmt: skip
 
 
-def _facts(path: str, kind: str | None, reader: Any, file: Any) -> Found:
+def _facts(path: str, kind: str | None, reader: Any, file: Any) -> SurveyedFile:
     with warnings.catch_warnings(record=True) as told:
         warnings.simplefilter("always")
         source = open_source(path) if reader is None else open_with(reader, file)
@@ -109,7 +111,7 @@ def _facts(path: str, kind: str | None, reader: Any, file: Any) -> Found:
     grid = source.grid
     columns, rows, planes = grid.shape if len(grid.shape) == 3 else (grid.columns, grid.rows, None)
     size = grid.pixel_size[0] if grid.placed else None
-    found = Found(
+    found = SurveyedFile(
         path, source.format, rows, columns, planes, len(source.bands), source.dtype.name,
         source.members, grid.crs_text, size, _bytes(path, file.size), tuple(unusual), "",
     )  # fmt: skip

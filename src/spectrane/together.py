@@ -58,7 +58,7 @@ def place(
     >>> placed.grid.pixel_size
     (2.0, 2.0)
     """
-    from spectrane.spatial.placing import place as give_place
+    from spectrane.spatial.placing import give_place as give_place
 
     made, _ = give_place(
         raster._source, corners=corners, bounds=bounds, points=points, crs=crs,
@@ -80,7 +80,7 @@ def placement(
     >>> sp.placement(sp.from_array(np.zeros((10, 20))), bounds=(0, 0, 40, 20)).rms
     0.0
     """
-    from spectrane.spatial.placing import place as give_place
+    from spectrane.spatial.placing import give_place as give_place
 
     return give_place(
         raster._source, corners=corners, bounds=bounds, points=points, crs=crs,
@@ -122,7 +122,7 @@ def align(
     >>> round(sp.align(second, first).rows, 1)
     2.0
     """
-    from spectrane.spatial.aligning import align as find
+    from spectrane.spatial.aligning import find_alignment as find
 
     return find(raster._source, to._source, kind=kind, band=None if band is None else band - 1)
 
@@ -138,7 +138,7 @@ def apply_alignment(raster: Raster, to: Raster, alignment: Alignment) -> Raster:
     >>> round(mended.grid.bounds[3], 1)
     62.0
     """
-    from spectrane.spatial.aligning import moved as take_out
+    from spectrane.spatial.aligning import realigned as take_out
 
     return Raster(take_out(raster._source, to._source, alignment))
 
@@ -171,11 +171,11 @@ def mosaic(
     """
     from spectrane.spatial.aligning import aligned
     from spectrane.spatial.masks import trimmed
-    from spectrane.spatial.mosaics.composing import Rule
+    from spectrane.spatial.mosaics.composing import CompositionRule
     from spectrane.spatial.mosaics.inputs import ordered
     from spectrane.spatial.mosaics.joining import Mosaic
 
-    joined = Rule(rule, width, balance, reference - 1)
+    joined = CompositionRule(rule, width, balance, reference - 1)
     sources = [flat_source_of(raster) for raster in rasters]
     if nodata is not None or nodata_when is not None:
         sources = [
@@ -213,7 +213,7 @@ def overlaps(raster: Raster) -> pandas.DataFrame:
     source = raster._source
     if not isinstance(source, Mosaic):
         raise GridMismatch("overlaps: expected what mosaic returns")
-    kept = source.composition.settled.balance
+    kept = source.composition.resolved.balance
     found = kept.overlaps if kept is not None else overlaps_of(source.laid, len(source.bands))
     corrections = None if kept is None else kept.corrections
     return pandas.DataFrame(overlap_rows(source.laid, source, found, corrections))
@@ -229,9 +229,9 @@ def join_bands(rasters: Iterable[Raster]) -> Raster:
     >>> sp.join_bands([one, one]).shape
     (2, 2, 2)
     """
-    from spectrane.spatial.joined import Joined
+    from spectrane.spatial.joined import JoinedBands
 
-    return Raster(Joined([flat_source_of(raster) for raster in rasters]))
+    return Raster(JoinedBands([flat_source_of(raster) for raster in rasters]))
 
 
 def overlay(

@@ -234,11 +234,11 @@ class Volume(DatasetFace):
         >>> int(volume.masked("band(1) > 5").voxels().count())
         2
         """
-        from spectrane.analysis.thresholds import Kept, Threshold
+        from spectrane.analysis.thresholds import Threshold, Thresholded
         from spectrane.spatial.masked_volume import MaskedVolume
 
         if isinstance(by, str | Threshold):
-            return Volume(Kept(self._source, by, inverted=outside))
+            return Volume(Thresholded(self._source, by, inverted=outside))
         if isinstance(by, np.ndarray):
             if by.shape != self._source.shape:
                 raise GridMismatch(

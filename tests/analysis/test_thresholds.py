@@ -7,8 +7,8 @@ import pytest
 from scipy import stats
 
 import spectrane as sp
-from spectrane.analysis.clusters import OfSize, clusters, labelled
-from spectrane.analysis.thresholds import Kept, Threshold
+from spectrane.analysis.clusters import OfSize, find_clusters, labelled
+from spectrane.analysis.thresholds import Threshold, Thresholded
 from spectrane.model.source import source_of
 
 AFFINE = np.diag([2.0, 2.0, 3.0, 1.0])
@@ -42,7 +42,7 @@ def test_levels_are_those_of_the_distributions(study, given, level):
         both = np.abs(t) >= level if test.side == "both" and test.statistic != "F" else t >= level
     kept = study.slice("axial", at=6.0)  # the volume itself is not changed by a test
     np.testing.assert_array_equal(
-        Kept(source_of(study), test).passed(((0, 10), (0, 11), (0, 12))), both
+        Thresholded(source_of(study), test).passed(((0, 10), (0, 11), (0, 12))), both
     )
     assert kept.shape[0] == 2
 
@@ -53,18 +53,18 @@ def test_false_discovery_rate_is_that_of_benjamini_and_hochberg(study):
     p = np.sort(2 * stats.t.sf(np.abs(values), 30))
     passing = p <= 0.05 * np.arange(1, len(p) + 1) / len(p)
     wanted = stats.t.isf(p[np.flatnonzero(passing)[-1]] / 2, 30)
-    kept = Kept(source_of(study), test)
+    kept = Thresholded(source_of(study), test)
     assert kept.level() == pytest.approx(wanted)
     assert kept.passed(((0, 10), (0, 11), (0, 12))).sum() == passing.sum()
     loud = Threshold(1, fdr=0.05, statistic="z")
     values = np.array([0.1, -70.0, 60.0, 0.2, 80.0])  # p below the least float64
     assert loud.passed(values, loud.level(values)).tolist() == [False, True, True, False, True]
     quiet = sp.volume_from_array(np.zeros((4, 4, 4), "f4"), affine=AFFINE)
-    assert Kept(source_of(quiet), Threshold(1, fdr=0.05, dof=30)).level() == np.inf
+    assert Thresholded(source_of(quiet), Threshold(1, fdr=0.05, dof=30)).level() == np.inf
 
 
 def test_expressions_test_the_same_and_invalid_hides(study):
-    by_text = Kept(source_of(study), "abs(t) >= 5")
+    by_text = Thresholded(source_of(study), "abs(t) >= 5")
     pixels = by_text.read([0], ((0, 10), (0, 11), (0, 12)))
     assert pixels.valid.sum() == 18 + 2
     assert not pixels.valid[0, 0, 0, 0]
@@ -72,14 +72,14 @@ def test_expressions_test_the_same_and_invalid_hides(study):
 
 
 def test_groups_are_told_by_size_peak_and_place(study):
-    kept = Kept(source_of(study), Threshold("t", at=5.0))
-    first, second = clusters(kept, 0)
+    kept = Thresholded(source_of(study), Threshold("t", at=5.0))
+    first, second = find_clusters(kept, 0)
     assert (first.voxels, first.volume, first.peak) == (18, 18 * 12.0, pytest.approx(90))
     assert (first.center_x, first.center_y, first.center_z) == pytest.approx((6, 6, 7.5))
     assert (second.voxels, second.peak) == (2, pytest.approx(-80))
     assert second.peak_y == 16
-    assert [one.voxels for one in clusters(kept, 0, least=3)] == [18]
-    assert [one.voxels for one in clusters(kept, 0, least=100, in_mm3=True)] == [18]
+    assert [one.voxels for one in find_clusters(kept, 0, least=3)] == [18]
+    assert [one.voxels for one in find_clusters(kept, 0, least=100, in_mm3=True)] == [18]
     large = OfSize(kept, least=3)
     assert large.read([1], ((0, 10), (0, 11), (0, 12))).valid.sum() == 18
     corner = np.zeros((3, 3, 3), bool)

@@ -14,7 +14,7 @@ from tests.conftest import DTYPES
 
 import spectrane as sp
 from spectrane.display.linked import linked
-from spectrane.display.render import render
+from spectrane.display.render import draw_raster
 from spectrane.display.shown_values import shown_values
 from spectrane.engine.answers import Answers, answers
 from spectrane.engine.memory import ArraySource
@@ -96,7 +96,7 @@ def looks(draw):
 def test_everything_that_shows_agrees_with_the_picture(source, look):
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", sp.DataWarning)
-        picture = render(source, look)
+        picture = draw_raster(source, look)
         plan = picture.plan
         pixels = plan.read(source)
         _check_probe(source, look, picture)
@@ -319,7 +319,7 @@ def test_all_hides_only_what_every_band_hides_by_its_mask_too():
     source = ArraySource(values, mask=mask)
     for when, shown in (("any", [0, 0, 255]), ("all", [255, 0, 255])):
         look = Look(channels=(1, 2, 3), limits=(0, 200), nodata_when=when)
-        assert render(source, look).rgba[0, :, 3].tolist() == shown
+        assert draw_raster(source, look).rgba[0, :, 3].tolist() == shown
 
 
 def test_a_look_is_a_value():

@@ -10,7 +10,7 @@ from PIL import Image
 from tests.conftest import DTYPES, natural, values_of
 
 from spectrane.display import limits
-from spectrane.display.render import render
+from spectrane.display.render import draw_raster
 from spectrane.engine.memory import ArraySource
 from spectrane.model.band import Band
 from spectrane.model.errors import (
@@ -109,7 +109,7 @@ def test_auto_limits(rng, dtype, auto, kind):
 def render_quietly(*args, **kwargs):
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", DataWarning)
-        return render(*args, **kwargs)
+        return draw_raster(*args, **kwargs)
 
 
 def test_type_limits_of_a_scaled_band_are_physical(rng):
@@ -121,13 +121,13 @@ def test_type_limits_of_a_scaled_band_are_physical(rng):
 def test_low_equals_high_tells_below_at_and_above():
     source = ArraySource(np.array([[[1, 2, 3]]], np.float32))
     with pytest.warns(DataWarning, match="are both 2"):
-        picture = render(source, Look(limits=(2, 2)))
+        picture = draw_raster(source, Look(limits=(2, 2)))
     assert picture.rgba[0, :, 0].tolist() == [0, 128, 255]
 
 
 def test_infinity_is_drawn_at_the_end_it_lies_beyond():
     source = ArraySource(np.array([[[-np.inf, 0, 10, np.inf, np.nan]]], np.float32))
-    picture = render(source, Look(limits="minmax"))
+    picture = draw_raster(source, Look(limits="minmax"))
     assert picture.rgba[0, :, 0].tolist() == [0, 0, 255, 255, 0]
     assert picture.rgba[0, :, 3].tolist() == [255, 255, 255, 255, 0]
     assert (picture.scales[0].low, picture.scales[0].high) == (0, 10)
@@ -138,12 +138,13 @@ def test_any_or_all(dtype, form):
     array = np.array([[[0, 0, 9]], [[0, 7, 9]], [[0, 9, 5]]], dtype)
     source = with_nodata(ArraySource(array), 0)
     some = Look(channels=(1, 2, 3), limits=(0, 10), nodata_color="#102030")
-    assert render(source, some).rgba[0, :2].tolist() == [[16, 32, 48, 255]] * 2
+    assert draw_raster(source, some).rgba[0, :2].tolist() == [[16, 32, 48, 255]] * 2
     every = Look(channels=(1, 2, 3), limits=(0, 10), nodata_when="all")
-    assert render(source, every).rgba[0].tolist() == [
+    assert draw_raster(source, every).rgba[0].tolist() == [
         [0, 0, 0, 0], [0, 179, 230, 255], [230, 230, 128, 255]]  # fmt: skip
-    assert render(with_nodata(source, 0, "all"), Look(channels=(1, 2, 3), limits=(0, 10))).rgba[
-        0, 1].tolist() == [0, 179, 230, 255]  # fmt: skip
+    assert draw_raster(
+        with_nodata(source, 0, "all"), Look(channels=(1, 2, 3), limits=(0, 10))
+    ).rgba[0, 1].tolist() == [0, 179, 230, 255]
 
 
 def test_a_mask_hides_and_alpha_multiplies():
@@ -151,12 +152,12 @@ def test_a_mask_hides_and_alpha_multiplies():
     alpha = np.array([[0, 51, 255, 255]], np.uint8)
     mask = np.array([[[True, True, True, False]]])
     look = Look(limits=(0, 200))
-    picture = render(ArraySource(array, mask=mask, alpha=alpha), look)
+    picture = draw_raster(ArraySource(array, mask=mask, alpha=alpha), look)
     assert picture.rgba[0, :, 3].tolist() == [0, 51, 255, 0]
     assert picture.rgba16[0, :, 3].tolist() == [0, 51 * 257, 65535, 0]
     premultiplied = ArraySource(np.array([[[20, 100]]], np.uint8), alpha=alpha[:, 1:3])
     premultiplied.alpha = "premultiplied"
-    assert render(premultiplied, look).rgba[0, :, 0].tolist() == [128, 128]
+    assert draw_raster(premultiplied, look).rgba[0, :, 0].tolist() == [128, 128]
 
 
 ROLES = [Band("B1", "blue"), Band("B2", "green"), Band("B3", "red"), Band("B4", "nir")]
@@ -183,7 +184,9 @@ def test_channels_never_reorder_the_data(rng, bands, dtype, channels, names):
 
 def test_missing_roles_are_named(rng):
     with pytest.raises(BandError, match="no band has the role swir22"):
-        render(ArraySource(natural(rng, (4, 9, 9), "u2"), bands=ROLES), Look(channels="shortwave"))
+        draw_raster(
+            ArraySource(natural(rng, (4, 9, 9), "u2"), bands=ROLES), Look(channels="shortwave")
+        )
 
 
 CLASSES = {1: ("#ff0000", "one"), 2: ("#00ff00", "two"), 5: ("#0000ff80", "five")}
@@ -194,19 +197,19 @@ def test_classes_are_drawn_in_their_colours(dtype):
     array = np.array([[[0, 1, 2, 5, 9]]], dtype)
     source = ArraySource(array, bands=[Band("kind", nodata=0)], look=Look(classes=CLASSES))
     with pytest.warns(DataWarning, match="1 pixels are of no class"):
-        picture = render(source)
+        picture = draw_raster(source)
     assert picture.rgba[0].tolist() == [
         [0, 0, 0, 0], [255, 0, 0, 255], [0, 255, 0, 255], [0, 0, 255, 128],
         [0, 0, 0, 0]]  # fmt: skip
     assert picture.rgba16[0, 1].tolist() == [65535, 0, 0, 65535]
     # Limits asked for by name show the numbers, not the classes.
-    assert render(source, Look(limits=(0, 9))).rgba[0, 4, :3].tolist() == [255] * 3
+    assert draw_raster(source, Look(limits=(0, 9))).rgba[0, 4, :3].tolist() == [255] * 3
 
 
 def test_categories_are_never_averaged(rng):
     array = rng.choice(np.array([1, 5], np.uint8), (1, 40, 40))
     source = ArraySource(array, look=Look(classes=CLASSES))
-    colours = {tuple(p) for p in render(source, size=(13, 13)).rgba.reshape(-1, 4).tolist()}
+    colours = {tuple(p) for p in draw_raster(source, size=(13, 13)).rgba.reshape(-1, 4).tolist()}
     assert colours == {(255, 0, 0, 255), (0, 0, 255, 128)}
 
 
@@ -220,33 +223,33 @@ def test_categories_are_never_averaged(rng):
 )
 def test_an_unstretched_picture_is_warned_of(array, match):
     with pytest.warns(DataWarning, match=match):
-        render(ArraySource(array), Look(channels=(1, 2, 3), limits="type"))
+        draw_raster(ArraySource(array), Look(channels=(1, 2, 3), limits="type"))
 
 
 def test_a_good_picture_draws_no_warning(rng):
     array = rng.integers(0, 65536, (3, 60, 60)).astype("u2")
     for kind in ("type", "auto", "percentile:2,98"):
-        render(ArraySource(array), Look(channels=(1, 2, 3), limits=kind))
+        draw_raster(ArraySource(array), Look(channels=(1, 2, 3), limits=kind))
 
 
 @pytest.mark.parametrize("dtype", ["u1", "u2", "f4"])
 def test_nothing_valid_is_transparent_and_told(dtype):
     source = with_nodata(ArraySource(np.zeros((1, 9, 9), dtype)), 0)
     with pytest.warns(DataWarning, match="no valid pixel in the area shown"):
-        picture = render(source)
+        picture = draw_raster(source)
     assert not picture.rgba.any()
 
 
 def test_a_view_is_the_same_part_of_the_whole(rng, utm):
     source = ArraySource(natural(rng, (3, 70, 90), "u2"), grid=utm)
     look = Look(channels=(1, 2, 3), limits="percentile:2,98")
-    everything = render(source, look)
-    part = render(source, look, view=View(rows=(10, 40), columns=(20, 80)))
+    everything = draw_raster(source, look)
+    part = draw_raster(source, look, view=View(rows=(10, 40), columns=(20, 80)))
     np.testing.assert_array_equal(part.rgba, everything.rgba[10:40, 20:80])
     bounds = (480200, 7359600, 480800, 7359900)
-    assert render(source, look, view=View(bounds=bounds)).grid == part.grid
+    assert draw_raster(source, look, view=View(bounds=bounds)).grid == part.grid
     assert part.grid.bounds == bounds
-    seen = render(source, Look(channels=1, limits="minmax", limits_from="view"),
+    seen = draw_raster(source, Look(channels=1, limits="minmax", limits_from="view"),
                   view=View(rows=(0, 5)))  # fmt: skip
     rows = values_of(source)[0, :5]
     assert (seen.scales[0].low, seen.scales[0].high) == (rows.min(), rows.max())
@@ -256,7 +259,7 @@ def test_a_view_is_the_same_part_of_the_whole(rng, utm):
 def test_pictures_are_upright(rng, dx, dy):
     array = natural(rng, (1, 8, 9), "u1")
     grid = Grid((8, 9), ((dx, 0, 500), (0, dy, 900), (0, 0, 1)), None, True, True)
-    picture = render(ArraySource(array, grid=grid), Look(limits=(0, 255)))
+    picture = draw_raster(ArraySource(array, grid=grid), Look(limits=(0, 255)))
     assert picture.grid.affine[0][0] > 0 > picture.grid.affine[1][1]
     for row, column in ((0, 0), (7, 8), (2, 5)):
         x, y = picture.grid.center(row=row, column=column)
@@ -281,8 +284,8 @@ def test_limits_of_large_rasters_come_from_a_part_and_say_so(rng, monkeypatch):
     monkeypatch.setattr(limits, "ENOUGH", 5_000)
     source = ArraySource(rng.normal(100, 9, (1, 300, 300)).astype("f4"))
     source.block_shape = (32, 32)
-    about = render(source, Look(limits="percentile:2,98")).scales[0]
-    exact = render(source, Look(limits="percentile:2,98", exact=True)).scales[0]
+    about = draw_raster(source, Look(limits="percentile:2,98")).scales[0]
+    exact = draw_raster(source, Look(limits="percentile:2,98", exact=True)).scales[0]
     assert (about.exact, exact.exact) == (False, True)
     assert (about.low, about.high) == pytest.approx((exact.low, exact.high), rel=0.02)
     assert "about" in str(about)
@@ -305,19 +308,19 @@ def test_limits_of_large_rasters_come_from_a_part_and_say_so(rng, monkeypatch):
 )
 def test_looks_that_do_not_fit(rng, look, kind, match):
     with pytest.raises(kind, match=match):
-        render(ArraySource(natural(rng, (3, 9, 9), "u2")), look)
+        draw_raster(ArraySource(natural(rng, (3, 9, 9), "u2")), look)
 
 
 def test_a_picture_that_no_memory_holds_is_refused(rng):
     with pytest.raises(ResourceError):
-        render(ArraySource(natural(rng, (1, 9, 9), "u2")), size=(10**5, 10**5))
+        draw_raster(ArraySource(natural(rng, (1, 9, 9), "u2")), size=(10**5, 10**5))
 
 
 @pytest.mark.parametrize("bits", [8, 16])
 def test_a_saved_picture_says_what_it_is(tmp_path, rng, utm, bits):
     source = ArraySource(natural(rng, (3, 70, 90), "u2"), grid=utm, bands=ROLES[:3])
     source.name = "/somewhere/höhe.tif"
-    picture = render(source, Look(limits="percentile:2,98"))
+    picture = draw_raster(source, Look(limits="percentile:2,98"))
     path = tmp_path / "a.png"
     picture.save(path, bits=bits)
     data = path.read_bytes()
@@ -340,7 +343,7 @@ def test_a_saved_picture_says_what_it_is(tmp_path, rng, utm, bits):
 def test_16_bit_pictures_hold_16_bits(tmp_path, rng):
     import zlib
 
-    picture = render(ArraySource(rng.random((1, 3, 4)).astype("f4")), Look(limits=(0, 1)))
+    picture = draw_raster(ArraySource(rng.random((1, 3, 4)).astype("f4")), Look(limits=(0, 1)))
     picture.save(tmp_path / "a.png", bits=16)
     data = (tmp_path / "a.png").read_bytes()
     start = data.index(b"IDAT")

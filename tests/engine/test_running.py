@@ -24,7 +24,7 @@ from spectrane.model.errors import AccessError, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
 from spectrane.pages.tiles import tiles
-from spectrane.spatial.mosaics.composing import Rule
+from spectrane.spatial.mosaics.composing import CompositionRule
 from spectrane.spatial.mosaics.joining import Mosaic
 
 
@@ -105,7 +105,7 @@ write_tiff(pieces(sys.argv[1]), sys.argv[1] + "/out.tif", resume=True, progress=
 def pieces(folder):
     return Mosaic(
         [open_source(f"{folder}/{name}.tif") for name in ("one", "two")],
-        Rule("feather", 40, "gain"),
+        CompositionRule("feather", 40, "gain"),
     )
 
 

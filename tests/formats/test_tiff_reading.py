@@ -194,13 +194,13 @@ class Counting(LocalFile):
 
 
 def test_a_window_reads_only_its_tiles(tmp_path, rng):
-    from spectrane.formats.tiff.reader import open_file
+    from spectrane.formats.tiff.reader import open_tiff
 
     array = rng.integers(0, 65536, (512, 512)).astype("u2")
     path = tmp_path / "a.tif"
     path.write_bytes(tiff(image(array, tile=(64, 64))))
     file = Counting(path)
-    source = open_file(file)
+    source = open_tiff(file)
     file.asked.clear()
     source.read([0], ((64, 128), (60, 250)))  # tiles 0 to 3 of the second row
     block = 64 * 64 * 2
@@ -212,13 +212,13 @@ def test_a_window_reads_only_its_tiles(tmp_path, rng):
 
 
 def test_uncompressed_strip_is_read_in_part(tmp_path, rng):
-    from spectrane.formats.tiff.reader import open_file
+    from spectrane.formats.tiff.reader import open_tiff
 
     array = rng.integers(0, 65536, (3000, 1000)).astype("u2")  # one strip of 6 MB
     path = tmp_path / "a.tif"
     path.write_bytes(tiff(image(array)))
     file = Counting(path)
-    source = open_file(file)
+    source = open_tiff(file)
     file.asked.clear()
     np.testing.assert_array_equal(source.read([0], ((1500, 1510), (3, 9))).values[0],
                                   array[1500:1510, 3:9])  # fmt: skip

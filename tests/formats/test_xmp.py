@@ -33,7 +33,7 @@ def test_a_packet_comes_back(when, classes):
     look = Look(classes=classes, limits=(0, 5))
     raw = xmp.packet(NAMED, look, when, notes="from <here>", stale_overviews=True)
     words = xmp.described(raw, numbered(2), "a.tif")
-    assert words == xmp.Words(NAMED, classes, when, look, "from <here>", True)
+    assert words == xmp.XmpFields(NAMED, classes, when, look, "from <here>", True)
 
 
 def test_a_packet_of_another_program_keeps_its_words():
@@ -46,8 +46,8 @@ def test_a_packet_of_another_program_keeps_its_words():
 
 def test_another_packet_changes_nothing():
     bands = numbered(2)
-    assert xmp.described(b"<x/>", bands, "a.tif") == xmp.Words(bands)
-    assert xmp.described(b"", bands, "a.tif") == xmp.Words(bands)
+    assert xmp.described(b"<x/>", bands, "a.tif") == xmp.XmpFields(bands)
+    assert xmp.described(b"", bands, "a.tif") == xmp.XmpFields(bands)
 
 
 GOOD = xmp.packet(NAMED, Look(classes=CLASSES))
@@ -71,7 +71,7 @@ GOOD = xmp.packet(NAMED, Look(classes=CLASSES))
 def test_a_packet_that_cannot_be_used_is_told(raw, count, match):
     with pytest.warns(DataWarning, match=match):
         words = xmp.described(raw, numbered(count), "a.tif")
-    assert words == xmp.Words(numbered(count))
+    assert words == xmp.XmpFields(numbered(count))
 
 
 def test_control_characters_do_not_break_a_packet():

@@ -102,7 +102,7 @@ def test_pictures_by_every_kernel(rng, name):
 def test_classes_are_never_mixed():
     raster = sp.from_array(np.uint8([[1, 2], [2, 1]]))
     look = sp.Look(classes={1: ("#ff0000", "a"), 2: ("#00ff00", "b")}, resample="cubic")
-    with pytest.warns(sp.DataWarning, match="classes have no between"):
+    with pytest.warns(sp.DataWarning, match="classes cannot be interpolated"):
         picture = sp.render(raster, look, size=(8, 8))
     assert {tuple(c) for c in picture.rgba.reshape(-1, 4).tolist()} == {
         (255, 0, 0, 255), (0, 255, 0, 255)

@@ -12,7 +12,7 @@ import pytest
 from tests.tiff_builder import predicted
 
 from spectrane.kernels import choice, counting, measuring, prediction, steps, tables
-from spectrane.kernels.levels import level, position
+from spectrane.kernels.levels import level, relative_position
 
 
 def forms(twin):
@@ -54,12 +54,12 @@ def test_index_and_value_agree(dtype):
 
 
 DEFINITIONS = {
-    "linear": lambda v: position(v, -3.7, 812.5),
-    "inverted": lambda v: 1 - position(v, -3.7, 812.5),
-    "low above high": lambda v: position(v, 812.5, -3.7),
-    "steep log": lambda v: np.log10(1 + 999 * position(v, 1e-3, 5e4)) / 3,
-    "root": lambda v: np.sqrt(position(v, 0, 1e30)),
-    "one value": lambda v: position(v, 5.0, 5.0),
+    "linear": lambda v: relative_position(v, -3.7, 812.5),
+    "inverted": lambda v: 1 - relative_position(v, -3.7, 812.5),
+    "low above high": lambda v: relative_position(v, 812.5, -3.7),
+    "steep log": lambda v: np.log10(1 + 999 * relative_position(v, 1e-3, 5e4)) / 3,
+    "root": lambda v: np.sqrt(relative_position(v, 0, 1e30)),
+    "one value": lambda v: relative_position(v, 5.0, 5.0),
     "constant": lambda v: np.where(np.isnan(v), v, 0.25),
 }
 LINES = {

@@ -12,7 +12,7 @@ from spectrane.model.band import Band
 from spectrane.model.errors import DataWarning, GridMismatch, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.window import whole
-from spectrane.spatial.aligning import align, aligned, moved
+from spectrane.spatial.aligning import aligned, find_alignment, realigned
 from spectrane.spatial.regridded import regrid
 
 GRID = Grid.from_corner((200, 260), x=480000, y=7360000, pixel_size=2, crs="EPSG:32727")
@@ -48,11 +48,11 @@ def shift(columns, rows):
 def test_a_shift_is_found_to_a_tenth_of_a_pixel(columns, rows, gain, noise, hole):
     fixed = shot(np.eye(3))
     moving = shot(shift(columns, rows), gain, noise, hole=hole)
-    found = align(moving, fixed)
+    found = find_alignment(moving, fixed)
     assert found.columns == pytest.approx(columns, abs=0.1)
     assert found.rows == pytest.approx(rows, abs=0.1)
     assert found.certainty > (0.6 if noise else 0.8)
-    again = align(moved(moving, fixed, found), fixed)
+    again = find_alignment(realigned(moving, fixed, found), fixed)
     assert abs(again.columns) < 0.1
     assert abs(again.rows) < 0.1
 
@@ -61,11 +61,11 @@ def test_an_affine_is_found_and_taken_out():
     big = Grid.from_corner((420, 600), x=480000, y=7360000, pixel_size=2, crs="EPSG:32727")
     turn = np.array([[1.004, 0.003, -2.0], [-0.002, 0.997, 3.5], [0, 0, 1]])
     fixed, moving = shot(np.eye(3), grid=big), shot(turn, grid=big)
-    found = align(moving, fixed, kind="affine")
+    found = find_alignment(moving, fixed, kind="affine")
     for c, r in ((100, 100), (500, 350), (300, 200)):
         wanted = turn @ (c, r, 1)
         assert np.abs(np.array(found.matrix) @ (c, r, 1) - wanted)[:2].max() < 0.25
-    flat = regrid(moved(moving, fixed, found), big).read([0], whole(big.shape))
+    flat = regrid(realigned(moving, fixed, found), big).read([0], whole(big.shape))
     inner = (slice(60, -60), slice(60, -60))
     off = (flat.values[0] - values_of(fixed)[0])[inner]
     before = (values_of(moving)[0] - values_of(fixed)[0])[inner]
@@ -82,16 +82,16 @@ def test_rasters_in_other_systems_are_moved_too():
         placed=True,
     )
     other = regrid(ArraySource(values_of(fixed), grid=wrong), crs="EPSG:32728")
-    found = align(other, fixed)
+    found = find_alignment(other, fixed)
     assert (found.columns, found.rows) == (pytest.approx(-4, abs=0.15), pytest.approx(3, abs=0.15))
-    again = align(moved(other, fixed, found), fixed)
+    again = find_alignment(realigned(other, fixed, found), fixed)
     assert max(abs(again.columns), abs(again.rows)) < 0.15
 
 
 def test_what_shows_nothing_in_common_is_told(rng):
     fixed = shot(np.eye(3))
     noise = ArraySource(rng.normal(500, 20, (1, 200, 260)).astype("f4"), grid=GRID)
-    assert align(noise, fixed).certainty < 0.3
+    assert find_alignment(noise, fixed).certainty < 0.3
     with pytest.warns(DataWarning, match="agrees with an array in memory only by"):
         done, rows = aligned([fixed, noise], "shift")
     assert done[1].grid == GRID
@@ -101,12 +101,12 @@ def test_what_shows_nothing_in_common_is_told(rng):
         grid=Grid.from_corner((200, 260), x=480510, y=7360000, pixel_size=2, crs="EPSG:32727"),
     )
     with pytest.raises(GridMismatch, match="at least 24 x 24"):
-        align(far, fixed)
+        find_alignment(far, fixed)
     with pytest.raises(LookError, match="shift or affine"):
-        align(fixed, fixed, kind="similarity")
+        find_alignment(fixed, fixed, kind="similarity")
     empty = ArraySource(np.zeros((1, 200, 260), "f4"), grid=GRID, bands=[Band("a", nodata=0)])
     with pytest.raises(GridMismatch, match="too few valid pixels"):
-        align(empty, fixed)
+        find_alignment(empty, fixed)
 
 
 def test_all_are_moved_onto_those_before():

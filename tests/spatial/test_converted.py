@@ -35,19 +35,23 @@ def test_numbers_are_kept_rounded_half_up_and_clamped(array, dtype, wanted, clam
     raster, source = changed(array, dtype)
     assert raster.dtype == np.dtype(dtype)
     assert raster.pixels().data[0, 0].tolist() == wanted
-    assert getattr(source, "told", {}).get("clamped", 0) == clamped
+    assert getattr(source, "changes", {}).get("clamped", 0) == clamped
 
 
 def test_invalid_numbers_get_a_no_data_value_of_the_new_type():
     raster, source = changed(np.float32([np.nan, 3.2, -9999]), "u1", nodata=-9999)
     assert raster.pixels().tolist() == [[[None, 3, None]]]
     assert raster.bands[0].nodata is None  # a mask tells: no number of the type is free for it
-    assert source.told == {"rounded": 1}
+    assert source.changes == {"rounded": 1}
     raster, source = changed(np.float32([0, 0.4, -5, 300, 7]), "u1", nodata=0)
     assert raster.pixels().tolist() == [[[None, 1, 1, 255, 7]]]
-    assert source.told == {"clamped": 2, "rounded": 1, "moved": 2}
+    assert source.changes == {"clamped": 2, "rounded": 1, "moved": 2}
     raster.pixels()
-    assert source.told == {"clamped": 2, "rounded": 1, "moved": 2}  # reading again counts no more
+    assert source.changes == {
+        "clamped": 2,
+        "rounded": 1,
+        "moved": 2,
+    }  # reading again counts no more
     raster, _ = changed(np.int16([7, -1]), "i4", nodata=-1)
     assert raster.bands[0].nodata == -1
     raster, _ = changed(np.int16([7, -1]), "f4", nodata=[-1, (100, 200)])

@@ -69,8 +69,8 @@ def test_masks_are_combined_and_laid_on_other_grids(source, utm):
         masks.ByTest(source, 0, bits_test("bit 0 = 1")),
     )
     a, b = whole_mask(low), whole_mask(odd)
-    np.testing.assert_array_equal(whole_mask(masks.Joined(low, odd, "and")), a & b)
-    np.testing.assert_array_equal(whole_mask(masks.Joined(low, odd, "or")), a | b)
+    np.testing.assert_array_equal(whole_mask(masks.JoinedMasks(low, odd, "and")), a & b)
+    np.testing.assert_array_equal(whole_mask(masks.JoinedMasks(low, odd, "or")), a | b)
     np.testing.assert_array_equal(whole_mask(masks.Inverted(low)), ~a)
     coarse = ArraySource(np.arange(35 * 45).reshape(1, 35, 45) % 3 == 0, grid=utm.resized((35, 45)))
     on = masks.mask_on(coarse, source)

@@ -16,7 +16,7 @@ from spectrane.model.grid import Grid
 from spectrane.model.window import whole
 from spectrane.spatial.mosaics import weights
 from spectrane.spatial.mosaics.balancing import balanced, overlap_rows, overlaps_of
-from spectrane.spatial.mosaics.composing import Rule
+from spectrane.spatial.mosaics.composing import CompositionRule
 from spectrane.spatial.mosaics.inputs import ordered
 from spectrane.spatial.mosaics.joining import Mosaic
 from spectrane.spatial.mosaics.seams import Seam
@@ -61,7 +61,7 @@ def three(rng):
 @pytest.mark.parametrize("rule", ["top", "bottom", "least", "greatest", "average"])
 def test_rules_are_what_they_say(three, rule):
     made, canvases = three
-    found = everything(Mosaic(made, Rule(rule)))
+    found = everything(Mosaic(made, CompositionRule(rule)))
     masked = np.ma.masked_equal(canvases, 0)
     if rule in ("top", "bottom"):
         wanted = np.zeros((60, 100))
@@ -72,7 +72,7 @@ def test_rules_are_what_they_say(three, rule):
         wanted = np.floor(np.ma.filled(wanted, 0) + 0.5)
     np.testing.assert_array_equal(found.valid[0], (canvases > 0).any(axis=0))
     np.testing.assert_allclose(found.values[0][found.valid[0]], wanted[found.valid[0]], atol=1)
-    mosaic = pickle.loads(pickle.dumps(Mosaic(made, Rule(rule))))
+    mosaic = pickle.loads(pickle.dumps(Mosaic(made, CompositionRule(rule))))
     piece = mosaic.read([0], ((12, 40), (33, 71)))
     np.testing.assert_array_equal(piece.values[0], found.values[0, 12:40, 33:71])
 
@@ -90,7 +90,7 @@ def distance(valid):
 @pytest.mark.parametrize("width", [6, 25.5])
 def test_feathering_weighs_by_distance_to_the_valid_edge(three, width):
     made, canvases = three
-    found = everything(Mosaic(made, Rule("feather", width)))
+    found = everything(Mosaic(made, CompositionRule("feather", width)))
     sums = np.zeros((2, 60, 100))
     for source, canvas in zip(made, canvases):
         row, column = (
@@ -106,7 +106,7 @@ def test_feathering_weighs_by_distance_to_the_valid_edge(three, width):
     valid = sums[1] > 0
     np.testing.assert_array_equal(found.valid[0], valid)
     np.testing.assert_allclose(found.values[0][valid], sums[0][valid] / sums[1][valid], atol=0.51)
-    piece = Mosaic(made, Rule("feather", width)).read([0], ((17, 30), (29, 64)))
+    piece = Mosaic(made, CompositionRule("feather", width)).read([0], ((17, 30), (29, 64)))
     np.testing.assert_array_equal(piece.values[0], found.values[0, 17:30, 29:64])
 
 
@@ -138,10 +138,10 @@ def test_known_gains_and_biases_are_found(rng, kind):
         bands=[Band("grey")],
         grid=Grid.from_corner((5, 5), x=1000, y=2500, pixel_size=10, crs="EPSG:32727"),
     )
-    mosaic = Mosaic([*made, far], Rule("average", balance=kind))
+    mosaic = Mosaic([*made, far], CompositionRule("average", balance=kind))
     with pytest.warns(DataWarning, match="overlap no other raster"):
         found = everything(mosaic)
-    balance = mosaic.composition.settled.balance
+    balance = mosaic.composition.resolved.balance
     gains = np.array([one.gain[0] for one in balance.corrections])
     assert gains[:3].mean() == pytest.approx(1)
     assert balance.corrections[3].gain == (1.0,)
@@ -170,10 +170,12 @@ def test_histograms_are_matched_from_the_reference_outward(rng):
         part(bent, (0, 60), (25, 75), dtype="f8", nodata=None),
         part(bent * 0.5, (0, 60), (55, 100), dtype="f8", nodata=None),
     ]
-    found = everything(Mosaic(made, Rule("top", balance="histogram"))).values[0]
+    found = everything(Mosaic(made, CompositionRule("top", balance="histogram"))).values[0]
     np.testing.assert_allclose(found[:, 25:45], truth[:, 25:45], rtol=0.02)
     assert np.abs(found[:, 45:75] - truth[:, 45:75]).mean() < 150
-    other = everything(Mosaic(made, Rule("top", balance="histogram", reference=1))).values[0]
+    other = everything(
+        Mosaic(made, CompositionRule("top", balance="histogram", reference=1))
+    ).values[0]
     np.testing.assert_allclose(other[:, 45:55], bent[:, 45:55])
 
 
@@ -182,7 +184,7 @@ def test_the_seam_runs_where_the_rasters_agree(rng):
     valley = np.abs(np.arange(100)[None] - (50 + 6 * np.sin(np.arange(60)[:, None] / 9))) < 1.5
     above[valley] = 1000.0
     made = [part(below, (0, 60), (0, 70)), part(above, (0, 60), (30, 100))]
-    mosaic = Mosaic(made, Rule("seam", 1))
+    mosaic = Mosaic(made, CompositionRule("seam", 1))
     found = everything(mosaic).values[0].astype(int)
     steps = np.abs(np.diff(found, axis=1))
     assert (steps > 0).sum(axis=1).max() <= 3
@@ -191,8 +193,8 @@ def test_the_seam_runs_where_the_rasters_agree(rng):
     for row in range(4, 56):
         crossing = np.flatnonzero(found[row] > 1200)[0]
         assert abs(crossing - (50 + 6 * np.sin(row / 9))) < 4
-    wide = Mosaic(made, Rule("seam", 12))
-    assert np.diff(wide.composition.settled.seams[1].weights, axis=1).max() < 1 / 11
+    wide = Mosaic(made, CompositionRule("seam", 12))
+    assert np.diff(wide.composition.resolved.seams[1].weights, axis=1).max() < 1 / 11
 
 
 def test_a_seam_in_a_corner_and_an_island(rng):
@@ -202,7 +204,7 @@ def test_a_seam_in_a_corner_and_an_island(rng):
         part(truth + 7, (20, 60), (40, 100)),
         part(truth + 20, (5, 15), (5, 15)),
     ]
-    found = everything(Mosaic(made, Rule("seam", 4)))
+    found = everything(Mosaic(made, CompositionRule("seam", 4)))
     covered = np.zeros((60, 100), bool)
     covered[:45, :70] = covered[20:, 40:] = True
     np.testing.assert_array_equal(found.valid[0], covered)
@@ -227,7 +229,7 @@ def test_inputs_differ_in_grid_type_bands_scale_and_nodata(rng, utm):
         grid=utm.cropped(((0, 70), (50, 140))),
         bands=[Band("B8", "nir", scale=0.01), Band("x", "blue"), Band("B4", "red", scale=0.01)],
     )
-    mosaic = Mosaic([first, second], Rule("top"))
+    mosaic = Mosaic([first, second], CompositionRule("top"))
     assert mosaic.dtype == np.uint16
     assert mosaic.shape == (70, 140)
     found = everything(mosaic)
@@ -245,7 +247,7 @@ def test_inputs_differ_in_grid_type_bands_scale_and_nodata(rng, utm):
     with pytest.raises(MetadataError, match="is in m, the first raster's in K"):
         Mosaic([kelvin, metres])
     celsius = ArraySource(values[:1], grid=utm, bands=[Band("t", unit="degC", scale=0.1)])
-    mixed = everything(Mosaic([kelvin, celsius], Rule("top"))).values[0, 3, 4]
+    mixed = everything(Mosaic([kelvin, celsius], CompositionRule("top"))).values[0, 3, 4]
     assert mixed == np.floor(values[0, 3, 4] * 0.1 + 273.15 + 0.5)
 
 
@@ -264,7 +266,7 @@ def test_other_zones_are_regridded_and_large_mosaics_shown_small(rng):
     from spectrane.spatial.regridded import regrid
 
     other = regrid(part(smooth, (0, 60), (40, 100), dtype="f4", nodata=None), crs="EPSG:32728")
-    found = everything(Mosaic([here, other], Rule("average"), grid=BASE))
+    found = everything(Mosaic([here, other], CompositionRule("average"), grid=BASE))
     inner = (slice(4, -4), slice(4, -4))
     np.testing.assert_allclose(found.values[0][inner], smooth[inner], atol=3)
     fine = BASE.resized((1800, 3000))
@@ -274,7 +276,7 @@ def test_other_zones_are_regridded_and_large_mosaics_shown_small(rng):
         ArraySource(sloped[:, :, a:b], grid=fine.cropped(((0, 1800), (a, b))))
         for a, b in ((0, 1800), (1200, 3000))
     ]
-    for rule in (Rule("feather", 60), Rule("seam", 60)):
+    for rule in (CompositionRule("feather", 60), CompositionRule("seam", 60)):
         mosaic = Mosaic(big, rule, grid=fine)
         small = mosaic.read([0], whole(mosaic.shape), (60, 100), "area")
         np.testing.assert_allclose(small.values[0], smooth, atol=0.5)
@@ -315,7 +317,7 @@ def test_orders(rng):
 )
 def test_rules_that_make_no_sense_are_refused(given, message):
     with pytest.raises(LookError, match=message):
-        Rule(**given)
+        CompositionRule(**given)
 
 
 def test_rasters_that_cannot_be_joined_are_refused(rng, utm):
@@ -338,5 +340,5 @@ def test_rasters_that_cannot_be_joined_are_refused(rng, utm):
 def test_least_and_greatest_are_of_physical_values(rng, rule, best, scale):
     stored = rng.integers(1, 99, (2, 60, 100))
     made = [part(one, (0, 60), (0, 100), scale=scale, offset=7) for one in stored]
-    found = everything(Mosaic(made, Rule(rule))).values[0] * scale + 7
+    found = everything(Mosaic(made, CompositionRule(rule))).values[0] * scale + 7
     np.testing.assert_array_equal(found, best(stored * scale + 7, axis=0))

@@ -10,7 +10,7 @@ from tests.conftest import values_of
 from spectrane.engine.memory import ArraySource
 from spectrane.model.errors import DataWarning, GridMismatch, LookError, MissingFile
 from spectrane.spatial.fitting import FITS, fit, misses
-from spectrane.spatial.placing import place
+from spectrane.spatial.placing import give_place
 from spectrane.spatial.regridded import regrid
 
 PIXELS = np.array(
@@ -57,7 +57,7 @@ def test_misses_are_told_in_pixels_and_map_units_and_the_worst_is_named(picture)
     ]
     points[3]["x"] += 5.0
     with pytest.warns(DataWarning, match="point p3 is likely wrong"):
-        made, placement = place(picture, points=points)
+        made, placement = give_place(picture, points=points)
     assert placement.worst == "p3"
     worst = next(one for one in placement.misses if one.point == "p3")
     design = np.column_stack([np.ones(9), PIXELS])
@@ -79,7 +79,7 @@ def test_misses_are_told_in_pixels_and_map_units_and_the_worst_is_named(picture)
 def test_what_is_not_affine_is_regridded(picture, kind):
     x, y = true_map(kind, *PIXELS.T)
     points = [(r, c, a, b) for (c, r), a, b in zip(PIXELS, x, y)]
-    made, _ = place(picture, points=points, fit_kind=kind, resample="nearest")
+    made, _ = give_place(picture, points=points, fit_kind=kind, resample="nearest")
     rows, columns = made.shape
     found = made.read([0], ((0, rows), (0, columns)))
     assert 0.3 < found.valid.mean() <= 1
@@ -92,15 +92,15 @@ def test_what_is_not_affine_is_regridded(picture, kind):
 
 @pytest.mark.filterwarnings("ignore:pixels come out stretched")
 def test_corners_and_bounds(picture):
-    made, _ = place(picture, bounds=(0, 0, 400, 100))
+    made, _ = give_place(picture, bounds=(0, 0, 400, 100))
     assert made.grid.bounds == (0, 0, 400, 100)
     assert made.grid.pixel_size == pytest.approx((2, 1))
-    two, _ = place(picture, corners=[(10, 90), (50, 70)])
+    two, _ = give_place(picture, corners=[(10, 90), (50, 70)])
     assert two.grid.corners[2] == pytest.approx((50, 70))
-    four, _ = place(picture, corners=[(0, 0), (40, 10), (45, -10), (5, -20)])
+    four, _ = give_place(picture, corners=[(0, 0), (40, 10), (45, -10), (5, -20)])
     assert four.grid.rotated
     assert four.grid.corners[3] == pytest.approx((5, -20))
-    skewed, placement = place(picture, corners=[(0, 0), (40, 10), (60, -10), (5, -20)])
+    skewed, placement = give_place(picture, corners=[(0, 0), (40, 10), (60, -10), (5, -20)])
     assert placement.transformation.kind == "projective"
     assert skewed.grid.bounds[0] <= 0 < 60 <= skewed.grid.bounds[2]
 
@@ -110,7 +110,7 @@ def test_corners_in_degrees_land_right_on_a_map_in_metres(rng):
     values = np.zeros((1, 400, 800), "u1")
     values[0, 120, 640] = 200
     picture = ArraySource(values)
-    made, _ = place(
+    made, _ = give_place(
         picture,
         bounds=(west, south, east, north),
         points_crs="EPSG:4326",
@@ -124,7 +124,7 @@ def test_corners_in_degrees_land_right_on_a_map_in_metres(rng):
     x, y = pyproj.Transformer.from_crs(4326, 32727, always_xy=True).transform(lon, lat)
     row, column = made.grid.locate(x=x, y=y)
     assert made.read([0], ((row, row + 1), (column, column + 1))).values == 200
-    straight = place(picture, bounds=(west, south, east, north), crs="EPSG:4326")[0]
+    straight = give_place(picture, bounds=(west, south, east, north), crs="EPSG:4326")[0]
     again = regrid(straight, made.grid, resample="nearest")
     np.testing.assert_array_equal(
         again.read([0], ((0, 50), (0, 50))).values, made.read([0], ((0, 50), (0, 50))).values
@@ -139,7 +139,7 @@ def test_corners_in_degrees_land_right_on_a_map_in_metres(rng):
         for r in (0, 400)
         for c in (0, 400, 800)
     ]
-    _, tied = place(picture, points=points, points_crs="EPSG:4326", crs="EPSG:32727")
+    _, tied = give_place(picture, points=points, points_crs="EPSG:4326", crs="EPSG:32727")
     assert tied.crs == "EPSG:32727"
     assert 0 < tied.rms < 60
 
@@ -167,9 +167,9 @@ LINE = [(k, 2 * k, 10.0 * k, 20.0 * k + 1) for k in range(6)]
 )
 def test_what_settles_no_fit_is_refused(picture, given, message):
     with pytest.raises(GridMismatch, match=message):
-        place(picture, **given)
+        give_place(picture, **given)
     with pytest.raises(MissingFile, match="no such file of points"):
-        place(picture, points="nowhere.csv")
+        give_place(picture, points="nowhere.csv")
 
 
 CORNERS = [[0, 0], [200, 0], [200, 100], [0, 100]]
@@ -186,7 +186,7 @@ def doubted(pixels, wrong, *, sheared=False, noise=0.0, kind=None):
     for k, point in enumerate(points):
         point["y"] += noise * (-1) ** k
     source = ArraySource(np.zeros((1, 100, 200), "u1"))
-    return place(source, points=points, fit_kind=kind)[1]
+    return give_place(source, points=points, fit_kind=kind)[1]
 
 
 @pytest.mark.parametrize("noise", [0.0, 1.0])
@@ -219,11 +219,11 @@ def test_points_that_fit_are_not_doubted_and_any_can_be_left_out(picture):
     points = [{"name": f"p{k}", "row": r, "column": c, "x": a, "y": b}
               for k, ((c, r), a, b) in enumerate(zip(PIXELS, x, y))]  # fmt: skip
     points[3]["x"] += 500
-    _, found = place(picture, points=points, leave_out=["p3"])
+    _, found = give_place(picture, points=points, leave_out=["p3"])
     assert found.rms < 1e-6
     assert [one.point for one in found.misses] == [f"p{k}" for k in range(9) if k != 3]
     with pytest.raises(GridMismatch, match="no such tie point"):
-        place(picture, points=points, leave_out=["q"])
+        give_place(picture, points=points, leave_out=["q"])
 
 
 DOUBTS = [
@@ -241,13 +241,13 @@ TOLD = [
 @pytest.mark.parametrize(("given", "message"), DOUBTS)
 def test_latitudes_that_are_none_are_refused(picture, given, message):
     with pytest.raises(GridMismatch, match=message):
-        place(picture, **given)
+        give_place(picture, **given)
 
 
 @pytest.mark.parametrize(("given", "message"), TOLD)
 def test_a_doubtful_place_is_told_with_its_likely_cure(picture, given, message):
     with pytest.warns(DataWarning, match=message):
-        place(picture, **given)
+        give_place(picture, **given)
 
 
 @pytest.mark.parametrize(
@@ -264,7 +264,7 @@ def test_a_likely_place_is_not(picture, given):
 
     with warnings.catch_warnings():
         warnings.simplefilter("error")
-        place(picture, **given)
+        give_place(picture, **given)
 
 
 TABLES = [
@@ -288,7 +288,7 @@ def test_tables_of_points_as_spreadsheets_write_them(tmp_path, utm, text):
 def test_a_table_that_cannot_be_told_apart_is_refused(tmp_path, picture):
     (tmp_path / "p.csv").write_text("name,x,y\na,480105,5,7359895,5\n")
     with pytest.raises(LookError, match="line 2: has more fields .* put semicolons"):
-        place(picture, points=tmp_path / "p.csv")
+        give_place(picture, points=tmp_path / "p.csv")
 
 
 def test_one_point_outside_has_a_row_that_says_so(tmp_path, utm, run):

@@ -13,7 +13,7 @@ from spectrane.kernels import slicing
 from spectrane.model.patient import aligned_axes, reach
 from spectrane.model.physical import as_stored
 from spectrane.model.source import source_of
-from spectrane.spatial.slicing import PLANES, Plane
+from spectrane.spatial.slicing import PLANES, SlicePlane
 
 
 def test_trilinear_is_its_definition(form, rng):
@@ -162,9 +162,14 @@ def test_right_is_on_the_left_and_front_and_head_are_up():
     assert sagittal[3, 0] > sagittal[3, -1] + 300  # y, the front, on the left
     turned = volume.slice("axial", at=4.0, side="neurological").pixels()[0]
     np.testing.assert_allclose(turned, axial[:, ::-1], rtol=1e-6)
-    assert Plane.of("axial").labels == {"left": "R", "right": "L", "top": "A", "bottom": "P"}
-    assert Plane.of("sagittal").labels == {"left": "A", "right": "P", "top": "S", "bottom": "I"}
-    assert Plane.of("coronal", "neurological").labels["left"] == "L"
+    assert SlicePlane.of("axial").labels == {"left": "R", "right": "L", "top": "A", "bottom": "P"}
+    assert SlicePlane.of("sagittal").labels == {
+        "left": "A",
+        "right": "P",
+        "top": "S",
+        "bottom": "I",
+    }
+    assert SlicePlane.of("coronal", "neurological").labels["left"] == "L"
 
 
 def test_each_pixel_is_the_value_at_its_millimetre():

@@ -15,7 +15,7 @@ from spectrane.model.band import Band
 from spectrane.model.errors import BandError, GridMismatch, LookError, MetadataError
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
-from spectrane.model.window import area, whole
+from spectrane.model.window import whole, window_area
 from spectrane.spatial.described import with_bands, with_nodata
 from spectrane.spatial.extract import pixels
 from spectrane.spatial.subset import Subset
@@ -82,7 +82,7 @@ def test_every_source_keeps_the_contract(tmp_path, rng, utm):
         gathered, seen = np.zeros_like(array[:, :50, :60]), 0
         for window, block in source.blocks(bands, ((0, 50), (0, 60))):
             gathered[(slice(None), *(slice(*pair) for pair in window))] = block.values
-            seen += area(window)
+            seen += window_area(window)
         np.testing.assert_array_equal(gathered, array[:, :50, :60])
         assert seen == 3000, name  # each pixel once
         again = pickle.loads(pickle.dumps(source))

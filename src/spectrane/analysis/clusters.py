@@ -9,7 +9,7 @@ from typing import Literal, get_args
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.analysis.thresholds import Kept
+from spectrane.analysis.thresholds import Thresholded
 from spectrane.engine.derived import Derived
 from spectrane.engine.volumes import VolumeSource
 from spectrane.model.errors import LookError
@@ -54,8 +54,8 @@ def labelled(kept: NDArray[np.bool_], neighbours: int = 26) -> tuple[NDArray[np.
     return np.asarray(found, np.int32), int(count)
 
 
-def clusters(
-    kept: Kept, frame: int, *, neighbours: int = 26, least: float = 1, in_mm3: bool = False
+def find_clusters(
+    kept: Thresholded, frame: int, *, neighbours: int = 26, least: float = 1, in_mm3: bool = False
 ) -> list[Cluster]:
     """Return the groups of what a test keeps, the largest first.
 
@@ -89,7 +89,7 @@ class OfSize(Derived, VolumeSource):
     """What a test keeps, without groups that are too small."""
 
     def __init__(
-        self, kept: Kept, *, least: float, in_mm3: bool = False, neighbours: int = 26
+        self, kept: Thresholded, *, least: float, in_mm3: bool = False, neighbours: int = 26
     ) -> None:
         super().__init__(kept, has_mask=True)
         size = abs(float(np.linalg.det(kept.grid.matrix[:3, :3])))
@@ -99,7 +99,7 @@ class OfSize(Derived, VolumeSource):
         good[0] = False
         self._large: NDArray[np.bool_] = good[labels]
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from the tested volume, masked."""
         large = self._large[relative(window, whole(self.shape))]
         return self.parent.read(bands, window).only(large)

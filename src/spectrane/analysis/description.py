@@ -31,14 +31,14 @@ class Description:
     warnings: tuple[dict[str, Any], ...] = ()
     unit_of_bands: ClassVar[str] = "band"
 
-    def spoken(self) -> list[tuple[str, str]]:
+    def format_facts(self) -> list[tuple[str, str]]:
         """Return what there is to say, a title and a text each.
 
         >>> import numpy as np, spectrane as sp
-        >>> dict(sp.from_array(np.ones((2, 3))).describe().spoken())["Size"]
+        >>> dict(sp.from_array(np.ones((2, 3))).describe().format_facts())["Size"]
         '3 columns x 2 rows, float64'
         """
-        return _spoken_facts(self.facts)
+        return _format_facts(self.facts)
 
     def to_dict(self) -> dict[str, Any]:
         """Return everything as plain values, ready for JSON.
@@ -68,12 +68,12 @@ class Description:
 
     def __str__(self) -> str:
         """Return aligned lines: facts, then a table of bands, then one of statistics."""
-        rows = self.spoken()
+        rows = self.format_facts()
         width = max(len(name) for name, _ in rows)
         lines = [f"{name:<{width}}  {value}" for name, value in rows]
-        lines += ["", *table(_band_rows(self.bands, self.unit_of_bands))]
+        lines += ["", *aligned_table(_band_rows(self.bands, self.unit_of_bands))]
         if self.statistics:
-            lines += ["", *table(_statistics_rows(self.statistics, self.unit_of_bands))]
+            lines += ["", *aligned_table(_statistics_rows(self.statistics, self.unit_of_bands))]
         lines += [""] if self.warnings else []
         several = len(mending := self._mending) > 1
         for one in self.warnings:
@@ -89,7 +89,7 @@ class Description:
         rows = "".join(
             f"<tr><th style='text-align:left'>{html.escape(name)}</th>"
             f"<td>{html.escape(value)}</td></tr>"
-            for name, value in self.spoken()
+            for name, value in self.format_facts()
         )
         tables = [_html_rows(_band_rows(self.bands, self.unit_of_bands))]
         if self.statistics:
@@ -242,7 +242,7 @@ def _classes(source: Source) -> list[dict[str, Any]] | None:
     ]
 
 
-def _spoken_facts(facts: dict[str, Any]) -> list[tuple[str, str]]:
+def _format_facts(facts: dict[str, Any]) -> list[tuple[str, str]]:
     compression = facts["compression"]
     packed = f", {compression} compression" if compression not in (None, "none") else ""
     blocks = "{} x {} pixels".format(facts["block"][1], facts["block"][0])
@@ -381,7 +381,7 @@ def _said(value: Any) -> str:
     return f"{value:.6g}" if isinstance(value, float) else str(value)
 
 
-def table(rows: Sequence[Sequence[str]]) -> list[str]:
+def aligned_table(rows: Sequence[Sequence[str]]) -> list[str]:
     """Align columns: numbers to the right, words to the left."""
     columns = list(zip(*rows, strict=True))
     widths = [max(map(len, column)) for column in columns]

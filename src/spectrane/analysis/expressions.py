@@ -110,7 +110,7 @@ class Expression:
         return np.where(unknown, np.nan, found)
 
 
-class Meaning(NamedTuple):
+class ResultMeaning(NamedTuple):
     """What follows of a value from the bands it is made of; ``number`` is a bare number."""
 
     unit: str | None = None
@@ -123,7 +123,7 @@ _KEEPING = ("min", "max", "clip", "where")
 """Functions that pick one of their values (of ``where`` the test is none)."""
 
 
-def meaning(tree: ast.expr, one: Expression, bands: Sequence[Band]) -> Meaning:
+def meaning(tree: ast.expr, one: Expression, bands: Sequence[Band]) -> ResultMeaning:
     """Return unit, role and wavelength of an expression where they follow; else None.
 
     Sums and differences of one unit keep it, ratios of one unit have unit 1; what picks or bounds
@@ -131,12 +131,12 @@ def meaning(tree: ast.expr, one: Expression, bands: Sequence[Band]) -> Meaning:
     multiplied with has none either.
 
     >>> bands = (Band("B8", role="nir", unit="K"), Band("B4", unit="K"))
-    >>> index = parsed("(band(1) - band(2)) / (band(1) + band(2))", bands)
-    >>> meaning(index.tree, index, bands).unit, parsed("clip(band(1), 0, 9)", bands).text
+    >>> index = parse_expression("(band(1) - band(2)) / (band(1) + band(2))", bands)
+    >>> meaning(index.tree, index, bands).unit, parse_expression("clip(band(1), 0, 9)", bands).text
     ('1', 'clip(band(1), 0, 9)')
     """
     if isinstance(tree, ast.Constant):
-        return Meaning(number=True)
+        return ResultMeaning(number=True)
     name: BandName | None = tree.id if isinstance(tree, ast.Name) else None
     if isinstance(tree, ast.Call) and isinstance(tree.func, ast.Name):
         if tree.func.id == "band":
@@ -145,41 +145,45 @@ def meaning(tree: ast.expr, one: Expression, bands: Sequence[Band]) -> Meaning:
             return _meaning_of_call(tree, one, bands)
     if name is not None:
         band = bands[one.names[name]]
-        return Meaning(band.unit, band.role, band.wavelength)
+        return ResultMeaning(band.unit, band.role, band.wavelength)
     if isinstance(tree, ast.UnaryOp) and not isinstance(tree.op, ast.Not):
         inner = meaning(tree.operand, one, bands)
-        return inner if isinstance(tree.op, ast.UAdd) else Meaning(inner.unit, number=inner.number)
+        return (
+            inner
+            if isinstance(tree.op, ast.UAdd)
+            else ResultMeaning(inner.unit, number=inner.number)
+        )
     if isinstance(tree, ast.BinOp):
         left, right = meaning(tree.left, one, bands), meaning(tree.right, one, bands)
         if left.unit is None or left.unit != right.unit:
-            return Meaning(number=left.number and right.number)
+            return ResultMeaning(number=left.number and right.number)
         if isinstance(tree.op, ast.Add | ast.Sub):
-            return Meaning(left.unit)
+            return ResultMeaning(left.unit)
         one_of_one = isinstance(tree.op, ast.Div) or left.unit == "1"
-        return Meaning("1" if one_of_one and not isinstance(tree.op, ast.Pow) else None)
-    return Meaning()
+        return ResultMeaning("1" if one_of_one and not isinstance(tree.op, ast.Pow) else None)
+    return ResultMeaning()
 
 
-def _meaning_of_call(tree: ast.Call, one: Expression, bands: Sequence[Band]) -> Meaning:
+def _meaning_of_call(tree: ast.Call, one: Expression, bands: Sequence[Band]) -> ResultMeaning:
     assert isinstance(tree.func, ast.Name)
     parts = [meaning(argument, one, bands) for argument in tree.args]
     if tree.func.id == "abs":
-        return Meaning(parts[0].unit, number=parts[0].number)
+        return ResultMeaning(parts[0].unit, number=parts[0].number)
     if tree.func.id not in _KEEPING:
-        return Meaning()
+        return ResultMeaning()
     picked = {part for part in parts[tree.func.id == "where" :] if not part.number}
     if len(picked) == 1:
         return picked.pop()
     units = {part.unit for part in picked}
-    return Meaning(units.pop()) if len(units) == 1 else Meaning()
+    return ResultMeaning(units.pop()) if len(units) == 1 else ResultMeaning()
 
 
-def parsed(text: str, bands: Sequence[Band]) -> Expression:
+def parse_expression(text: str, bands: Sequence[Band]) -> Expression:
     """Check an expression against the bands there are.
 
     Raises LookError for what the grammar has no place for, BandError for an unknown band.
 
-    >>> parsed("(nir - b1) / 2", (Band("B1"), Band("B2", role="nir"))).bands
+    >>> parse_expression("(nir - b1) / 2", (Band("B1"), Band("B2", role="nir"))).bands
     (0, 1)
     """
     text = INDICES.get(text.strip().lower(), text)
@@ -289,11 +293,11 @@ class Computed(Derived, FullSource):
                             "{'dryness': '(swir16 - nir) / (swir16 + nir)'}")  # fmt: skip
         super().__init__(parent, look=None, alpha=None, nodata_when="any", has_mask=False,
                          coded=False)  # fmt: skip
-        self.expressions = [parsed(text, parent.bands) for text in given.values()]
+        self.expressions = [parse_expression(text, parent.bands) for text in given.values()]
         small = parent.dtype.itemsize <= 2 or parent.dtype == np.float32
         self.dtype = np.dtype(np.float32 if small else np.float64)
         found = [
-            Meaning("1")
+            ResultMeaning("1")
             if text.strip().lower() in INDICES
             else meaning(one.tree, one, parent.bands)
             for text, one in zip(given.values(), self.expressions, strict=True)
@@ -305,7 +309,7 @@ class Computed(Derived, FullSource):
         if not self.bands:
             raise LookError("compute: say at least one band: {name: expression}")
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Compute one window; another size is made from the computed values."""
         chosen = [self.expressions[band] for band in bands]
         needed = sorted({index for one in chosen for index in one.bands})

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.analysis.sampling import Part, Sample, sample_of
+from spectrane.analysis.sampling import Sample, SampledPart, sample_of
 from spectrane.analysis.walking import finite
 from spectrane.engine.answers import answers
 from spectrane.engine.described import Described
@@ -110,15 +110,15 @@ def mending(source: Source, found: Sequence[Fill]) -> str:
     for fill in found:
         value = joined(value, fill.value)
     items = value if isinstance(value, tuple) else (value,)
-    said = ",".join(f"{one[0]:g}..{one[1]:g}" if isinstance(one, tuple) else spoken(one)
+    said = ",".join(f"{one[0]:g}..{one[1]:g}" if isinstance(one, tuple) else format_fill(one)
                     for one in items)  # fmt: skip
     return f"spectrane amend {shlex.quote(source.name or 'FILE')} --nodata {said}"
 
 
-def spoken(value: Any) -> str:
+def format_fill(value: Any) -> str:
     """Say a number so that it is read back exactly.
 
-    >>> spoken(-9999.0), spoken(-3.4028234663852886e38)
+    >>> format_fill(-9999.0), format_fill(-3.4028234663852886e38)
     ('-9999', '-3.4028234663852886e+38')
     """
     number = float(value)
@@ -132,7 +132,7 @@ def said_of(source: Source, fill: Fill) -> str:
     about = "" if fill.complete else "about "
     edges = ", from the edges inward," if fill.edges else ""
     share = f"{100 * fill.share:.2g}%" if fill.share < 0.1 else f"{fill.share:.0%}"
-    return f"{about}{share} of the pixels{edges} are exactly {spoken(fill.value)} in {where}"
+    return f"{about}{share} of the pixels{edges} are exactly {format_fill(fill.value)} in {where}"
 
 
 def drawn_with(source: Source, found: Sequence[Fill], *, left_out: bool) -> list[str]:
@@ -178,7 +178,7 @@ def _possible(source: Source, band: int, ends: Ends) -> bool:
 
 
 def _apart(
-    dtype: np.dtype[Any], parts: Sequence[Part], index: int
+    dtype: np.dtype[Any], parts: Sequence[SampledPart], index: int
 ) -> Iterator[tuple[int | float, float]]:
     """Yield values of the trade that stand apart in one band, and the share of each."""
     if dtype.itemsize < 2:
@@ -274,7 +274,7 @@ def _stands_off(source: Source, value: Any, sample: Sample) -> bool:
     return bool(near > _GAP * (float(high) - float(low)))
 
 
-def _commonest_at_the_edge(parts: Sequence[Part]) -> Any:
+def _commonest_at_the_edge(parts: Sequence[SampledPart]) -> Any:
     """Return the number that most of the edge in the first band is, if it is a good part of it."""
     lines: list[NDArray[Any]] = []
     for part in parts:

@@ -13,14 +13,14 @@ from numpy.typing import NDArray
 from spectrane.analysis.statistics import band_counts, small
 from spectrane.analysis.walking import plain_values, told_blocks
 from spectrane.engine.threads import as_they_come
-from spectrane.kernels.measuring import Bins, bin_counts, extremes, kept
+from spectrane.kernels.measuring import Bins, bin_counts, extremes, numbers_that_count
 from spectrane.model.band import Band
 from spectrane.model.errors import LookError
 from spectrane.model.physical import ends, physical
 from spectrane.model.pixels import Pixels
 from spectrane.model.shortly import short_repr
 from spectrane.model.source import Source
-from spectrane.model.window import Window, area, whole
+from spectrane.model.window import Window, whole, window_area
 
 FLOAT_BINS = 4096
 
@@ -122,14 +122,14 @@ def _even_bins(
 ) -> list[_Found]:  # fmt: skip
     number = FLOAT_BINS if isinstance(bins, str) else bins
     described = [source.bands[index] for index in bands]
-    found = [(area(window), *value_range)] * len(bands) if value_range else (
+    found = [(window_area(window), *value_range)] * len(bands) if value_range else (
         _extremes(source, bands, window))  # fmt: skip
     edges = [np.linspace(*_apart(*ends), number + 1) for _, *ends in found]
     bounds = [Bins.of(one, band.scale, band.offset)
               for one, band in zip(edges, described, strict=True)]  # fmt: skip
     tables: list[NDArray[np.int64]] = []
     seen: list[NDArray[np.int64]] = []
-    count = bin_counts.choose(area(window))
+    count = bin_counts.choose(window_area(window))
 
     def worker() -> Callable[[Pixels], None]:
         mine, total = np.zeros((len(bands), number), np.int64), np.zeros(len(bands), np.int64)
@@ -143,7 +143,7 @@ def _even_bins(
                 else:
                     mine[k] += np.histogram(physical(values, described[k], np.float64), edges[k])[0]
                 if value_range:  # else all that count lie inside
-                    total[k] += len(kept(values, nodata))
+                    total[k] += len(numbers_that_count(values, nodata))
 
         return take
 
@@ -167,7 +167,7 @@ def _extremes(
 ) -> list[tuple[int, float, float]]:
     """Return how many numbers of each band count, the least and the greatest physical value."""
     parts: list[list[tuple[int, float, float]]] = []
-    measure = extremes.choose(area(window))
+    measure = extremes.choose(window_area(window))
 
     def take(pixels: Pixels) -> None:
         parts.append([

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from spectrane.analysis.walking import finite
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
-from spectrane.model.window import Window, area, whole
+from spectrane.model.window import Window, whole, window_area
 
 WHOLE = 1_500_000
 """Rasters of up to so many pixels are looked at as a whole."""
@@ -22,7 +22,7 @@ MOST_BANDS = 8
 
 
 @dataclass(frozen=True)
-class Part:
+class SampledPart:
     """A part of the image: which of its sides are the image's edge, and its weight of all parts."""
 
     pixels: Pixels
@@ -49,7 +49,7 @@ class Sample:
     """
 
     bands: tuple[int, ...]
-    parts: tuple[Part, ...]
+    parts: tuple[SampledPart, ...]
     complete: bool
 
     def values(self, index: int) -> NDArray[Any]:
@@ -78,10 +78,10 @@ def sample_of(source: Source, bands: Sequence[int] | None = None) -> Sample:
     chosen = tuple(range(min(len(source.bands), MOST_BANDS)) if bands is None else bands)
     parts = tuple(_parts(source, chosen))
     seen = sum(part.pixels.values[0].size for part in parts)
-    return Sample(chosen, parts, seen == area(whole(source.shape)))
+    return Sample(chosen, parts, seen == window_area(whole(source.shape)))
 
 
-def _parts(source: Source, bands: Sequence[int]) -> Iterator[Part]:
+def _parts(source: Source, bands: Sequence[int]) -> Iterator[SampledPart]:
     """Yield the parts; blocks at the edges weigh half, as in the trapezoidal rule: they stand for
     half as much.
     """
@@ -90,11 +90,11 @@ def _parts(source: Source, bands: Sequence[int]) -> Iterator[Part]:
         planes = sorted({round((n + 0.5) * k / _PLANES - 0.5) for n in range(_PLANES)})
         for plane in planes:
             pixels = source.read(bands, ((0, i), (0, j), (plane, plane + 1)))
-            yield Part(pixels, (False,) * 4, 1 / len(planes))
+            yield SampledPart(pixels, (False,) * 4, 1 / len(planes))
         return
     rows, columns = source.shape
     if rows * columns <= WHOLE:
-        yield Part(source.read(bands, whole(source.shape)), (True,) * 4, 1.0)
+        yield SampledPart(source.read(bands, whole(source.shape)), (True,) * 4, 1.0)
         return
     down, across = (_ranges(n, block) for n, block in zip(source.shape, source.block_shape,
                                                           strict=True))  # fmt: skip
@@ -104,7 +104,7 @@ def _parts(source: Source, bands: Sequence[int]) -> Iterator[Part]:
         for (left, right), wide in zip(across, weights[1], strict=True):
             window: Window = ((top, bottom), (left, right))
             sides = (top == 0, bottom == rows, left == 0, right == columns)
-            yield Part(source.read(bands, window), sides, high * wide)
+            yield SampledPart(source.read(bands, window), sides, high * wide)
 
 
 def _ranges(length: int, block: int) -> list[tuple[int, int]]:

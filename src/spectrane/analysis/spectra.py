@@ -14,7 +14,7 @@ from spectrane.analysis.walking import valid_values
 from spectrane.model.errors import LookError, MetadataError, nearest
 from spectrane.model.physical import physical
 from spectrane.model.source import Source
-from spectrane.model.window import Window, area
+from spectrane.model.window import Window, window_area
 
 OUTSIDE = "outside the raster"
 
@@ -48,7 +48,7 @@ def zone_table(
 
 def _inside_count(masked: Source, window: Window) -> int:
     zone = getattr(masked, "zone", None)  # a polygon's own pixels, whatever they hold
-    return area(window) if zone is None else int(zone(window).sum())
+    return window_area(window) if zone is None else int(zone(window).sum())
 
 
 def _figures(physical: NDArray[np.float64], percents: Sequence[float]) -> dict[str, float]:

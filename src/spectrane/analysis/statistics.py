@@ -26,7 +26,7 @@ from spectrane.model.band import Band
 from spectrane.model.physical import ends, physical_number
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
-from spectrane.model.window import Window, area, whole
+from spectrane.model.window import Window, whole, window_area
 
 PERCENTS = (1.0, 50.0, 99.0)
 _WORTH_KEEPING = 250_000
@@ -129,7 +129,7 @@ def band_statistics(
 
 def _key(source: Source, bands: Sequence[int]) -> tuple[Any, ...] | None:
     """Return what the statistics of whole bands depend on; None where that cannot be told."""
-    if source.state is None or area(whole(source.shape)) < _WORTH_KEEPING:
+    if source.state is None or window_area(whole(source.shape)) < _WORTH_KEEPING:
         return None
     rules = [repr(band.nodata) for band in source.bands]
     described = [(k, repr(source.bands[k])) for k in bands]
@@ -146,10 +146,10 @@ def _measured(
     first = True
     while _any_needed(searches):
         blocks = told_blocks(source, bands, window, progress if first else no_progress)
-        _pass(blocks, moments if first else None, searches, area(window))
+        _pass(blocks, moments if first else None, searches, window_area(window))
         first = False
     return [
-        _told(source.bands[index], one, search.percentiles(), area(window))
+        _band_statistics(source.bands[index], one, search.percentiles(), window_area(window))
         for index, one, search in zip(bands, moments, searches, strict=True)
     ]
 
@@ -192,7 +192,7 @@ def band_counts(
     source: Source, bands: Sequence[int], window: Window, progress: Progress = no_progress
 ) -> list[tuple[NDArray[Any], NDArray[np.int64]]]:
     """Return for each band of 8 or 16 bits the stored numbers that occur and how often."""
-    size, work = 1 << (8 * source.dtype.itemsize), area(window)
+    size, work = 1 << (8 * source.dtype.itemsize), window_area(window)
     tables: list[NDArray[np.int64]] = []
 
     def worker() -> Callable[[Pixels], None]:
@@ -224,7 +224,11 @@ def _from_all_counts(
     counted = band_counts(source, bands, window, progress)
     for index, (values, counts) in zip(bands, counted, strict=True):
         ranks = from_counts(values, counts, PERCENTS)
-        found.append(_told(source.bands[index], moments_of(values, counts), ranks, area(window)))
+        found.append(
+            _band_statistics(
+                source.bands[index], moments_of(values, counts), ranks, window_area(window)
+            )
+        )
     return found
 
 
@@ -255,7 +259,9 @@ def moments_of(values: NDArray[Any], counts: NDArray[np.int64]) -> Moments:
     return Moments(total, float(wide[0]), float(wide[-1]), mean, squares)
 
 
-def _told(band: Band, one: Moments, ranks: Sequence[float], pixels: int) -> BandStatistics:
+def _band_statistics(
+    band: Band, one: Moments, ranks: Sequence[float], pixels: int
+) -> BandStatistics:
     """Bring statistics of stored numbers to physical values; a negative scale swaps the ends."""
     p1, p50, p99 = (physical_number(v, band) if one.count else math.nan for v in ranks)
     if band.scale < 0:  # symmetric percentiles change places

@@ -13,7 +13,7 @@ from typing import Literal, get_args
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.analysis.expressions import parsed
+from spectrane.analysis.expressions import parse_expression
 from spectrane.engine.derived import Derived
 from spectrane.engine.volumes import VolumeSource
 from spectrane.model.band import find_band
@@ -155,7 +155,7 @@ class Threshold:
             return np.asarray(np.abs(values) >= level)
 
 
-class Kept(Derived, VolumeSource):
+class Thresholded(Derived, VolumeSource):
     """A volume with every voxel invalid that fails a test on the volume's own voxels.
 
     ``test`` is an expression over its frames (``"abs(t) >= 5"``) or a ``Threshold``; an invalid
@@ -166,7 +166,7 @@ class Kept(Derived, VolumeSource):
     def __init__(self, parent: Source, test: Threshold | str, *, inverted: bool = False) -> None:
         super().__init__(parent, has_mask=True)
         self.test, self.inverted = test, inverted
-        self.expression = parsed(test, parent.bands) if isinstance(test, str) else None
+        self.expression = parse_expression(test, parent.bands) if isinstance(test, str) else None
         self.tested = -1 if isinstance(test, str) else find_band(parent.bands, test.measure)
         self._level: float | None = None
 
@@ -194,7 +194,7 @@ class Kept(Derived, VolumeSource):
         values = to_physical(pixels.values[0], self.parent.bands[band], np.dtype(np.float64))
         return np.where(pixels.validity[0], values, np.nan)
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from the parent, with what fails made invalid."""
         passed = self.passed(window)
         return self.parent.read(bands, window).only(~passed if self.inverted else passed)

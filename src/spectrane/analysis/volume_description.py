@@ -28,7 +28,7 @@ class VolumeDescription(Description):
 
     unit_of_bands = "frame"
 
-    def spoken(self) -> list[tuple[str, str]]:
+    def format_facts(self) -> list[tuple[str, str]]:
         """Return what there is to say, a title and a text each."""
         facts = self.facts
         voxels = " x ".join(map(str, facts["voxels"]))

@@ -12,7 +12,7 @@ from spectrane.engine.threads import Progress, no_progress
 from spectrane.model.nodata import NoDataRule
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
-from spectrane.model.window import Window, area, block_window, blocks_touching, intersection
+from spectrane.model.window import Window, block_window, blocks_touching, intersection, window_area
 
 
 def valid_values(pixels: Pixels) -> list[NDArray[Any]]:
@@ -73,10 +73,10 @@ def told_blocks(
     source: Source, bands: Sequence[int], window: Window, progress: Progress = no_progress
 ) -> Iterator[Pixels]:
     """Yield a window's blocks; progress counts pixels."""
-    total, done = area(window), 0
+    total, done = window_area(window), 0
     for part, pixels in source.blocks(bands, window):
         yield pixels
-        done += area(part)
+        done += window_area(part)
         progress(done, total)
 
 
@@ -95,7 +95,7 @@ def sampled(source: Source, bands: Sequence[int], window: Window, least: int) ->
 
 def _spread(source: Source, window: Window, least: int) -> list[Window]:
     positions = blocks_touching(window, source.block_shape)
-    per_block = max(1, area(window) // len(positions))
+    per_block = max(1, window_area(window) // len(positions))
     wanted = min(len(positions), max(16, -(-least // per_block)))
     # A golden-ratio walk spreads any number of blocks evenly in both directions.
     picked = {int(k * 0.6180339887498949 % 1 * len(positions)) for k in range(4 * wanted)}
@@ -107,7 +107,7 @@ def _spread(source: Source, window: Window, least: int) -> list[Window]:
 
 def _thinned(part: Window, enough: int) -> Window:
     """Return one plane of a volume's block where that is enough: its blocks are many planes."""
-    if len(part) < 3 or area(part[:-1]) < enough:
+    if len(part) < 3 or window_area(part[:-1]) < enough:
         return part
     middle = sum(part[-1]) // 2
     return (*part[:-1], (middle, middle + 1))

@@ -99,12 +99,12 @@ def _one(file: str, options: AmendOptions, answer: Answer) -> None:
 
     kept = sidecar.path_of(file)
     if options.undo:
-        back = amending.undo(file)
+        back = amending.undo_correction(file)
         facts = file_facts(kept) if os.path.exists(kept) else {"output": None}
         answer.add(facts | {"input": file, "undone": back}, f"{file}: took back {back}")
         return
     given = _corrections(file, options)
-    amending.amend(file, **given)
+    amending.keep_corrections(file, **given)
     facts = file_facts(file if options.inside else kept)
     changed = sorted(set(given) - {"inside"})
     where = "inside" if options.inside else f"in {kept}"

@@ -46,7 +46,7 @@ class Answer:
         """Return the JSON document, checked against its schema."""
         from spectrane.cli.results import document
 
-        return document(command, plain(self._results), self._warnings)
+        return document(command, json_value(self._results), self._warnings)
 
 
 @contextlib.contextmanager
@@ -103,12 +103,12 @@ def for_each(files: Sequence[str], action: Callable[[str], None], answer: Answer
         raise SystemExit(1)
 
 
-def plain(value: Any) -> Any:
+def json_value(value: Any) -> Any:
     """Bring a value to what JSON can hold: NaN becomes null, infinities and bytes text."""
     if isinstance(value, Mapping):
-        return {str(key): plain(item) for key, item in value.items()}
+        return {str(key): json_value(item) for key, item in value.items()}
     if isinstance(value, list | tuple):
-        return [plain(item) for item in value]
+        return [json_value(item) for item in value]
     if isinstance(value, bytes):
         return value.decode("utf-8", "replace")
     if isinstance(value, float) and not math.isfinite(value):

@@ -24,9 +24,9 @@ def tell_colormaps(said: dict[str, Any]) -> None:
     lines += ["'NAME reversed' turns one round; auto takes the one that fits what a band means"]
     if target is not None:
         from spectrane.figures.colorbar import swatches
-        from spectrane.figures.paper import save
+        from spectrane.figures.paper import save_figure
 
-        save(swatches(), target, overwrite=bool(said.get("overwrite")))
+        save_figure(swatches(), target, overwrite=bool(said.get("overwrite")))
         results.append(file_facts(target))
         lines.append(f"{target}: swatches, {size_text(target)}")
     if said.get("as_json"):

@@ -52,7 +52,7 @@ def command(options: CompareOptions) -> None:
     file, --with-look makes a panel for each look.
     """
     from spectrane.figures.compare import compare
-    from spectrane.figures.paper import save
+    from spectrane.figures.paper import save_figure
     from spectrane.opening import open_raster
 
     output = required(options.output)
@@ -68,7 +68,7 @@ def command(options: CompareOptions) -> None:
         layers = _layers(rasters, fields, options)
         figure = compare(layers, view=view, size=options.size, histograms=options.histograms,
                          mode=options.mode)  # fmt: skip
-        save(figure, output, overwrite=options.overwrite)
+        save_figure(figure, output, overwrite=options.overwrite)
         panels = [{"source": one.source, "look": look.to_dict()} for one, look in layers]
         columns, rows = (round(side * figure.dpi) for side in figure.get_size_inches())
         answer.add(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from spectrane.cli.answering import Answer, answering, for_each, plain
+from spectrane.cli.answering import Answer, answering, for_each, json_value
 from spectrane.cli.files import OpeningOptions
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.progress import progress_bar
@@ -47,7 +47,7 @@ def _gap(file: str, options: DescribeOptions) -> list[str]:
 
 
 def _members(file: str, options: DescribeOptions, answer: Answer) -> None:
-    from spectrane.analysis.description import printable, table
+    from spectrane.analysis.description import aligned_table, printable
     from spectrane.opening import member_rows
 
     found = member_rows(file)
@@ -56,7 +56,7 @@ def _members(file: str, options: DescribeOptions, answer: Answer) -> None:
     rows += [[str(member[name]) for name in names] for member in found]
     for member in found:
         answer.add({"input": file, **member})
-    answer.say(*_gap(file, options), printable("\n".join(table(rows))))
+    answer.say(*_gap(file, options), printable("\n".join(aligned_table(rows))))
 
 
 def _described(file: str, options: DescribeOptions, answer: Answer) -> None:
@@ -73,14 +73,14 @@ def _described(file: str, options: DescribeOptions, answer: Answer) -> None:
     metadata = without_identity(opened.metadata, hidden)
     identity = {name: metadata[name] for name in opened.identity if name in metadata}
     facts = said.to_dict() | {"input": file}
-    facts |= {"identity_values": plain(identity)} if options.identity else {}
+    facts |= {"identity_values": json_value(identity)} if options.identity else {}
     facts |= {"metadata": metadata} if options.metadata else {}
     tables = [("Identity", identity)] if options.identity else []
     tables += [("Metadata", metadata)] if options.metadata else []
-    answer.add(facts, *_gap(file, options), str(said), *_told(tables))
+    answer.add(facts, *_gap(file, options), str(said), *_format_tables(tables))
 
 
-def _told(tables: list[tuple[str, dict[str, Any]]]) -> list[str]:
+def _format_tables(tables: list[tuple[str, dict[str, Any]]]) -> list[str]:
     from spectrane.analysis.description import printable
 
     lines = []

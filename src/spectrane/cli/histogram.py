@@ -72,10 +72,14 @@ def _one(
         shown = options.computed(opened) if flat else opened
         channels = shown_values(shown._source, options.look_for(shown, fields), view)
         if target is not None:
-            from spectrane.figures.histogram import drawn
-            from spectrane.figures.paper import save
+            from spectrane.figures.histogram import histogram_figure
+            from spectrane.figures.paper import save_figure
 
-            save(drawn(channels, shown._source, options.size), target, overwrite=options.overwrite)
+            save_figure(
+                histogram_figure(channels, shown._source, options.size),
+                target,
+                overwrite=options.overwrite,
+            )
     lines = [f"  {one.channel:<5} = {one.band} {one.low:.6g} to {one.high:.6g}: "
              f"{one.below:.1%} below, {one.above:.1%} above, {one.invalid} invalid"
              for one in channels]  # fmt: skip

@@ -10,7 +10,7 @@ import click
 
 from spectrane.cli import vocabulary as words
 from spectrane.cli.options import Options, option
-from spectrane.cli.values import Numbers, Words
+from spectrane.cli.values import CompletedText, Numbers
 from spectrane.model.curves import Curve
 from spectrane.model.errors import LookError
 from spectrane.model.grid import Bounds
@@ -69,7 +69,7 @@ class LookOptions(ValueOptions):
                          help="Limits from every pixel, however many.")  # fmt: skip
     curve: str | None = option(
         "--curve", group="Look", help=f"{forms(Curve)}.",
-        type=Words("CURVE", lambda: words.rule_words(Curve)),
+        type=CompletedText("CURVE", lambda: words.rule_words(Curve)),
     )  # fmt: skip
     invert: bool = words.invert()
     colormap: str | None = words.colormap()

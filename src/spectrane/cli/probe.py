@@ -182,11 +182,11 @@ def _by_band(raster: Any, table: Any, options: ProbeOptions, answer: Answer) -> 
 
 
 def _draw_profile(table: Any, options: ProbeOptions) -> None:
-    from spectrane.figures.paper import save
+    from spectrane.figures.paper import save_figure
     from spectrane.figures.profile import profile
 
     assert options.profile is not None
-    save(profile(table, size=options.size), options.profile, overwrite=options.overwrite)
+    save_figure(profile(table, size=options.size), options.profile, overwrite=options.overwrite)
 
 
 def _tell(table: Any, outputs: list[str], options: ProbeOptions, answer: Answer) -> None:

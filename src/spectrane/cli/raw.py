@@ -101,7 +101,7 @@ def _keep(table: RawTable, options: RawOptions, answer: Answer) -> None:
     write_sidecar(opened.name, {"raw": table.model_dump()}, before)
     kept = sidecar.path_of(options.file)
     answer.add(file_facts(kept) | {"input": options.file, "layout": table.model_dump()},
-               f"{options.file}: {raw.spoken(table)}; kept in {kept}")  # fmt: skip
+               f"{options.file}: {raw.format_layout(table)}; kept in {kept}")  # fmt: skip
 
 
 def _guess(options: RawOptions, answer: Answer) -> None:
@@ -126,7 +126,7 @@ def _guess(options: RawOptions, answer: Answer) -> None:
         answer.add(
             {"input": options.file, "rank": number, "roughness": roughness,
              "layout": table.model_dump(), "faults": faults if number == 1 else []},
-            f"{number:>2}  roughness {roughness:.3f}  {raw.spoken(table)}",
+            f"{number:>2}  roughness {roughness:.3f}  {raw.format_layout(table)}",
         )  # fmt: skip
     answer.say(*(f"likely fault: {fault}" for fault in faults))
     if options.preview:
@@ -140,7 +140,7 @@ def _guess(options: RawOptions, answer: Answer) -> None:
 
 
 def _preview(opened: Any, found: list[Any], picture: str, overwrite: bool) -> None:
-    from spectrane.display.render import render
+    from spectrane.display.render import draw_raster
     from spectrane.display.side_by_side import side_by_side
     from spectrane.formats.png.encoding import encode_png
 
@@ -148,9 +148,9 @@ def _preview(opened: Any, found: list[Any], picture: str, overwrite: bool) -> No
     look = Look(channels=1, limits="percentile:2,98")
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")  # most of them are wrong, which is to be seen
-        pictures = [render(raw.open_raw(opened, table), look, size=(420, 420))
+        pictures = [draw_raster(raw.open_raw(opened, table), look, size=(420, 420))
                     for _, table in found]  # fmt: skip
-    captions = [f"{k}. {raw.spoken(table)}" for k, (_, table) in enumerate(found, 1)]
+    captions = [f"{k}. {raw.format_layout(table)}" for k, (_, table) in enumerate(found, 1)]
     sheet = side_by_side(pictures, captions)
     with written_whole(picture, overwrite=overwrite) as file:
         file.write(encode_png(sheet, {"Description": "Preview of guessed layouts, not data."}))

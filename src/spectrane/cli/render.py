@@ -80,9 +80,9 @@ def _draw(
             look.save(kept, overwrite=options.overwrite)
         if options.legend:
             from spectrane.figures.colorbar import colorbar
-            from spectrane.figures.paper import save
+            from spectrane.figures.paper import save_figure
 
-            save(colorbar(picture), options.legend, overwrite=options.overwrite)
+            save_figure(colorbar(picture), options.legend, overwrite=options.overwrite)
     _tell(picture, file, target, kept, options, answer)
 
 

@@ -24,28 +24,28 @@ class Result(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
 
-class Failed(Result):
+class FailedResult(Result):
     """A file that failed, among several."""
 
     error: str
     input: str | None = None
 
 
-class Written(Result):
+class WrittenResult(Result):
     """A file or folder that was written."""
 
     output: str
     bytes: int
 
 
-class Drawn(Written):
+class DrawnResult(WrittenResult):
     """A picture or figure that was written, with its size in pixels."""
 
     rows: int
     columns: int
 
 
-class Rendered(Drawn):
+class RenderedResult(DrawnResult):
     """A picture of one raster."""
 
     input: str
@@ -57,7 +57,7 @@ class Rendered(Drawn):
     look: str | None
 
 
-class Compared(Drawn):
+class ComparedResult(DrawnResult):
     """A figure of panels at the same place."""
 
     inputs: list[str]
@@ -65,7 +65,7 @@ class Compared(Drawn):
     panels: list[dict[str, Any]]
 
 
-class Overlaid(Drawn):
+class OverlaidResult(DrawnResult):
     """A picture of several layers, the lowest first."""
 
     bounds: Bounds
@@ -73,7 +73,7 @@ class Overlaid(Drawn):
     notes: list[str]
 
 
-class Cut(Drawn):
+class CutResult(DrawnResult):
     """Slices of a volume; ``outputs`` are all files, ``output`` is the first."""
 
     input: str
@@ -85,7 +85,7 @@ class Cut(Drawn):
     point: list[dict[str, Any]]
 
 
-class Counted(Result):
+class CountedResult(Result):
     """Counts of values per channel; ``output`` is the figure, where one was drawn."""
 
     input: str
@@ -94,7 +94,7 @@ class Counted(Result):
     channels: list[dict[str, Any]]
 
 
-class StoredBand(Result):
+class StoredBandResult(Result):
     """How a band's stored numbers are to be read."""
 
     name: str
@@ -104,24 +104,24 @@ class StoredBand(Result):
     nodata: Any
 
 
-class Data(Written):
+class DataResult(WrittenResult):
     """A data file that was written, as a reader of it finds it; ``shape`` counts bands first."""
 
     shape: list[int]
     type: str
     mask: bool
-    bands: list[StoredBand]
+    bands: list[StoredBandResult]
     crs: str | None
 
 
-class Exported(Data):
+class ExportedResult(DataResult):
     """Data in another form."""
 
     input: str
     preview: str | None
 
 
-class Clipped(Data):
+class ClippedResult(DataResult):
     """A part of a raster; ``kept`` is the share of its pixels that a mask kept."""
 
     input: str
@@ -129,7 +129,7 @@ class Clipped(Data):
     kept: float | None
 
 
-class Placed(Written):
+class PlacedResult(WrittenResult):
     """A picture with a place, and how well its points fit."""
 
     input: str
@@ -138,11 +138,11 @@ class Placed(Written):
     shape: list[int] | None = None
     type: str | None = None
     mask: bool | None = None
-    bands: list[StoredBand] | None = None
+    bands: list[StoredBandResult] | None = None
     crs: str | None = None
 
 
-class Joined(Data):
+class JoinedResult(DataResult):
     """A mosaic: how its files differ where they overlap, and how they were moved."""
 
     inputs: list[str]
@@ -151,14 +151,14 @@ class Joined(Data):
     alignment: list[dict[str, Any]]
 
 
-class Page(Written):
+class PageResult(WrittenResult):
     """A page, or ground overlays."""
 
     title: str | None
     layers: list[dict[str, Any]]
 
 
-class Tiled(Written):
+class TiledResult(WrittenResult):
     """A folder of tiles; ``bounds`` are longitudes and latitudes."""
 
     tiles: int
@@ -167,13 +167,13 @@ class Tiled(Written):
     scheme: str
 
 
-class DemoFile(Written):
+class DemoFileResult(WrittenResult):
     """A file of the demo."""
 
     what: str
 
 
-class Layout(Result):
+class LayoutResult(Result):
     """How the numbers of a headerless binary are laid out."""
 
     rows: int
@@ -185,24 +185,24 @@ class Layout(Result):
     interleave: str
 
 
-class KeptLayout(Written):
+class KeptLayoutResult(WrittenResult):
     """A layout kept in a sidecar."""
 
     input: str
-    layout: Layout
+    layout: LayoutResult
 
 
-class Guess(Result):
+class GuessResult(Result):
     """A layout that fits, the likeliest of rank 1, and what seems wrong with the one said."""
 
     input: str
     rank: int
     roughness: float
-    layout: Layout
+    layout: LayoutResult
     faults: list[str]
 
 
-class Amended(Result):
+class AmendedResult(Result):
     """Corrections kept with a file, or taken back."""
 
     input: str
@@ -213,7 +213,7 @@ class Amended(Result):
     undone: str | None = None
 
 
-class Surveyed(Result):
+class SurveyedResult(Result):
     """A raster or volume below a folder, or a file that should be one."""
 
     path: str
@@ -231,7 +231,7 @@ class Surveyed(Result):
     problem: str
 
 
-class Member(Result):
+class MemberResult(Result):
     """A raster inside a file."""
 
     input: str
@@ -243,7 +243,7 @@ class Member(Result):
     type: str
 
 
-class Finding(Result):
+class FindingResult(Result):
     """Something about a file to be looked at twice, and what mends it."""
 
     code: str
@@ -251,7 +251,7 @@ class Finding(Result):
     fix: str
 
 
-class Described(BaseModel):
+class DescribedResult(BaseModel):
     """What a raster or a volume is; a raster has ``bands``, a volume ``frames``."""
 
     model_config = ConfigDict(extra="allow")
@@ -267,20 +267,20 @@ class Described(BaseModel):
     cure: str
 
 
-class Probed(BaseModel):
+class ProbedResult(BaseModel):
     """What stands under a point in one band of one layer, or a value of a profile."""
 
     model_config = ConfigDict(extra="allow")
 
 
-class Nearest(Result):
+class NearestResult(Result):
     """Known spectra, the nearest to that of a point or zone first."""
 
     zone: str
     nearest: list[dict[str, Any]]
 
 
-class NamedColors(Result):
+class NamedColorsResult(Result):
     """A built-in colour map."""
 
     name: str
@@ -289,19 +289,31 @@ class NamedColors(Result):
 
 
 RESULTS: dict[str, tuple[type[BaseModel], ...]] = {
-    "demo": (DemoFile,), "survey": (Surveyed,), "describe": (Described, Member),
-    "raw": (KeptLayout, Guess, Written), "amend": (Amended,), "render": (Rendered,),
-    "compare": (Compared,), "histogram": (Counted,), "probe": (Written, Nearest, Probed),
-    "export": (Exported,), "place": (Placed,), "clip": (Clipped,), "mosaic": (Joined, Written),
-    "overlay": (Overlaid,), "slices": (Cut,), "page": (Page,), "tiles": (Tiled,),
-    "colormaps": (NamedColors, Written),
-}  # fmt: skip
+    "demo": (DemoFileResult,),
+    "survey": (SurveyedResult,),
+    "describe": (DescribedResult, MemberResult),
+    "raw": (KeptLayoutResult, GuessResult, WrittenResult),
+    "amend": (AmendedResult,),
+    "render": (RenderedResult,),
+    "compare": (ComparedResult,),
+    "histogram": (CountedResult,),
+    "probe": (WrittenResult, NearestResult, ProbedResult),
+    "export": (ExportedResult,),
+    "place": (PlacedResult,),
+    "clip": (ClippedResult,),
+    "mosaic": (JoinedResult, WrittenResult),
+    "overlay": (OverlaidResult,),
+    "slices": (CutResult,),
+    "page": (PageResult,),
+    "tiles": (TiledResult,),
+    "colormaps": (NamedColorsResult, WrittenResult),
+}
 """The results of each command; a failure may stand among them."""
 
 
 def _adapter(command: str) -> TypeAdapter[Any]:
     """Return what checks a command's list of results: each is of the first kind that fits."""
-    kinds: Any = Failed
+    kinds: Any = FailedResult
     for one in reversed(RESULTS[command]):
         kinds = one | kinds
     several: Any = Sequence[Annotated[kinds, Field(union_mode="left_to_right")]]

@@ -29,7 +29,7 @@ _OF_P = ("statistic", "statistic_frame", "dof", "one_sided")
 
 
 @dataclass(frozen=True)
-class Drawn:
+class DrawnSlices:
     """The first picture, its layers, the files that were written, and the map's groups."""
 
     picture: Picture
@@ -74,9 +74,9 @@ def _check_place(options: SlicesOptions, many: bool) -> None:
         options.refuse(["index", "slab"], "with --beside, which compares at --at MM")
 
 
-def drawn(
+def draw_slices(
     volume: Volume, target: str, options: SlicesOptions, stack: contextlib.ExitStack
-) -> Drawn:
+) -> DrawnSlices:
     """Draw a volume as asked, with what is laid over it, and save the pictures."""
     from spectrane.display.volume_layers import groups
     from spectrane.opening import open_volume
@@ -94,7 +94,7 @@ def drawn(
         labels = stack.enter_context(open_volume(options.labels))
         layers.append(_labels(labels, shares[-1]))
     picture, written = _written(layers, target, options, stack)
-    return Drawn(picture, layers, written, found)
+    return DrawnSlices(picture, layers, written, found)
 
 
 def _anatomy(volume: Volume, options: SlicesOptions) -> Any:

@@ -9,7 +9,7 @@ from typing import Any
 from spectrane.cli.answering import Answer, answering, for_each, records, table_text
 from spectrane.cli.files import targets
 from spectrane.cli.options import command_of
-from spectrane.cli.slice_drawing import check_ways, drawn
+from spectrane.cli.slice_drawing import check_ways, draw_slices
 from spectrane.cli.slice_options import SlicesOptions
 from spectrane.cli.written import file_facts, size_text
 from spectrane.model.patient import turned_by
@@ -46,7 +46,7 @@ def _one(file: str, target: str, options: SlicesOptions, answer: Answer) -> None
     opening = options.opening(options.files.index(file), len(options.files))
     with contextlib.ExitStack() as stack:
         volume = stack.enter_context(open_volume(file, **opening))
-        done = drawn(volume, target, options, stack)
+        done = draw_slices(volume, target, options, stack)
         crossing = options.at is not None and len(options.at) == 3
         points = [dict(zip("xyz", options.at or (), strict=False))]
         under = probe(done.layers, points=points) if crossing else None

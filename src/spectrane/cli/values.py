@@ -15,7 +15,7 @@ else:  # what is only generic for type checkers in some versions
     ParamType = click.ParamType
 
 
-class Words(ParamType):
+class CompletedText(ParamType):
     """Text that a shell may complete from words: some of many things that can be said."""
 
     def __init__(self, name: str, words: Callable[[], Iterable[str]]) -> None:

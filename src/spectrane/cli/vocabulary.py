@@ -7,7 +7,7 @@ from typing import Any
 import click
 
 from spectrane.cli.options import option
-from spectrane.cli.values import Area, NoData, Numbers, Size, Words
+from spectrane.cli.values import Area, CompletedText, NoData, Numbers, Size
 from spectrane.formats.flat import INTERLEAVES
 from spectrane.model.colormaps import colormaps
 from spectrane.model.limits import Limits
@@ -151,7 +151,7 @@ def look_file() -> Any:
 
 def channels() -> Any:
     """Declare ``--channels``."""
-    return option("--channels", group="Look", type=Words("BANDS", lambda: PRESETS),
+    return option("--channels", group="Look", type=CompletedText("BANDS", lambda: PRESETS),
                   help=f"Bands to show: {', '.join(PRESETS)}, 1, or 4,3,2.")  # fmt: skip
 
 
@@ -164,10 +164,13 @@ def rule_words(kind: type[Rule]) -> list[str]:
 def limits() -> Any:
     """Declare ``--limits``."""
     return option(
-        "--limits", group="Look", multiple=True, type=Words("RULE", lambda: rule_words(Limits)),
+        "--limits",
+        group="Look",
+        multiple=True,
+        type=CompletedText("RULE", lambda: rule_words(Limits)),
         help=f"Where black and white lie: {forms(Limits)}; LOW,HIGH alone is fixed:LOW,HIGH. "
         "Once, or once per channel.",
-    )  # fmt: skip
+    )
 
 
 def invert() -> Any:
@@ -178,10 +181,12 @@ def invert() -> Any:
 def colormap() -> Any:
     """Declare ``--colormap``."""
     return option(
-        "--colormap", group="Look", type=Words("NAME", lambda: ["auto", "list", *colormaps]),
+        "--colormap",
+        group="Look",
+        type=CompletedText("NAME", lambda: ["auto", "list", *colormaps]),
         help="For one band: a colour map by name, 'NAME reversed', or auto. list shows them all, "
         "with -o as swatches.",
-    )  # fmt: skip
+    )
 
 
 def nodata() -> Any:

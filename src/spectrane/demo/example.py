@@ -59,7 +59,7 @@ def _looked_closer(
     folder: Path, filled: sp.Raster, overwrite: bool, told: Callable[[Path, str], None]
 ) -> list[Path]:
     """Draw an index, a night sky, the histogram of a look, and two rasters at one place."""
-    from spectrane.figures.paper import save
+    from spectrane.figures import save_figure
 
     index = filled.compute({"ndvi": "ndvi"})
     made: dict[str, tuple[sp.Look, sp.Raster, str]] = {
@@ -71,13 +71,17 @@ def _looked_closer(
         sp.render(raster, look, size=SIZE).save(folder / name, overwrite=overwrite)
         told(folder / name, what)
     natural = PICTURES["natural.png"]
-    save(sp.figures.histogram(filled, natural), folder / "histogram.png", overwrite=overwrite)
+    save_figure(
+        sp.figures.histogram(filled, natural), folder / "histogram.png", overwrite=overwrite
+    )
     told(folder / "histogram.png", "the values, the limits on them, and what is shown")
     layers = [
         (filled, natural),
         (sp.open_raster(folder / "sound_thermal.tif"), sp.Look(colormap="auto")),
     ]
-    save(sp.figures.compare(layers, size=(510, 1280)), folder / "compare.png", overwrite=overwrite)
+    save_figure(
+        sp.figures.compare(layers, size=(510, 1280)), folder / "compare.png", overwrite=overwrite
+    )
     told(folder / "compare.png", "two sensors at the same place, each on its own grid")
     return [folder / name for name in (*made, "histogram.png", "compare.png")]
 

@@ -74,7 +74,7 @@ def _sesamoid(x: F64, y: F64, z: F64) -> tuple[NDArray[np.bool_], F64]:
     return depth > 0, np.asarray(depth)
 
 
-def sampled(volume_affine: F64, shape: tuple[int, int, int]) -> tuple[F64, F64, F64]:
+def voxel_positions(volume_affine: F64, shape: tuple[int, int, int]) -> tuple[F64, F64, F64]:
     """Return x, y and z (mm) of every voxel's centre."""
     i, j, k = np.meshgrid(*map(np.arange, shape), indexing="ij", copy=False)
     turn, place = volume_affine[:3, :3], volume_affine[:3, 3]
@@ -90,7 +90,7 @@ def computed_tomography(seed: int, scale: float = 1.0) -> Volume:
         [-side, 0, 0, side * (shape[0] - 1) / 2], [0, side, 0, -side * (shape[1] - 1) / 2 - 3],
         [0, 0, gap, -gap * (shape[2] - 1) / 2], [0, 0, 0, 1],
     ])  # fmt: skip
-    values = joint(*sampled(affine, shape))
+    values = joint(*voxel_positions(affine, shape))
     random = default_rng(seed)
     streaks = 14 * np.sin(np.arange(shape[1]) * 0.9)[None, :, None]
     values = values + random.normal(0, 26, shape) + streaks * (values > -900)
@@ -106,7 +106,7 @@ def effect(seed: int) -> Volume:
     affine = np.eye(4)
     affine[:3, :3] = turn * 2.6
     affine[:3, 3] = -affine[:3, :3] @ ((np.array(shape) - 1) / 2)
-    x, y, z = sampled(affine, shape)
+    x, y, z = voxel_positions(affine, shape)
     bone = joint(x, y, z) > 300
     random = default_rng(seed + 1)
     loaded = 62 * np.exp(-(((x - 12) / 8) ** 2 + (y / 11) ** 2 + ((z - 9) / 9) ** 2))

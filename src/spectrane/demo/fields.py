@@ -75,13 +75,13 @@ def scattered(column: NDArray[np.int64], row: NDArray[np.int64], seed: int) -> F
     return ((mixed ^ (mixed >> 16)) & 0xFFFF).astype(np.float32) / np.float32(65535)
 
 
-def turned(x: Field, y: Field, degrees: float) -> tuple[Field, Field]:
+def turned_axes(x: Field, y: Field, degrees: float) -> tuple[Field, Field]:
     """Return positions in axes turned by an angle."""
     c, s = np.cos(np.radians(degrees)), np.sin(np.radians(degrees))
     return (x * c + y * s).astype(np.float32), (y * c - x * s).astype(np.float32)
 
 
-def blurred(values: Field) -> Field:
+def sensor_blurred(values: Field) -> Field:
     """Return a field seen by a sensor whose pixels overlap a little (1 2 1 in each direction)."""
     wide = np.pad(values, 1, mode="edge")
     across = (wide[:, :-2] + 2 * wide[:, 1:-1] + wide[:, 2:]) / 4

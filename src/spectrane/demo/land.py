@@ -11,7 +11,7 @@ from enum import IntEnum
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.demo.fields import Field, along_line, noise, scattered, smooth, turned
+from spectrane.demo.fields import Field, along_line, noise, scattered, smooth, turned_axes
 
 WIDTH, HEIGHT = 15000.0, 11000.0
 _MAIN = [(2500.0, 4300.0), (5200.0, 5000.0), (7400.0, 5300.0), (9300.0, 6300.0),
@@ -132,7 +132,7 @@ def _cover_farms(cover: NDArray[np.uint8], x: Field, y: Field, where: NDArray[np
     """Lay out fields: two grids of different bearing, cells cut in halves here and there."""
     bearing = noise(x, y, 5200, 61, 1) > 0
     for turn, chosen, seed in ((21.0, bearing, 1), (-34.0, ~bearing, 2)):
-        u, v = turned(x + 30 * noise(x, y, 800, 67, 2), y, turn)
+        u, v = turned_axes(x + 30 * noise(x, y, 800, 67, 2), y, turn)
         row = np.floor(v / 210).astype(np.int64)
         u = u + 180 * scattered(row, row * 0, seed)
         column = np.floor(u / 300).astype(np.int64)
@@ -173,7 +173,7 @@ def _build(cover: NDArray[np.uint8], x: Field, y: Field, shore: Field) -> None:
     for road in _ROADS:
         distance, _ = along_line(x + 40 * noise(x, y, 900, 97, 2), y, road)
         cover[land & (distance < 9)] = Cover.ROAD
-    u, v = turned(x - _VILLAGE[0], y - _VILLAGE[1], 12)
+    u, v = turned_axes(x - _VILLAGE[0], y - _VILLAGE[1], 12)
     reach = np.hypot(u, v * 1.35) + 140 * noise(x, y, 350, 103, 3)
     plots = scattered(np.floor(u / 22).astype(np.int64), np.floor(v / 22).astype(np.int64), 107)
     dense = land & (reach < 620)
@@ -182,7 +182,7 @@ def _build(cover: NDArray[np.uint8], x: Field, y: Field, shore: Field) -> None:
     cover[house] = np.where(plots[house] > 0.82, Cover.SLATE, Cover.TILES)
     street = dense & ((np.mod(u, 130) < 11) | (np.mod(v, 110) < 11)) & (reach < 560)
     cover[street] = Cover.ROAD
-    u, v = turned(x - 5500, y - 4950, 14)
+    u, v = turned_axes(x - 5500, y - 4950, 14)
     raft = (np.mod(u, 62) < 24) & (np.mod(v, 95) < 34) & (np.abs(u - 620) < 620)
     raft &= (np.abs(v) < 285) & (shore < -220)
     cover[raft] = Cover.RAFT

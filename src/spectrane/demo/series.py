@@ -13,7 +13,7 @@ import numpy as np
 from numpy.random import default_rng
 from numpy.typing import NDArray
 
-from spectrane.demo.fetlock import joint, sampled
+from spectrane.demo.fetlock import joint, voxel_positions
 from spectrane.formats.dicom.dictionary import ELEMENTS, TAGS
 from spectrane.formats.dicom.elements import LONG
 from spectrane.model.whole_files import check_target, written_whole
@@ -24,10 +24,10 @@ PADDING = -2000
 _UID = "2.25.20260101"
 
 
-def encoded(keyword: str, value: bytes | str | int | list[int]) -> bytes:
+def dicom_element(keyword: str, value: bytes | str | int | list[int]) -> bytes:
     r"""Return one element in explicit VR, little-endian (PS3.5 section 7.1.2).
 
-    >>> encoded("Rows", 120).hex(" ")
+    >>> dicom_element("Rows", 120).hex(" ")
     '28 00 10 00 55 53 02 00 78 00'
     """
     tag = TAGS[keyword]
@@ -46,17 +46,17 @@ def encoded(keyword: str, value: bytes | str | int | list[int]) -> bytes:
     return head + struct.pack("<H", len(value)) + value
 
 
-def file_of(elements: dict[str, bytes | str | int | list[int]]) -> bytes:
+def dicom_file(elements: dict[str, bytes | str | int | list[int]]) -> bytes:
     """Return a whole file (PS3.10 section 7.1): preamble, meta information, elements by tag."""
-    meta = encoded("FileMetaInformationVersion", b"\0\1")
-    meta += encoded("MediaStorageSOPClassUID", str(elements["SOPClassUID"]))
-    meta += encoded("MediaStorageSOPInstanceUID", str(elements["SOPInstanceUID"]))
-    meta += encoded("TransferSyntaxUID", "1.2.840.10008.1.2.1")
-    meta += encoded("ImplementationClassUID", _UID)
+    meta = dicom_element("FileMetaInformationVersion", b"\0\1")
+    meta += dicom_element("MediaStorageSOPClassUID", str(elements["SOPClassUID"]))
+    meta += dicom_element("MediaStorageSOPInstanceUID", str(elements["SOPInstanceUID"]))
+    meta += dicom_element("TransferSyntaxUID", "1.2.840.10008.1.2.1")
+    meta += dicom_element("ImplementationClassUID", _UID)
     body = b"".join(
-        encoded(k, v) for k, v in sorted(elements.items(), key=lambda one: TAGS[one[0]])
+        dicom_element(k, v) for k, v in sorted(elements.items(), key=lambda one: TAGS[one[0]])
     )
-    group = encoded("FileMetaInformationGroupLength", len(meta))
+    group = dicom_element("FileMetaInformationGroupLength", len(meta))
     return bytes(128) + b"DICM" + group + meta + body
 
 
@@ -79,7 +79,7 @@ def write_series(folder: Path, volume: Volume, seed: int, overwrite: bool) -> in
     for k in [*range(count), count // 3]:  # one slice lies there twice
         path = paths.pop()
         with written_whole(path, overwrite=overwrite) as file:
-            file.write(file_of(_slice(volume, held, k, count)))
+            file.write(dicom_file(_slice(volume, held, k, count)))
     return count + 1
 
 
@@ -90,7 +90,7 @@ def _wider(volume: Volume, seed: int) -> NDArray[np.int16]:
     i, j, k = values.shape
     affine = volume.affine
     affine[:3, 3] -= margin * affine[:3, 1]
-    wide = joint(*sampled(affine, (i, j + 2 * margin, k)))
+    wide = joint(*voxel_positions(affine, (i, j + 2 * margin, k)))
     wide += default_rng(seed + 2).normal(0, 26, wide.shape)
     stored = np.clip(np.round(wide), -1024, 3071).astype(np.int16)
     stored[:, margin : margin + j] = values

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.random import default_rng
 from numpy.typing import NDArray
 
-from spectrane.demo.fields import Field, blurred, noise, smooth
+from spectrane.demo.fields import Field, noise, sensor_blurred, smooth
 from spectrane.demo.land import Cover, Land
 from spectrane.model.band import Band
 
@@ -74,7 +74,7 @@ def see(
     for k, band in enumerate(bands):
         seen = _ground(land, texture, band)
         seen = seen * (1 - shadow * (1 - _SKY[band])) + glint
-        seen = blurred(seen) * (1 - cloud) + _CLOUD[band] * cloud
+        seen = sensor_blurred(seen) * (1 - cloud) + _CLOUD[band] * cloud
         stored = seen * 10000 + random.normal(0, 14, shape)
         out[k] = np.where(outside, 0, np.clip(stored, 1, 20000))
     return out

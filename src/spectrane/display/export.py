@@ -33,7 +33,7 @@ _DARK = 0.25
 """A picture file whose numbers end below this share of the type looks dark elsewhere."""
 
 
-def save(
+def write_data(
     source: Source,
     path: str | os.PathLike[str],
     *,
@@ -69,7 +69,7 @@ def save(
 def _tell_changed(ready: Derived) -> None:
     """Warn of valid numbers that another type made into others."""
     made = ready.parent
-    told = made.told if isinstance(made, Converted) else {}
+    told = made.changes if isinstance(made, Converted) else {}
     if not told:
         return
     changed = ", ".join(f"{count} {how}" for how, count in told.items())

@@ -56,7 +56,7 @@ class _Table(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
 
-class GridTable(_Table):
+class LayerGridTable(_Table):
     """The grid that all layers are drawn on."""
 
     crs: str | int
@@ -108,7 +108,7 @@ class LayerTable(_Table):
 class FileTable(_Table):
     """A whole layer file."""
 
-    grid: GridTable | None = None
+    grid: LayerGridTable | None = None
     layer: list[LayerTable] = Field(min_length=1)
 
 
@@ -157,7 +157,7 @@ def _first_problem(error: ValidationError) -> str:
     place = ".".join(str(part + 1 if isinstance(part, int) else part) for part in first["loc"])
     if first["type"] == "extra_forbidden":
         word = str(first["loc"][-1])
-        tables: dict[int, type[BaseModel]] = {1: FileTable, 2: GridTable}
+        tables: dict[int, type[BaseModel]] = {1: FileTable, 2: LayerGridTable}
         known = tables.get(len(first["loc"]), LayerTable)
         return f"no key {place}{nearest(word, known.model_fields)}"
     return f"{place}: {first['msg']}"

@@ -112,7 +112,7 @@ def check_opacity(opacity: Any) -> None:
 
 @dataclass(frozen=True)
 class PlannedLayer:
-    """A layer whose look is settled and whose masks are put on, to be drawn on any grid.
+    """A layer whose look is resolved and whose masks are put on, to be drawn on any grid.
 
     Picklable, so that other processes can draw parts of it alike.
     """
@@ -123,7 +123,7 @@ class PlannedLayer:
 
     @classmethod
     def of(cls, layer: Layer, grid: Grid | None = None) -> PlannedLayer:
-        """Settle a layer; ``grid`` is the view, for limits that see it (None: all of it)."""
+        """Resolve a layer; ``grid`` is the view, for limits that see it (None: all of it)."""
         source = upright(flat_source_of(layer.hidden()))
         seen = None if grid is None else seen_under(source, grid)
         return cls(layer, source, resolve(source, layer.look, seen))
@@ -133,7 +133,7 @@ AnyLayer: TypeAlias = Layer | Outline | PlannedLayer
 
 
 def planned(layers: Sequence[object]) -> list[PlannedLayer | Outline]:
-    """Settle layers once, from all of each raster: for many parts that must look alike."""
+    """Resolve layers once, from all of each raster: for many parts that must look alike."""
     shown = shown_as_base([as_layer(one) for one in layers])
     found = [one if isinstance(one, Outline | PlannedLayer) else PlannedLayer.of(one)
              for one in shown]  # fmt: skip
@@ -322,7 +322,7 @@ def common_grid(
     return part.resized(view.shape(grid, window, asked)).upright()
 
 
-def overlay(layers: Sequence[object], **where: Any) -> Picture:
+def draw_layers(layers: Sequence[object], **where: Any) -> Picture:
     """Return one picture of layers: see ``stacked``."""
     return stacked(layers, **where).picture()
 

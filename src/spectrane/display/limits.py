@@ -25,7 +25,7 @@ from spectrane.model.limits import Limits, Pair, Type
 from spectrane.model.look import Look
 from spectrane.model.physical import ends, physical, physical_number
 from spectrane.model.source import Source
-from spectrane.model.window import Window, area, extent, whole
+from spectrane.model.window import Window, extent, whole, window_area
 
 MOST_EXACT = 16_000_000
 """Limits come from every pixel up to so many, and from about a million above."""
@@ -39,7 +39,7 @@ Walk = Callable[[], Iterable[list[NDArray[Any]]]]
 
 
 @dataclass(frozen=True)
-class Found:
+class FoundLimits:
     """Low and high in physical values, and whether they were found from every pixel."""
 
     low: float
@@ -90,7 +90,7 @@ def rules_of(look: Look, channels: int, source: Source) -> list[Limits]:
 def found_limits(
     source: Source, bands: Sequence[int], rules: Sequence[Limits], look: Look, seen: Window,
     left_out: Sequence[Fill] = (),
-) -> list[Found]:  # fmt: skip
+) -> list[FoundLimits]:  # fmt: skip
     """Return low and high of each channel; ``seen`` is the view's window, ``left_out`` is fill that
     counts as no-data for them.
 
@@ -106,12 +106,12 @@ def found_limits(
     return [pooled] * len(bands[:3]) + alone
 
 
-def _limits(reading: Reading, bands: tuple[int, ...], rule: Limits) -> Found:
+def _limits(reading: Reading, bands: tuple[int, ...], rule: Limits) -> FoundLimits:
     values = SeenValues(reading, bands)
 
-    def find() -> Found:
+    def find() -> FoundLimits:
         low, high = rule.find(values)
-        return Found(float(low), float(high), not rule.reads or reading.exact)
+        return FoundLimits(float(low), float(high), not rule.reads or reading.exact)
 
     if not rule.reads:
         return find()
@@ -119,7 +119,7 @@ def _limits(reading: Reading, bands: tuple[int, ...], rule: Limits) -> Found:
 
 
 def fitted_curve(
-    curve: Curve, source: Source, band: int, look: Look, seen: Window, found: Found,
+    curve: Curve, source: Source, band: int, look: Look, seen: Window, found: FoundLimits,
     left_out: Sequence[Fill] = (),
 ) -> Curve:  # fmt: skip
     """Return a curve as it is drawn between limits: itself, or fitted to the values."""
@@ -166,7 +166,7 @@ class Reading:
     @property
     def exact(self) -> bool:
         """Whether every pixel is read."""
-        return self.look.exact or area(self.place[1]) <= MOST_EXACT
+        return self.look.exact or window_area(self.place[1]) <= MOST_EXACT
 
     def blocks(self) -> Iterable[list[NDArray[Any]]]:
         """Walk the stored numbers, an array per band; nothing is read before this is asked."""
@@ -196,7 +196,7 @@ class Reading:
 
     def _all(self) -> Walk:
         source, window = self.place
-        if not small(source.dtype) and area(window) * len(self.bands) <= MOST_EXACT:
+        if not small(source.dtype) and window_area(window) * len(self.bands) <= MOST_EXACT:
             held = valid_values(source.read(self.bands, window))
             return lambda: [held]
         return lambda: walk(source, self.bands, window)
@@ -313,7 +313,7 @@ class SeenPositions:
 
     def _blocks(self) -> Iterator[NDArray[np.float64]]:
         for found in self.values.physical():
-            yield levels.position(found[self._between(found)], self.low, self.high)
+            yield levels.relative_position(found[self._between(found)], self.low, self.high)
 
     def percentile(self, percent: float) -> float:
         """Return a percentile of u; NaN where nothing lies between the limits."""
@@ -335,7 +335,7 @@ class SeenPositions:
     ) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
         """Return the positions that occur between the limits, ascending, and how often."""
         inside = self._between(found)
-        at = levels.position(found[inside], self.low, self.high)
+        at = levels.relative_position(found[inside], self.low, self.high)
         order = np.argsort(at, kind="stable")
         return at[order], often[inside][order]
 

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from spectrane.display.picture import Picture
 from spectrane.display.plan import RenderPlan
-from spectrane.display.render import render
+from spectrane.display.render import draw_raster
 from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look, look_of
@@ -58,7 +58,7 @@ def linked(
     panels = []
     for name, source, given in layers:
         own = _own_view(source, area, all(placed), view)
-        picture = render(source, look_of(given), view=own,
+        picture = draw_raster(source, look_of(given), view=own,
                          size=_own_size(source, area, own, shape))  # fmt: skip
         assert picture.plan is not None
         panels.append(Panel(f"{name}: {picture.plan.said()}", source, picture.plan,

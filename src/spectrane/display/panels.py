@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from spectrane.display.drawing import Rgba
 from spectrane.model.grid import Grid
-from spectrane.spatial.slicing import Plane
+from spectrane.spatial.slicing import SlicePlane
 
 GAP = 6
 """Pixels between panels."""
@@ -25,7 +25,9 @@ def on_dark(rgba: Rgba) -> Rgba:
     return out
 
 
-def write_letters(rgba: Rgba, plane: Plane, caption: str, text: int, *, edges: bool = True) -> None:
+def write_letters(
+    rgba: Rgba, plane: SlicePlane, caption: str, text: int, *, edges: bool = True
+) -> None:
     """Write a caption, and with ``edges`` which side of the patient lies at each edge.
 
     ``text`` is the height of letters in pixels.
@@ -61,14 +63,14 @@ def draw_cross(rgba: Rgba, grid: Grid, x: float, y: float) -> None:
         rgba[: max(0, r - gap), c] = rgba[max(0, r + gap + 1) :, c] = color
 
 
-def draw_outline(rgba: Rgba, kept: NDArray[np.bool_]) -> None:
+def draw_edge(rgba: Rgba, kept: NDArray[np.bool_]) -> None:
     """Draw a thin line along the inside of what is kept."""
     from scipy.ndimage import binary_erosion
 
     rgba[kept & ~binary_erosion(kept, border_value=1)] = LIGHT
 
 
-def side_by_side(panels: Sequence[Rgba]) -> Rgba:
+def panels_in_a_row(panels: Sequence[Rgba]) -> Rgba:
     """Set panels beside one another."""
     return _joined(panels, axis=1)
 

@@ -1,4 +1,4 @@
-"""The display plan: how a raster is shown, settled once, and asked by all that show something.
+"""The display plan: how a raster is shown, resolved once, and asked by all that show something.
 
 ::
 
@@ -24,7 +24,7 @@ from numpy.typing import NDArray
 from spectrane.analysis.fills import Fill, drawn_with, fills
 from spectrane.display import drawing, legends
 from spectrane.display.channels import shown_bands
-from spectrane.display.limits import Found, fitted_curve, found_limits, rules_of
+from spectrane.display.limits import FoundLimits, fitted_curve, found_limits, rules_of
 from spectrane.display.shading import Palette, Scale, Shading, channel_names
 from spectrane.engine.described import ruled
 from spectrane.model.band import Band
@@ -47,7 +47,7 @@ from spectrane.model.window import Window, extent, whole
 
 @dataclass(frozen=True)
 class RenderPlan:
-    """How stored numbers become colours, settled: see ``resolve``.
+    """How stored numbers become colours, resolved: see ``resolve``.
 
     ``look`` is the look as it is carried out, ``bands`` the indices (from 0) of the bands shown and
     ``described`` what they mean. ``shadings`` has one entry per channel, and none where colours go
@@ -254,7 +254,7 @@ def resolve(
     source: Source, look: Look | None = None, window: Window | None = None, *,
     bands: Sequence[int] | None = None,
 ) -> RenderPlan:  # fmt: skip
-    """Settle how a source is shown: the only place where a look is read.
+    """Resolve how a source is shown: the only place where a look is read.
 
     ``window`` is the view, for limits that see it (None: everything). ``bands`` (indices from 0)
     are shown instead of the look's channels. Raises LookError, BandError.
@@ -278,8 +278,8 @@ def resolve(
         told.notes += [note] if note else []
     look = _with_classes(source, look, shown)
     if (look.classes or not source.mixable) and look.resample in MIXING:
-        told.warnings.append(f"resample {look.resample} mixes neighbours, and classes have no "
-                             "between: majority or nearest is used")  # fmt: skip
+        told.warnings.append(f"resample {look.resample} mixes neighbours, and classes cannot be "
+                             "interpolated: majority or nearest is used")  # fmt: skip
     if look.classes:
         return _finished(source, look, shown, (), told)
     if kept is not None:
@@ -388,7 +388,7 @@ def _shadings(
     return tuple(made)
 
 
-def _shading(band: Band, rule: Limits, found: Found, curve: Curve, invert: bool) -> Shading:
+def _shading(band: Band, rule: Limits, found: FoundLimits, curve: Curve, invert: bool) -> Shading:
     formula = rule.formula
     called = str(curve) if formula is None else formula.way
     scale = Scale(band.name, found.low, found.high, called, invert, band.unit, found.exact,

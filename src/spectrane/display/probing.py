@@ -23,7 +23,7 @@ from spectrane.model.marks import tell_picture
 from spectrane.model.physical import physical_number
 from spectrane.model.source import Source, flat_source_of
 from spectrane.model.view import View
-from spectrane.model.window import Window, area, whole
+from spectrane.model.window import Window, whole, window_area
 from spectrane.spatial.regions import Place, is_inside, point_places
 
 _WHOLE = 4_000_000
@@ -167,7 +167,7 @@ def _around(plan: RenderPlan, shape: Sequence[int], row: int, column: int) -> Wi
     """Return the pixels that a pixel's colour depends on."""
     near = 0
     if plan.look.local_contrast:
-        if area(whole(shape)) <= _WHOLE:
+        if window_area(whole(shape)) <= _WHOLE:
             return whole(shape)
         near = _NEAR
     if plan.look.sharpen is not None:

@@ -23,7 +23,7 @@ from spectrane.spatial.rolled import seen
 from spectrane.spatial.turned import upright
 
 
-def render(
+def draw_raster(
     source: Source,
     look: Look | None = None,
     *,

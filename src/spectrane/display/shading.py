@@ -161,7 +161,7 @@ class Shading:
         if self.formula is not None:
             return self.formula.t(values)
         low, high = self.scale.low, self.scale.high
-        t = self.curve(levels.position(values, low, high))
+        t = self.curve(levels.relative_position(values, low, high))
         if not isinstance(self.curve, Shares):
             return t
         # Equalised, what lies below the limits is 0, whatever stands at low.

@@ -15,7 +15,7 @@ from spectrane.model.marks import tell_picture
 from spectrane.model.physical import physical
 from spectrane.model.source import Source
 from spectrane.model.view import View
-from spectrane.model.window import Window, area, extent, whole
+from spectrane.model.window import Window, extent, whole, window_area
 
 _ENOUGH = 4_000_000
 _BINS = 400
@@ -49,15 +49,15 @@ class ShownValues:
 
 
 def shown_values(source: Source, look: Look | None, view: View) -> list[ShownValues]:
-    """Settle a look and return what a histogram of each channel needs: see ``counted``."""
+    """Resolve a look and return what a histogram of each channel needs."""
     window = whole(source.shape) if len(source.shape) == 3 else view.window(source.grid)
     tell_picture(source)
     plan = resolve(source, look, window)
     plan.tell()
-    return counted(plan, source, window)
+    return channel_counts(plan, source, window)
 
 
-def counted(plan: RenderPlan, source: Source, window: Window) -> list[ShownValues]:
+def channel_counts(plan: RenderPlan, source: Source, window: Window) -> list[ShownValues]:
     """Return what a histogram of each displayed channel needs; alpha is left out.
 
     Raises LookError where colours go by classes: they have no limits.
@@ -65,11 +65,11 @@ def counted(plan: RenderPlan, source: Source, window: Window) -> list[ShownValue
     if not plan.shadings:
         raise LookError("histogram: colours go by classes, which have no limits; name some "
                         "(limits minmax) to see how often numbers occur")  # fmt: skip
-    complete = area(window) <= _ENOUGH
+    complete = window_area(window) <= _ENOUGH
     size: tuple[int, ...] | None = None
     if not complete:
         sides = extent(window)
-        shrink = (area(window) / _ENOUGH) ** (1 / len(sides))
+        shrink = (window_area(window) / _ENOUGH) ** (1 / len(sides))
         size = tuple(max(1, int(side / shrink)) for side in sides)
     pixels = plan.read(source, window, size, "nearest")
     if len(window) == 3:  # counted, not seen: any rows and columns will do

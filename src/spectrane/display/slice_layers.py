@@ -33,7 +33,7 @@ class _Failing(Derived, FullSource):
     def __init__(self, every: Source, kept: Source) -> None:
         super().__init__(every, kept, has_mask=True)
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer what fails alone."""
         passing = self.parents[1].read(bands, window)
         shown = passing.validity.all(axis=0)

@@ -19,10 +19,10 @@ from spectrane.display.outlines import LayerBase
 from spectrane.display.panels import (
     GAP,
     draw_cross,
-    draw_outline,
+    draw_edge,
     on_dark,
     one_below_another,
-    side_by_side,
+    panels_in_a_row,
     write_letters,
 )
 from spectrane.display.picture import Picture
@@ -43,11 +43,11 @@ from spectrane.model.patient import reach
 from spectrane.spatial.slicing import (
     PLANES,
     SIDES,
-    Plane,
     PlaneName,
     Projection,
     Side,
     SliceAxes,
+    SlicePlane,
     cut,
 )
 
@@ -76,7 +76,7 @@ def _drawn(
     rgba = on_dark(stack.blended())
     for one in outlined:
         alone = stacked([one], grid=stack.grid, tell=False)
-        draw_outline(rgba, alone.blended()[..., 3] > 0)
+        draw_edge(rgba, alone.blended()[..., 3] > 0)
     lowest: Any = layers[0]
     return _Drawn(rgba, stack.grid, lowest.source.metadata["slice"])
 
@@ -118,7 +118,7 @@ def _single(page: _Page, plane: str, where: dict[str, Any], more: str = "") -> P
     """Return one slice as a picture, with its letters and bars."""
     drawn = _drawn(page.ready, plane, _scale(page.ready, plane, page.size), where)
     caption = _caption(plane, drawn.cut) + more
-    page.write(drawn.rgba, Plane.of(plane, where.get("side", SIDES[0])), caption)
+    page.write(drawn.rgba, SlicePlane.of(plane, where.get("side", SIDES[0])), caption)
     return page.picture(drawn.rgba, drawn.grid)
 
 
@@ -152,12 +152,12 @@ def three_planes(
     panels = []
     for name in names:
         drawn = _drawn(ready, name, scale, {"at": float(middle[PLANES[name][0]]), "side": side})
-        rgba, plane = drawn.rgba, Plane.of(name, side)
+        rgba, plane = drawn.rgba, SlicePlane.of(name, side)
         if crosshair:
             draw_cross(rgba, drawn.grid, middle[plane.columns[0]], middle[plane.rows[0]])
         page.write(rgba, plane, f"{name} {_said(middle[plane.across])}")
         panels.append(rgba)
-    return page.picture(side_by_side(panels))
+    return page.picture(panels_in_a_row(panels))
 
 
 def compare_slices(
@@ -185,7 +185,7 @@ def compare_slices(
     page = _Page.of([one for column in ready for one in column], size, labels)
     room = page.size
     low, high = reach(ready[0][0].source.grid)
-    across = Plane.of(plane).across
+    across = SlicePlane.of(plane).across
     where = {"at": float((low + high)[across] / 2) if at is None else at, "side": side}
     gaps = GAP * (len(ready) - 1)
     scale = _scale(ready[0], plane, (room[0], (room[1] - gaps) // len(ready)))
@@ -195,9 +195,9 @@ def compare_slices(
         drawn = _drawn(column, plane, scale, where, grid)
         grid = drawn.grid
         caption = f"{column[0].layer.title}, {_caption(plane, drawn.cut)}"
-        page.write(drawn.rgba, Plane.of(plane, side), caption)
+        page.write(drawn.rgba, SlicePlane.of(plane, side), caption)
         panels.append(drawn.rgba)
-    return page.picture(side_by_side(panels))
+    return page.picture(panels_in_a_row(panels))
 
 
 def montage(
@@ -218,16 +218,16 @@ def montage(
     """
     page = _Page.of(prepared(layers, axes), size, labels)
     ready, room = page.ready, page.size
-    places = spread(ready, plane, count, span)
+    places = slice_places(ready, plane, count, span)
     across, down = _grid_of(ready, plane, count, room)
     each = ((room[0] - (down - 1) * GAP) // down, (room[1] - (across - 1) * GAP) // across)
     scale = _scale(ready, plane, each)
     panels = []
     for place in places:
         rgba = _drawn(ready, plane, scale, {"at": place, "side": side}).rgba
-        page.write(rgba, Plane.of(plane, side), _said(place), edges=rgba.shape[1] > 120)
+        page.write(rgba, SlicePlane.of(plane, side), _said(place), edges=rgba.shape[1] > 120)
         panels.append(rgba)
-    rows = [side_by_side(panels[k : k + across]) for k in range(0, count, across)]
+    rows = [panels_in_a_row(panels[k : k + across]) for k in range(0, count, across)]
     return page.picture(one_below_another(rows))
 
 
@@ -238,7 +238,7 @@ def slice_sequence(
 ) -> Iterator[Picture]:  # fmt: skip
     """Yield ``count`` slices of one size, evenly over ``span`` (mm) or what is not empty."""
     page = _Page.of(prepared(layers, axes), size, labels)
-    for place in spread(page.ready, plane, count, span):
+    for place in slice_places(page.ready, plane, count, span):
         yield _single(page, plane, {"at": place, "side": side})
 
 
@@ -276,7 +276,7 @@ def _shared_look(plans: Sequence[RenderPlan]) -> Look:
     return replace(look, limits=(low, high))
 
 
-def spread(
+def slice_places(
     ready: Sequence[Ready], plane: str, count: int, span: Sequence[float] | None
 ) -> list[float]:
     """Return where ``count`` slices lie, in mm, from the head down (or the right, or the front)."""
@@ -354,7 +354,7 @@ class _Page:
                 shown.setdefault(said, Shown(one.layer.title, one.plan))
         return bars_panel(list(shown.values()), rows, self.text)
 
-    def write(self, rgba: Rgba, plane: Plane, caption: str, *, edges: bool = True) -> None:
+    def write(self, rgba: Rgba, plane: SlicePlane, caption: str, *, edges: bool = True) -> None:
         """Write letters and a caption; sides only where the volume's place is known."""
         if self.labels:
             known = self.ready[0].source.grid.placed
@@ -365,7 +365,7 @@ class _Page:
     def picture(self, rgba: Rgba, grid: Grid | None = None) -> Picture:
         """Return the picture with its bars at the right; positions on it are the slice's."""
         bars = self.bars(rgba.shape[0])
-        rgba = rgba if bars is None else side_by_side([rgba, bars])
+        rgba = rgba if bars is None else panels_in_a_row([rgba, bars])
         grid = replace(grid or Grid(rgba.shape[:2]), shape=rgba.shape[:2])
         ready = self.ready
         scales = tuple(scale for one in ready for scale in one.plan.scales)

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import KW_ONLY, dataclass, replace
 from typing import TYPE_CHECKING, Any
 
-from spectrane.analysis.clusters import Cluster, Neighbours, OfSize, check_neighbours, clusters
-from spectrane.analysis.thresholds import Kept, Threshold
+from spectrane.analysis.clusters import Cluster, Neighbours, OfSize, check_neighbours, find_clusters
+from spectrane.analysis.thresholds import Threshold, Thresholded
 from spectrane.display.layers import Layer, check_opacity
 from spectrane.display.outlines import LayerBase
 from spectrane.display.plan import RenderPlan, resolve
@@ -96,7 +96,7 @@ def volume_layer(given: object) -> VolumeLayer:
 
 
 def planned_volume(layer: VolumeLayer) -> RenderPlan:
-    """Settle how a volume's frame is shown, from all of it: every slice of it is shown alike."""
+    """Resolve how a volume's frame is shown, from all of it: every slice of it is shown alike."""
     source: Source = layer.source
     colored = [band.role for band in source.bands[:3]] == ["red", "green", "blue"]
     frames = [0, 1, 2] if colored else find_bands(source.bands, layer.frame)
@@ -109,7 +109,7 @@ def tested(layer: VolumeLayer) -> Source:
     source: Source = layer.source
     if layer.threshold is None:
         return source
-    kept = Kept(source, layer.threshold)
+    kept = Thresholded(source, layer.threshold)
     if not layer.least:
         return kept
     return OfSize(kept, least=layer.least, in_mm3=layer.in_mm3, neighbours=layer.neighbours)
@@ -119,7 +119,7 @@ def groups(layer: VolumeLayer) -> list[Cluster]:
     """Return the groups that a layer's threshold leaves, the largest first; none without one."""
     if layer.threshold is None:
         return []
-    kept = Kept(layer.source, layer.threshold)
+    kept = Thresholded(layer.source, layer.threshold)
     frame = find_bands(layer.source.bands, layer.frame)[0]
-    return clusters(kept, frame, neighbours=layer.neighbours, least=layer.least,
+    return find_clusters(kept, frame, neighbours=layer.neighbours, least=layer.least,
                     in_mm3=layer.in_mm3)  # fmt: skip

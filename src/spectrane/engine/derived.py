@@ -21,14 +21,14 @@ class Derived(Source):
 
     A subclass calls ``super().__init__(*parents, …)`` and says by keyword what it changes; all else
     that ``keep`` names is the first parent's. Closing it closes them all. It adds what it needs,
-    and answers ``at_full`` (with ``FullSource``), or ``read`` and ``blocks`` itself.
+    and answers ``read_native`` (with ``FullSource``), or ``read`` and ``blocks`` itself.
 
     >>> import numpy as np
     >>> from spectrane.engine.full import FullSource
     >>> from spectrane.engine.memory import ArraySource
     >>> from spectrane.model.pixels import Pixels
     >>> class Doubled(Derived, FullSource):
-    ...     def at_full(self, bands, window):
+    ...     def read_native(self, bands, window):
     ...         return Pixels(self.parent.read(bands, window).values * 2)
     >>> doubled = Doubled(ArraySource(np.ones((1, 2, 2))), name="twice")
     >>> doubled.name, doubled.shape, doubled.read([0], ((0, 1), (0, 2))).values.tolist()

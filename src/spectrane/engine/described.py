@@ -51,7 +51,7 @@ class Described(Derived, FullSource):
             return self.parent.read(bands, window, size, resample)
         return super().read(bands, window, size, resample)
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from the parent, with the no-data rules of these bands."""
         return self._ruled(self.parent.read(bands, window), bands)
 

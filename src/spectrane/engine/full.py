@@ -12,10 +12,10 @@ from spectrane.model.window import Window, extent
 
 
 class FullSource(Source):
-    """A source whose subclass answers ``at_full`` resolution, and names overviews if it has any."""
+    """A source whose subclass answers at its native resolution, and names overviews if any."""
 
     @abstractmethod
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer a window inside the raster, of bands there are, at its own size."""
 
     def resolutions(self) -> Sequence[Level]:
@@ -35,7 +35,7 @@ class FullSource(Source):
         wanted = answer_size(window, size)
         check_answer(len(bands), wanted, self.dtype)
         if wanted == extent(window):
-            return self.at_full(bands, window)
+            return self.read_native(bands, window)
         return read_resized(self.resolutions(), bands, window, wanted, resample)
 
     def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:

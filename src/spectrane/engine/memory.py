@@ -91,7 +91,7 @@ class ArraySource(FullSource):
                 f"grid: {self.grid.shape} rows and columns, array {values.shape[1:]}"
             )
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from memory; views where nothing is resampled."""
         whole_array = Pixels(
             self._values[list(bands)]

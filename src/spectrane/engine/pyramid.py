@@ -17,11 +17,11 @@ from spectrane.model.pixels import Pixels, full_alpha
 from spectrane.model.resampling import RESAMPLINGS
 from spectrane.model.window import (
     Window,
-    area,
     block_window,
     blocks_touching,
     extent,
     intersection,
+    window_area,
 )
 
 AT_ONCE = 16 << 20
@@ -101,7 +101,7 @@ def _nearest_above(levels: Sequence[Level], window: Window, size: tuple[int, ...
 
 
 def _pieces(level: Level, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:
-    if area(window) * len(bands) <= AT_ONCE:
+    if window_area(window) * len(bands) <= AT_ONCE:
         yield window, level.read(bands, window)
     else:
         yield from level.blocks(bands, window)
@@ -209,7 +209,7 @@ def _area(level: Level, bands: Sequence[int], window: Window, size: tuple[int, .
     touched = tuple((int(np.floor(a)), int(np.ceil(b))) for a, b in ends)
     sums = AreaSums(ends, size, len(bands))
     for block, pixels in _pieces(level, bands, touched):
-        sums.add(block, pixels, area(touched) * len(bands))
+        sums.add(block, pixels, window_area(touched) * len(bands))
     return sums.pixels()
 
 

@@ -57,7 +57,7 @@ def _on_cluster(
     except (OSError, TimeoutError) as error:
         raise AccessError(f"engine {address}: no scheduler answers there: {error}") from error
     with client:
-        part = Part.of(function)
+        part = JobPart.of(function)
         waiting: deque[Any] = deque()
         left = deque(items)
         try:
@@ -77,14 +77,14 @@ def _on_cluster(
                 future.cancel()
 
 
-class Part:
+class JobPart:
     """A pickled function that a worker unpickles once, however many parts it makes with it."""
 
     def __init__(self, payload: bytes, key: str) -> None:
         self.payload, self.key = payload, key
 
     @classmethod
-    def of(cls, function: Callable[..., Any]) -> Part:
+    def of(cls, function: Callable[..., Any]) -> JobPart:
         """Pickle a function; its key is its content's."""
         payload = pickle.dumps(function)
         return cls(payload, hashlib.sha256(payload).hexdigest())

@@ -39,7 +39,7 @@ class LoadedVolume(Derived, VolumeSource):
         super().__init__(parent)
         self._held = parent.read(range(len(parent.bands)), whole(parent.shape))
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from memory."""
         held = self._held.cut(tuple(slice(*pair) for pair in window))
         chosen = list(bands)

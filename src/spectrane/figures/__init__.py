@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from spectrane.figures.colorbar import colorbar
+from spectrane.figures.colorbar import colorbar, swatches
 from spectrane.figures.compare import compare
 from spectrane.figures.histogram import histogram
+from spectrane.figures.paper import save_figure
 from spectrane.figures.profile import profile
 
-__all__ = ["colorbar", "compare", "histogram", "profile"]
+__all__ = ["colorbar", "compare", "histogram", "profile", "save_figure", "swatches"]

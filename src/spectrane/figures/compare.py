@@ -10,7 +10,7 @@ import numpy as np
 from matplotlib.figure import Figure
 
 from spectrane.display.linked import MODES, Panel, PanelMode, linked
-from spectrane.display.shown_values import counted
+from spectrane.display.shown_values import channel_counts
 from spectrane.figures.paper import CHANNELS, INK, MUTED, sheet, styled
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look
@@ -108,7 +108,7 @@ def _small_histogram(axes: Any, panel: Panel) -> None:
     if panel.plan.classes:
         axes.set_axis_off()
         return
-    for one in counted(panel.plan, panel.source, panel.window):
+    for one in channel_counts(panel.plan, panel.source, panel.window):
         axes.stairs(one.counts, one.edges, color=CHANNELS.get(one.channel, INK), linewidth=1.2)
         for value in (one.low, one.high):
             axes.axvline(value, color=CHANNELS.get(one.channel, INK), linewidth=0.8, alpha=0.6)

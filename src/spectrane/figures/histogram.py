@@ -34,10 +34,12 @@ def histogram(
     True
     """
     source = source_of(raster)
-    return drawn(shown_values(source, look, view_of(view)), source, size)
+    return histogram_figure(shown_values(source, look, view_of(view)), source, size)
 
 
-def drawn(channels: Sequence[ShownValues], source: Source, size: Sequence[int]) -> Figure:
+def histogram_figure(
+    channels: Sequence[ShownValues], source: Source, size: Sequence[int]
+) -> Figure:
     """Return the figure of channels that were counted."""
     figure = sheet(size[1], size[0])
     grid = figure.add_gridspec(

@@ -39,8 +39,17 @@ def styled(axes: Any, *, grid: str | None = "y") -> Any:
     return axes
 
 
-def save(figure: Figure, path: str | os.PathLike[str], *, overwrite: bool = False) -> None:
-    """Write a figure as PNG, PDF or SVG, whole or not at all."""
+def save_figure(figure: Figure, path: str | os.PathLike[str], *, overwrite: bool = False) -> None:
+    """Write a figure as PNG, PDF or SVG, whole or not at all.
+
+    Raises FormatError for another ending, ExistingFile, AccessError.
+
+    >>> import spectrane as sp, tempfile, os
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     sp.figures.save_figure(sp.figures.swatches(), os.path.join(folder, "maps.svg"))
+    ...     os.listdir(folder)
+    ['maps.svg']
+    """
     name = os.fspath(path)
     ending = os.path.splitext(name)[1].lower()
     if ending not in _ENDINGS:

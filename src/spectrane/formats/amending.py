@@ -16,8 +16,8 @@ from spectrane.formats.keeping import (
     with_other_place_gone,
     write_sidecar,
 )
+from spectrane.formats.sidecar_schema import apply_sidecar as lay
 from spectrane.formats.sidecar_schema import checked
-from spectrane.formats.sidecar_schema import laid_over as lay
 from spectrane.formats.table import format_called
 from spectrane.model.band import find_band
 from spectrane.model.errors import FormatError, MetadataError
@@ -26,13 +26,13 @@ from spectrane.model.look import Look
 from spectrane.model.source import Source
 from spectrane.model.systems import check_latitudes, parsed_system, system_text_or_none
 from spectrane.model.telling import warn_caller
-from spectrane.model.window import area, whole
+from spectrane.model.window import whole, window_area
 
 _LARGE = 4 << 20
 """Pixels above which drawing without overviews is felt."""
 
 
-def amend(
+def keep_corrections(
     path: str | os.PathLike[str],
     *,
     nodata: Any = ...,
@@ -99,7 +99,7 @@ def amend(
 def _tell_slower(name: str, source: Source, changed: Source) -> None:
     """Warn where a large file's overviews are of no use under the new no-data."""
     inside = f"; spectrane amend {name} --inside … makes them anew" * (source.format == "TIFF")
-    if source.overviews and not changed.overviews and area(whole(source.shape)) > _LARGE:
+    if source.overviews and not changed.overviews and window_area(whole(source.shape)) > _LARGE:
         warn_caller(
             f"{name}: its overviews mix what is no-data now into the rest and are left aside, so "
             f"that small views take longer{inside}"
@@ -144,7 +144,7 @@ def _steps(name: str) -> list[dict[str, Any]]:
         return []
 
 
-def undo(path: str | os.PathLike[str]) -> str:
+def undo_correction(path: str | os.PathLike[str]) -> str:
     """Take the last correction of a file back; return what that was.
 
     Raises MetadataError where there is none, or the file has changed since.

@@ -101,7 +101,7 @@ class FlatSource(FullSource):
         per_row = layout.columns * layout.bands
         self.block_shape = (max(1, min(layout.rows, _AT_A_TIME // per_row)), layout.columns)
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer one window; of a file elsewhere only its rows are fetched."""
         rules = [self.bands[band].rule for band in bands]
         if self.layout.end > self.file.size:

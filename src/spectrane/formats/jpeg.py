@@ -54,7 +54,7 @@ class JpegReader:
 
     def members(self, file: ByteFile) -> list[Member]:
         """Return the one picture."""
-        head = read_head(file)
+        head = read_jpeg_head(file)
         dtype = "uint8" if head.bits == 8 else "uint16"
         return [Member(1, "", head.rows, head.columns, head.components, dtype)]
 
@@ -64,7 +64,7 @@ class JpegReader:
         return JpegSource(file)
 
 
-def read_head(file: ByteFile) -> JpegHead:
+def read_jpeg_head(file: ByteFile) -> JpegHead:
     """Read the markers up to the frame header. Raises FormatError on what is not JPEG."""
     head, place = JpegHead(), 2
     for _ in range(4096):
@@ -107,7 +107,7 @@ class JpegSource(DecodedSource):
     format = "JPEG"
 
     def __init__(self, file: ByteFile) -> None:
-        head = read_head(file)
+        head = read_jpeg_head(file)
         self.file, self.head, self.name = file, head, file.name
         if head.rows * head.columns / 64 * _LEAST_PER_BLOCK / 16 > file.size + 4096:
             raise FormatError(

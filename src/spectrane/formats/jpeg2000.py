@@ -52,7 +52,7 @@ class Jpeg2000Reader:
 
     def members(self, file: ByteFile) -> list[Member]:
         """Return the one picture."""
-        head = read_head(file)
+        head = read_jp2_head(file)
         return [Member(1, "", head.rows, head.columns, head.components, head.dtype.name)]
 
     def open(self, file: ByteFile, member: int | str | None = None) -> Source:
@@ -61,7 +61,7 @@ class Jpeg2000Reader:
         return Jpeg2000Source(file)
 
 
-def read_head(file: ByteFile) -> Jp2Head:
+def read_jp2_head(file: ByteFile) -> Jp2Head:
     """Read boxes and the SIZ marker. Raises FormatError on what cannot be read."""
     start, colour = 0, ""
     if file.head()[:4] != _CODESTREAM:
@@ -117,7 +117,7 @@ class Jpeg2000Source(DecodedSource):
     format = "JPEG 2000"
 
     def __init__(self, file: ByteFile) -> None:
-        head = read_head(file)
+        head = read_jp2_head(file)
         self.file, self.head, self.name = file, head, file.name
         self.key = (file.key, "jpeg2000")
         self.dtype = head.dtype

@@ -47,14 +47,14 @@ def _band_table(number: int, band: Band) -> dict[str, Any]:
         value = getattr(band, item.name)
         if value is None or value == item.default or value == f"band {number}":
             continue
-        table[item.name] = plain(value)
+        table[item.name] = toml_value(value)
     return table
 
 
-def plain(value: Any) -> Any:
+def toml_value(value: Any) -> Any:
     """Bring tuples and NumPy numbers to what TOML holds."""
     if isinstance(value, tuple | list):
-        return [plain(item) for item in value]
+        return [toml_value(item) for item in value]
     return value.item() if hasattr(value, "item") else value
 
 
@@ -167,17 +167,17 @@ def changes_table(
     """Return corrections as a sidecar's tables; ``...`` for no-data is "as it is", None is none."""
     found: dict[str, Any] = {}
     if nodata is not ...:
-        found["nodata"] = {"value": [] if nodata is None else plain(nodata)}
+        found["nodata"] = {"value": [] if nodata is None else toml_value(nodata)}
     if nodata_when is not None:
         found.setdefault("nodata", {})["when"] = nodata_when
     if bands:
         found["bands"] = [
-            {"number": int(number)} | {key: plain(value) for key, value in given.items()}
+            {"number": int(number)} | {key: toml_value(value) for key, value in given.items()}
             for number, given in sorted(bands.items())
         ]
     place = {"crs": crs, "bounds": bounds, "corner": corner, "pixel_size": pixel_size,
              "affine": affine}  # fmt: skip
-    grid = {key: plain(value) for key, value in place.items() if value is not None}
+    grid = {key: toml_value(value) for key, value in place.items() if value is not None}
     if grid:
         found["grid"] = grid
     if look is not None:

@@ -43,19 +43,19 @@ class NpyReader:
 
     def members(self, file: ByteFile) -> list[Member]:
         """Return the one array."""
-        layout = layout_of(file.read, file.name)
+        layout = npy_layout(file.read, file.name)
         return [Member(1, "", layout.rows, layout.columns, layout.bands, layout.native.name)]
 
     def open(self, file: ByteFile, member: int | str | None = None) -> Source:
         """Open the array."""
         find_member(self.members(file), member, file.name)
-        source = FlatSource(file, layout_of(file.read, file.name))
+        source = FlatSource(file, npy_layout(file.read, file.name))
         source.format = "NPY"
         source.metadata = {"compression": "none", "order": str(source.layout.dtype.byteorder)}
         return source
 
 
-def layout_of(read: Any, name: str) -> FlatLayout:
+def npy_layout(read: Any, name: str) -> FlatLayout:
     """Read an array's header (NEP 1): ``read(offset, length)`` gives its bytes."""
     start = read(0, 12)
     major = start[6]
@@ -123,7 +123,7 @@ def _arrays(file: ByteFile) -> list[tuple[Member, str]]:
             try:
                 with archive.open(info) as entry:
                     head = entry.read(min(info.file_size, 65536))
-                layout = layout_of(lambda o, n, head=head: head[o : o + n], file.name)
+                layout = npy_layout(lambda o, n, head=head: head[o : o + n], file.name)
             except (FormatError, struct.error, IndexError, *_ZIP_FAULTS):
                 continue  # what is no raster is no member
             name = info.filename.removesuffix(".npy")
@@ -158,7 +158,7 @@ class NpzSource(DecodedSource):
                 raw = archive.read(info)
             except _ZIP_FAULTS as error:
                 raise FormatError(f"{self.name}: {self.entry}: {error}") from error
-        layout = layout_of(lambda o, n: raw[o : o + n], self.name)
+        layout = npy_layout(lambda o, n: raw[o : o + n], self.name)
         if layout.end > len(raw):
             raise FormatError(f"{self.name}: {self.entry} is cut short")
         shape = (layout.bands, layout.rows, layout.columns)

@@ -56,17 +56,17 @@ def check_size(name: str, size: int, table: RawTable) -> None:
     if wanted == size:
         return
     off = f"{wanted - size} bytes too few" if wanted > size else f"{size - wanted} bytes too many"
-    near = "; ".join(itertools.islice((spoken(one) for one in near_layouts(size, table)), 5))
+    near = "; ".join(itertools.islice((format_layout(one) for one in near_layouts(size, table)), 5))
     raise FormatError(
-        f"{name}: {spoken(table)} takes {wanted} bytes; the file has {size}, {off}. "
+        f"{name}: {format_layout(table)} takes {wanted} bytes; the file has {size}, {off}. "
         f"Layouts that fit: {near or 'none near it'}"
     )
 
 
-def spoken(table: RawTable) -> str:
+def format_layout(table: RawTable) -> str:
     """Say a layout in a line.
 
-    >>> spoken(RawTable(rows=10, columns=20, type="uint16"))
+    >>> format_layout(RawTable(rows=10, columns=20, type="uint16"))
     '10 rows x 20 columns x 1 band of uint16 little'
     """
     count = "1 band" if table.bands == 1 else f"{table.bands} bands {table.interleave}"

@@ -71,7 +71,7 @@ def open_source(
         local = "://" not in file.name
         if source.state is None and local:
             source.state = (*file.key, str(member), *sorted(options.items()))
-        return source if beside is None else sidecar.laid_over(source, beside)
+        return source if beside is None else sidecar.with_corrections(source, beside)
     except BaseException:
         file.close()
         raise

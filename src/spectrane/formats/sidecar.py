@@ -62,13 +62,13 @@ def read(name: str) -> Sidecar | None:
     text = text_of(name)
     if text is None:
         return None
-    from spectrane.formats.sidecar_schema import parsed
+    from spectrane.formats.sidecar_schema import parse_sidecar
 
-    return parsed(text, path_of(name))
+    return parse_sidecar(text, path_of(name))
 
 
-def laid_over(source: Source, beside: Sidecar) -> Source:
+def with_corrections(source: Source, beside: Sidecar) -> Source:
     """Return a source with a sidecar's corrections."""
-    from spectrane.formats.sidecar_schema import laid_over as lay
+    from spectrane.formats.sidecar_schema import apply_sidecar as lay
 
     return lay(source, beside)

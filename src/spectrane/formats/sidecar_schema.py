@@ -92,7 +92,7 @@ class Sidecar(_Table):
     reading: ReadingTable | None = None
 
 
-def parsed(text: str, path: str) -> Sidecar:
+def parse_sidecar(text: str, path: str) -> Sidecar:
     """Read a sidecar. Raises MetadataError: the key, what was expected, the nearest known key."""
     try:
         found = tomllib.loads(text)
@@ -108,7 +108,7 @@ def checked(found: dict[str, Any], path: str) -> Sidecar:
         if beside.look is not None:
             Look.from_dict(beside.look)
     except ValidationError as error:
-        raise MetadataError(f"{path}: {_told(error)}") from error
+        raise MetadataError(f"{path}: {_format_problem(error)}") from error
     except (SpectraneError, TypeError, ValueError) as error:
         raise MetadataError(f"{path}: {error}") from error
     if beside.raw is not None and beside.raw.type not in NUMBER_TYPES:
@@ -124,7 +124,7 @@ _TABLES: dict[str, type[_Table]] = {
 }  # fmt: skip
 
 
-def _told(error: ValidationError) -> str:
+def _format_problem(error: ValidationError) -> str:
     first = error.errors()[0]
     *table, key = first["loc"]
     where = ".".join(str(part + 1) if isinstance(part, int) else part for part in first["loc"])
@@ -134,7 +134,7 @@ def _told(error: ValidationError) -> str:
     return f"{where}: {first['msg'].lower()}; found {first['input']!r}"
 
 
-def laid_over(source: Source, beside: Sidecar) -> Source:
+def apply_sidecar(source: Source, beside: Sidecar) -> Source:
     """Return a source with a sidecar's corrections; what it leaves out stays as the file says."""
     bands = list(source.bands)
     if beside.nodata is not None and "value" in beside.nodata.model_fields_set:

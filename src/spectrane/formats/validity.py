@@ -75,18 +75,18 @@ def keeping(source: Source, can: Abilities, *, masks_differ: bool = False) -> So
     if not masked and told:
         return source
     if told and all(value is not None for value in values):
-        return Kept(source, source.bands, values, alpha=can.alpha)
+        return KeptValidity(source, source.bands, values, alpha=can.alpha)
     if source.dtype.kind == "f":
         return _with_nan(source, can)
     if not (masked or any(band.rule.applies_to(source.dtype) for band in source.bands)):
-        return Kept(source, _bare(source.bands), None, alpha=can.alpha)
+        return KeptValidity(source, _bare(source.bands), None, alpha=can.alpha)
     if can.mask == "band" or (can.mask == "pixel" and not masks_differ):
         bands = source.bands if told else _bare(source.bands)
-        return Kept(source, bands, None, alpha=can.alpha, masked=True)
+        return KeptValidity(source, bands, None, alpha=can.alpha, masked=True)
     return _widened(source, can) if can.widens else _with_free_number(source, can)
 
 
-class Kept(Derived, FullSource):
+class KeptValidity(Derived, FullSource):
     """A source with no-data put into its invalid pixels, or (``masked``) told by its mask alone."""
 
     def __init__(
@@ -103,7 +103,7 @@ class Kept(Derived, FullSource):
         self.fills, self._with_alpha = fills, alpha
         self._declares = any(band.nodata is not None for band in self.bands)
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer a window, filled; where all bands decide together, all are asked."""
         if self.nodata_when == "any" or len(bands) == len(self.bands):
             return self._kept(self.parent.read(bands, window), bands)
@@ -213,7 +213,7 @@ def _with_nan(source: Source, can: Abilities) -> Source:
         )
     named = float("nan") if can.of_floats else None
     bands = [replace(band, nodata=named) for band in source.bands]
-    return Kept(source, bands, [np.nan] * len(bands), alpha=can.alpha)
+    return KeptValidity(source, bands, [np.nan] * len(bands), alpha=can.alpha)
 
 
 def _widened(source: Source, can: Abilities) -> Source:
@@ -221,7 +221,7 @@ def _widened(source: Source, can: Abilities) -> Source:
     kind = source.dtype
     bands = range(len(source.bands))
     if all(pixels.valid.all() for _, pixels in source.blocks(bands, whole(source.shape))):
-        return Kept(source, _bare(source.bands), None, alpha=False)
+        return KeptValidity(source, _bare(source.bands), None, alpha=False)
     if kind.itemsize > 4:
         raise FormatError(
             f"{can.name} has no field for no-data, some voxels are invalid, and no float holds "
@@ -232,7 +232,7 @@ def _widened(source: Source, can: Abilities) -> Source:
         f"some voxels are invalid, and {can.name} has no field for no-data: written as {wide} with "
         f"NaN instead of {kind}, the numbers unchanged"
     )
-    return Kept(source, _bare(source.bands), [np.nan] * len(bands), alpha=False, dtype=wide)
+    return KeptValidity(source, _bare(source.bands), [np.nan] * len(bands), alpha=False, dtype=wide)
 
 
 def _with_free_number(source: Source, can: Abilities) -> Source:
@@ -240,7 +240,7 @@ def _with_free_number(source: Source, can: Abilities) -> Source:
     stored = np.dtype(np.uint8) if source.dtype.kind == "b" else source.dtype
     free, hidden = _free_number(source, stored)
     if not hidden:
-        return Kept(source, _bare(source.bands), None, alpha=can.alpha)
+        return KeptValidity(source, _bare(source.bands), None, alpha=can.alpha)
     why = "one mask for all bands, and these have different ones" if can.mask == "pixel" else (
         "no mask")  # fmt: skip
     if free is None:
@@ -256,7 +256,7 @@ def _with_free_number(source: Source, can: Abilities) -> Source:
     )
     bands = [replace(band, nodata=free) for band in source.bands]
     fills = [stored.type(free)] * len(bands)
-    return Kept(source, bands, fills, alpha=can.alpha, dtype=stored)
+    return KeptValidity(source, bands, fills, alpha=can.alpha, dtype=stored)
 
 
 def _free_number(source: Source, stored: np.dtype[Any]) -> tuple[int | None, bool]:

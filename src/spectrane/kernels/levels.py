@@ -10,14 +10,14 @@ from numpy.typing import NDArray
 FloatArray: TypeAlias = NDArray[np.float64]
 
 
-def position(values: NDArray[Any], low: float, high: float) -> FloatArray:
+def relative_position(values: NDArray[Any], low: float, high: float) -> FloatArray:
     """Return u = clip((v - low)/(high - low), 0, 1) in float64, any shape; NaN stays NaN.
 
     low > high inverts. Where low = high, values below are 0, above 1, and equal ½.
 
-    >>> position(np.array([0.0, 5.0, 20.0]), 0.0, 10.0).tolist()
+    >>> relative_position(np.array([0.0, 5.0, 20.0]), 0.0, 10.0).tolist()
     [0.0, 0.5, 1.0]
-    >>> position(np.array([1.0, 2.0, 3.0]), 2.0, 2.0).tolist()
+    >>> relative_position(np.array([1.0, 2.0, 3.0]), 2.0, 2.0).tolist()
     [0.0, 0.5, 1.0]
     """
     values = np.asarray(values, np.float64)

@@ -31,7 +31,7 @@ class Spread(NamedTuple):
 NOTHING = Spread(0, np.inf, -np.inf, 0.0, 0.0)
 
 
-def kept(values: F32, nodata: float) -> F32:
+def numbers_that_count(values: F32, nodata: float) -> F32:
     """Return the numbers that count, flat."""
     return np.asarray(values[np.isfinite(values) & (values != np.float32(nodata))])
 
@@ -42,7 +42,7 @@ def extremes_reference(values: F32, nodata: float) -> tuple[int, float, float]:
     >>> extremes_reference(np.float32([[3, np.nan, 7, -1]]), -1.0)
     (2, 3.0, 7.0)
     """
-    found = kept(values, nodata)
+    found = numbers_that_count(values, nodata)
     if not found.size:
         return NOTHING[:3]
     return found.size, float(found.min()), float(found.max())
@@ -50,7 +50,7 @@ def extremes_reference(values: F32, nodata: float) -> tuple[int, float, float]:
 
 def spread_reference(values: F32, nodata: float) -> Spread:
     """Return the moments of the numbers that count, in float64."""
-    found = kept(values, nodata).astype(np.float64)
+    found = numbers_that_count(values, nodata).astype(np.float64)
     if not found.size:
         return NOTHING
     mean = float(found.mean())
@@ -141,7 +141,7 @@ def bin_counts_reference(values: F32, nodata: float, bins: Bins, counts: NDArray
     >>> counts.tolist()
     [1, 2]
     """
-    w = kept(values, nodata) * bins.sign
+    w = numbers_that_count(values, nodata) * bins.sign
     w = w[(w >= bins.edges[0]) & (w <= bins.top)]
     place = np.searchsorted(bins.edges[: bins.count], w, side="right") - 1
     counts += np.bincount(place, minlength=bins.count)

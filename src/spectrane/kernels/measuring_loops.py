@@ -89,7 +89,9 @@ def _spread(flat: Any, rows: Any, step: Any, columns: Any, nodata: Any, shift: A
 def spread(values: F32, nodata: float) -> Spread:
     """Do as ``measuring.spread_reference``, about a value near the mean."""
     flat, rows, step, columns = rows_of(values)
-    near = measuring.kept(values[:: max(1, rows // 8), :: max(1, columns // 32)], nodata)
+    near = measuring.numbers_that_count(
+        values[:: max(1, rows // 8), :: max(1, columns // 32)], nodata
+    )
     shift = float(near.mean(dtype=np.float64)) if near.size else 0.0
     found = _spread(flat, rows, step, columns, np.float32(nodata), shift)
     count, low, high, total, squares = found
@@ -124,17 +126,19 @@ def _bin_counts(
             for k in range(part.shape[0] // 2):
                 a, b = place[np.uint64(2 * k)], place[np.uint64(2 * k + 1)]
                 if (a | b) >= np.uint32(_FLAG):  # rounding may have put them beside their bin
-                    a = _settled(a, part[np.uint64(2 * k)] * sign, edges)
-                    b = _settled(b, part[np.uint64(2 * k + 1)] * sign, edges)
+                    a = _resolved_place(a, part[np.uint64(2 * k)] * sign, edges)
+                    b = _resolved_place(b, part[np.uint64(2 * k + 1)] * sign, edges)
                 even[a] += np.uint32(1)
                 odd[b] += np.uint32(1)
             if part.shape[0] % 2:
                 a = place[np.uint64(part.shape[0] - 1)]
-                even[_settled(a, part[np.uint64(part.shape[0] - 1)] * sign, edges)] += np.uint32(1)
+                even[_resolved_place(a, part[np.uint64(part.shape[0] - 1)] * sign, edges)] += (
+                    np.uint32(1)
+                )
 
 
 @loop
-def _settled(place: Any, w: Any, edges: Any) -> Any:
+def _resolved_place(place: Any, w: Any, edges: Any) -> Any:
     if place < np.uint32(_FLAG):
         return place
     cell = place - np.uint32(_FLAG)

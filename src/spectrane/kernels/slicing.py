@@ -51,7 +51,9 @@ def trilinear_reference(
     out[...] = np.where(enough, total / np.where(enough, weight, 1), np.nan)
 
 
-def nearest(volume: NDArray[Any], origin: F64, down: F64, across: F64, out: NDArray[Any]) -> None:
+def nearest_voxels(
+    volume: NDArray[Any], origin: F64, down: F64, across: F64, out: NDArray[Any]
+) -> None:
     """Fill ``out`` with the voxel each position lies in; NaN outside. As ``trilinear`` else."""
     rows = np.arange(out.shape[0])[:, np.newaxis]
     columns = np.arange(out.shape[1])[np.newaxis, :]

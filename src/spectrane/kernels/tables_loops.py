@@ -40,7 +40,7 @@ def words(
 ) -> None:
     """Do as ``tables.words_reference``."""
     most = np.uint32(1 if show_any else 3)
-    _words(*_plain(bands), *tables, most, np.uint32(hidden), out)
+    _words(*_contiguous(bands), *tables, most, np.uint32(hidden), out)
 
 
 @loop
@@ -53,9 +53,9 @@ def _indexed_words(band: Any, table: Any, out: Any) -> None:  # pragma: no cover
 
 def indexed_words(band: NDArray[Any], words: NDArray[np.uint32], out: NDArray[np.uint32]) -> None:
     """Do as ``tables.indexed_words_reference``."""
-    _indexed_words(*_plain([band]), words, out)
+    _indexed_words(*_contiguous([band]), words, out)
 
 
-def _plain(bands: list[NDArray[Any]]) -> list[NDArray[Any]]:
+def _contiguous(bands: list[NDArray[Any]]) -> list[NDArray[Any]]:
     # Strided rows, or read-only views, would each be compiled as a version of their own.
     return [np.require(band, requirements=["C", "W"]) for band in bands]

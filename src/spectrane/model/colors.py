@@ -10,7 +10,7 @@ import numpy as np
 
 from spectrane.model.errors import LookError
 from spectrane.model.frozen import FrozenMapping
-from spectrane.model.rules import plain
+from spectrane.model.rules import format_number
 
 Class: TypeAlias = tuple[str, str]
 """A class's colour (``#rrggbb``) and label."""
@@ -78,4 +78,4 @@ def _class(value: Any, given: Any) -> Class:
 
 def classes_table(classes: Mapping[float, Class]) -> dict[str, list[str]]:
     """Return classes as TOML and JSON hold them: keys are text there."""
-    return {plain(value): list(one) for value, one in classes.items()}
+    return {format_number(value): list(one) for value, one in classes.items()}

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.model.errors import LookError
-from spectrane.model.rules import Rule, held, number, plain
+from spectrane.model.rules import Rule, format_number, held, number
 
 FloatArray: TypeAlias = NDArray[np.float64]
 FITTED = 1 / 3
@@ -220,7 +220,7 @@ class Points(
     @property
     def tail(self) -> str:
         """The pairs as text."""
-        return ",".join(f"{plain(u)}/{plain(t)}" for u, t in self.at)
+        return ",".join(f"{format_number(u)}/{format_number(t)}" for u, t in self.at)
 
     @property
     def monotone(self) -> bool:

@@ -262,7 +262,7 @@ class NamedWindow(Limits):
         return CenterWidth(*found, self.called)
 
     def find(self, values: Values) -> Pair:
-        """Raise: it must be settled before."""
+        """Raise: it must be resolved before."""
         raise LookError(f"{self}: no such window is known without its file")
 
 

@@ -85,7 +85,7 @@ def nodata_value(given: Any) -> NoDataValue:
     -9999.0
     """
     if given is None or _is_number(given):
-        return given if given is None else _plain(given)
+        return given if given is None else _python_number(given)
     if isinstance(given, Sequence) and not isinstance(given, str | bytes):
         return tuple(_value_or_range(item) for item in given) or None
     raise MetadataError(
@@ -95,9 +95,9 @@ def nodata_value(given: Any) -> NoDataValue:
 
 def _value_or_range(item: Any) -> Number | tuple[Number, Number]:
     if _is_number(item):
-        return _plain(item)
+        return _python_number(item)
     if isinstance(item, Sequence) and len(item) == 2 and all(map(_is_number, item)):
-        low, high = _plain(item[0]), _plain(item[1])
+        low, high = _python_number(item[0]), _python_number(item[1])
         if low <= high:
             return low, high
     raise MetadataError(
@@ -109,7 +109,7 @@ def _is_number(item: Any) -> bool:
     return isinstance(item, int | float | np.number) and not isinstance(item, bool)
 
 
-def _plain(number: Any) -> Number:
+def _python_number(number: Any) -> Number:
     plain: Number = number.item() if isinstance(number, np.generic) else number
     return plain
 

@@ -45,11 +45,11 @@ class Parameter:
         '0 to 100'
         """
         if self.above > -math.inf:
-            return f"above {plain(self.above)}" + (
-                f" and up to {plain(self.most)}" if self.most < math.inf else ""
+            return f"above {format_number(self.above)}" + (
+                f" and up to {format_number(self.most)}" if self.most < math.inf else ""
             )
         if self.least > -math.inf:
-            return f"{plain(self.least)} to {plain(self.most)}"
+            return f"{format_number(self.least)} to {format_number(self.most)}"
         return ""
 
     def checked(self, given: Any) -> float:
@@ -60,7 +60,7 @@ class Parameter:
         if not math.isfinite(value):
             raise LookError(f"{self.name}: the numbers must be finite")
         if not (self.least <= value <= self.most and value > self.above):
-            raise LookError(f"{self.name} {plain(value)}: expected {self.range}")
+            raise LookError(f"{self.name} {format_number(value)}: expected {self.range}")
         return value
 
 
@@ -80,10 +80,10 @@ def held(default: Any = _MISSING) -> Any:
     return Parameter(default, numeric=False)
 
 
-def plain(value: float) -> str:
+def format_number(value: float) -> str:
     """Return a number as a person writes it, with all its digits.
 
-    >>> plain(3.0), plain(0.1), plain(-1e300)
+    >>> format_number(3.0), format_number(0.1), format_number(-1e300)
     ('3', '0.1', '-1e+300')
     """
     return repr(float(value)).removesuffix(".0")
@@ -188,7 +188,7 @@ class Rule:
     def tail(self) -> str:
         """What is written after the name."""
         values = [getattr(self, one.name) for one in self.parameters()]
-        return ",".join(plain(value) for value in values if value is not None)
+        return ",".join(format_number(value) for value in values if value is not None)
 
     def __str__(self) -> str:
         return f"{self.name}:{self.tail}" if self.tail else self.name
@@ -238,7 +238,7 @@ def forms(kind: type[Rule]) -> str:
     return ", ".join(one.form() for one in kind.known.values())
 
 
-def table(kind: type[Rule]) -> str:
+def rules_table(kind: type[Rule]) -> str:
     """Return the rules of a kind as a Markdown table: for documents, which a test holds to it."""
     lines = [f"| {kind.what} | numbers | |", "| --- | --- | --- |"]
     for one in kind.known.values():
@@ -252,5 +252,5 @@ def _said(one: Parameter) -> str:
     default = ""
     if one.optional:
         default = "(else fitted to the data)" if one.default is None else (
-            f"(else {plain(one.default)})")  # fmt: skip
+            f"(else {format_number(one.default)})")  # fmt: skip
     return " ".join(word for word in [*words, default] if word)

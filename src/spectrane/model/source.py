@@ -92,7 +92,9 @@ class Source(ABC):
             return whole(self.shape)
         inside = intersection(window, whole(self.shape))
         if inside != tuple(window):
-            raise GridMismatch(f"{spoken(window)}: the raster has {spoken(whole(self.shape))}")
+            raise GridMismatch(
+                f"{format_window(window)}: the raster has {format_window(whole(self.shape))}"
+            )
         return window
 
     def in_memory(self, band: int) -> NDArray[Any] | None:
@@ -146,10 +148,10 @@ def deep_source_of(given: Any) -> Source:
     return found
 
 
-def spoken(window: Window) -> str:
+def format_window(window: Window) -> str:
     """Say a window as people do.
 
-    >>> spoken(((0, 10), (5, 9)))
+    >>> format_window(((0, 10), (5, 9)))
     'rows 0 to 10, columns 5 to 9'
     """
     axes = ("rows", "columns") if len(window) == 2 else ("i", "j", "k")

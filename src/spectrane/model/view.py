@@ -10,7 +10,7 @@ from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Bounds, CrsLike, Grid
 from spectrane.model.longitudes import nearest_shift
 from spectrane.model.shortly import short_repr
-from spectrane.model.source import sizes, spoken
+from spectrane.model.source import format_window, sizes
 from spectrane.model.systems import system_text_or_none
 from spectrane.model.window import Window, extent, intersection, whole
 
@@ -174,7 +174,8 @@ class View:
                 f"view: the area asked for does not touch the raster, which covers {grid.bounds}"
                 f"{'' if grid.placed else ' (it has no place: the numbers are columns and rows)'}"
             )
-        return f"view: {spoken(wanted)} lie outside the raster's {spoken(whole(grid.shape))}"
+        held = format_window(whole(grid.shape))
+        return f"view: {format_window(wanted)} lie outside the raster's {held}"
 
 
 def goes_round(grid: Grid) -> bool:

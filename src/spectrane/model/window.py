@@ -26,10 +26,10 @@ def extent(window: Window) -> tuple[int, ...]:
     return tuple(stop - start for start, stop in window)
 
 
-def area(window: Window) -> int:
+def window_area(window: Window) -> int:
     """Return how many pixels a window holds.
 
-    >>> area(((2, 5), (0, 3)))
+    >>> window_area(((2, 5), (0, 3)))
     9
     """
     total = 1

@@ -32,7 +32,7 @@ from spectrane.model.view import View
 from spectrane.model.whole_files import written_whole
 from spectrane.spatial.coordinates import transformer
 from spectrane.spatial.grids import covering, lonlat_bounds
-from spectrane.spatial.placing import place
+from spectrane.spatial.placing import give_place
 from spectrane.spatial.turned import upright
 
 if TYPE_CHECKING:
@@ -322,11 +322,11 @@ def _placed(name: str, source: Source, element: Any) -> Source:
                 raise FormatError(f"{name}: LatLonQuad: expected 4 corners, not {len(points)}")
             lower_left, lower_right, upper_right, upper_left = points
             corners = [upper_left, upper_right, lower_right, lower_left]
-            return place(source, corners=corners, crs=LONLAT)[0]
+            return give_place(source, corners=corners, crs=LONLAT)[0]
         box = next((one for one in element.iter() if _tag(one) == "LatLonBox"), None)
         if box is None:
             raise FormatError(f"{name}: a ground overlay without LatLonBox or LatLonQuad")
-        return place(source, corners=_box_corners(box), crs=LONLAT)[0]
+        return give_place(source, corners=_box_corners(box), crs=LONLAT)[0]
     except (ValueError, GridMismatch) as error:
         if isinstance(error, FormatError):
             raise

@@ -239,7 +239,7 @@ def _draw_above(root: str, wanted: Sequence[Tile], below: set[Tile], log: _Log) 
                 if child in below:
                     where = (slice(dr * TILE, (dr + 1) * TILE), slice(dc * TILE, (dc + 1) * TILE))
                     four[where] = _read(root, child)
-        rgba = halved(four)
+        rgba = halved_tile(four)
         full = bool(rgba[..., 3].any())
         _keep(root, tile, encode_png(rgba, {}, small=True) if full else None)
         made[tile] = full
@@ -249,10 +249,10 @@ def _draw_above(root: str, wanted: Sequence[Tile], below: set[Tile], log: _Log) 
     return present | {tile for tile, full in made.items() if full}
 
 
-def halved(rgba: Rgba) -> Rgba:
+def halved_tile(rgba: Rgba) -> Rgba:
     """Return a picture of half the size: means of colours by their alpha.
 
-    >>> halved(np.array([[[200, 0, 0, 255], [0, 0, 0, 0]]] * 2, np.uint8)).tolist()
+    >>> halved_tile(np.array([[[200, 0, 0, 255], [0, 0, 0, 0]]] * 2, np.uint8)).tolist()
     [[[200, 0, 0, 128]]]
     """
     rows, columns = rgba.shape[0] // 2, rgba.shape[1] // 2

@@ -20,9 +20,9 @@ from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.source import Source
 from spectrane.model.telling import warn_caller
-from spectrane.model.window import Window, area, extent, intersection, shifted, whole
+from spectrane.model.window import Window, extent, intersection, shifted, whole, window_area
 from spectrane.spatial.coordinates import check_related, transformer
-from spectrane.spatial.mosaics.inputs import Laid, called, lay
+from spectrane.spatial.mosaics.inputs import GridAligned, called, lay
 from spectrane.spatial.turned import upright
 
 F64 = NDArray[np.float64]
@@ -83,7 +83,9 @@ class Alignment:
         )
 
 
-def align(source: Source, to: Source, *, kind: str = "shift", band: int | None = None) -> Alignment:
+def find_alignment(
+    source: Source, to: Source, *, kind: str = "shift", band: int | None = None
+) -> Alignment:
     """Find how ``source`` must be moved to fall on ``to``.
 
     ``kind`` is ``shift``, or ``affine`` (also turned, scaled, sheared). ``band`` (from 0) is
@@ -100,7 +102,7 @@ def align(source: Source, to: Source, *, kind: str = "shift", band: int | None =
             f"{called(source)} and {called(to)} overlap by {extent(window) if window else 'no'} "
             f"pixels; at least {_LEAST} x {_LEAST} are needed to tell a shift"
         )
-    fixed = Laid(to, whole(to.shape), called(to))
+    fixed = GridAligned(to, whole(to.shape), called(to))
     bands = _bands(source, to, band)
     start = _coarse(fixed, laid, bands, window)
     # A patch tells one shift: where that changes over the overlap, patches must be small.
@@ -121,7 +123,9 @@ def _bands(source: Source, to: Source, band: int | None) -> list[int]:
     return list(range(min(len(source.bands), len(to.bands), 3)))
 
 
-def _grey(one: Laid, bands: Sequence[int], window: Window, size: Any) -> tuple[F64, NDArray[Any]]:
+def _grey(
+    one: GridAligned, bands: Sequence[int], window: Window, size: Any
+) -> tuple[F64, NDArray[Any]]:
     """Return the bands' mean over a window that may reach outside, and where it is valid."""
     wanted = extent(window) if size is None else size
     values, valid = np.zeros(wanted), np.zeros(wanted, bool)
@@ -140,7 +144,9 @@ def _grey(one: Laid, bands: Sequence[int], window: Window, size: Any) -> tuple[F
     return values, valid
 
 
-def _coarse(fixed: Laid, moving: Laid, bands: Sequence[int], window: Window) -> tuple[int, int]:
+def _coarse(
+    fixed: GridAligned, moving: GridAligned, bands: Sequence[int], window: Window
+) -> tuple[int, int]:
     """Return the whole-pixel shift seen over the whole overlap."""
     factor = max(1, -(-max(extent(window)) // _COARSE))
     size = tuple(max(1, n // factor) for n in extent(window))
@@ -151,10 +157,14 @@ def _coarse(fixed: Laid, moving: Laid, bands: Sequence[int], window: Window) -> 
 
 
 def _patches(
-    fixed: Laid, moving: Laid, bands: Sequence[int], window: Window, start: tuple[int, int],
+    fixed: GridAligned,
+    moving: GridAligned,
+    bands: Sequence[int],
+    window: Window,
+    start: tuple[int, int],
     across: int,
     length: int,
-) -> list[Patch]:  # fmt: skip
+) -> list[Patch]:
     """Find the shift at places spread over the overlap."""
     back = shifted(moving.window, start)
     common = intersection(window, back) or window
@@ -297,7 +307,7 @@ def _at(model: F64, places: F64) -> F64:
     return np.asarray(places @ model[:, :2].T + model[:, 2])
 
 
-def moved(source: Source, to: Source, found: Alignment) -> Source:
+def realigned(source: Source, to: Source, found: Alignment) -> Source:
     """Return a source whose grid has the misalignment taken out; no pixel is touched."""
     source = upright(source)
     return Described(source, grid=moved_grid(source.grid, to.grid, found))
@@ -332,13 +342,13 @@ def aligned(sources: Sequence[Source], kind: str) -> tuple[list[Source], list[di
         if best is None:
             continue
         try:
-            found = align(source, best, kind=kind)
+            found = find_alignment(source, best, kind=kind)
         except GridMismatch as error:
             warn_caller(f"not aligned: {error}")
             continue
         taken = found.certainty >= CERTAIN
         if taken:
-            done[-1] = moved(source, best, found)
+            done[-1] = realigned(source, best, found)
         else:
             warn_caller(
                 f"{called(source)} is not aligned: it agrees with {called(best)} only by "
@@ -353,6 +363,6 @@ def _widest(source: Source, done: Sequence[Source]) -> Source | None:
     best, most = None, 0
     for one in done:
         window = intersection(lay(source, one.grid, "nearest").window, whole(one.shape))
-        if window is not None and area(window) > most:
-            best, most = one, area(window)
+        if window is not None and window_area(window) > most:
+            best, most = one, window_area(window)
     return best

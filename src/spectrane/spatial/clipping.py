@@ -16,7 +16,7 @@ from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import CrsLike
 from spectrane.model.pixels import Pixels, full_alpha
 from spectrane.model.source import Source
-from spectrane.model.window import Window, area, extent, whole
+from spectrane.model.window import Window, extent, whole, window_area
 from spectrane.spatial.masks import Inverted, Masked, chooser, mask_on
 from spectrane.spatial.onto_pixels import polygons_of
 from spectrane.spatial.polygons import Polygons
@@ -56,11 +56,11 @@ class Within(Derived, FullSource):
     def resolutions(self) -> Sequence[Level]:
         """Return the full resolution, and the parent's overviews cut at their own pixels."""
         levels: list[Level] = [Whole.of(self)]
-        if area(whole(self.shape)) > _LARGE:
+        if window_area(whole(self.shape)) > _LARGE:
             levels += [_Smaller(self, shape) for shape in self.parent.overviews]
         return levels
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from the parent, masked; another size is made from the masked pixels."""
         return self._cut(window, self.parent.read(bands, window))
 

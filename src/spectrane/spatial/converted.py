@@ -25,7 +25,7 @@ from spectrane.model.number_types import NUMBER_TYPES
 from spectrane.model.physical import physical, physical_number, stored_numbers, value_dtype
 from spectrane.model.pixels import Pixels, full_alpha
 from spectrane.model.source import Source
-from spectrane.model.window import Window, area, whole
+from spectrane.model.window import Window, whole, window_area
 
 Range = tuple[float, float]
 
@@ -37,7 +37,7 @@ class Converted(Derived, FullSource):
     0...1 for floats, computed in float64; without, they are kept as they are. Integers are
     rounded half up; what lies outside the type is clamped. A valid number never becomes no-data:
     where the new type has the bands' own value, one that would be it is moved to the next; else a
-    mask tells. ``told`` counts what became of them.
+    mask tells. ``changes`` counts what became of them.
     """
 
     def __init__(
@@ -74,7 +74,7 @@ class Converted(Derived, FullSource):
         span = np.iinfo(self.dtype)
         return int(span.min), int(span.max)
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer in the new type."""
         return self._converted(self.parent.read(bands, window), bands)
 
@@ -111,7 +111,7 @@ class Converted(Derived, FullSource):
 
     def _cast(self, stored: NDArray[Any], valid: NDArray[np.bool_], band: int) -> NDArray[Any]:
         """Return numbers in a type that may not hold them, and count what became of valid ones."""
-        values, outside, rounded = nearest(stored, self.dtype)
+        values, outside, rounded = nearest_numbers(stored, self.dtype)
         rule = self.bands[band].rule
         turned = np.zeros(valid.shape, bool)
         if rule.values:
@@ -124,12 +124,12 @@ class Converted(Derived, FullSource):
         return values
 
     @property
-    def told(self) -> dict[str, int]:
+    def changes(self) -> dict[str, int]:
         """How many valid numbers were clamped, rounded, or moved off no-data, of those written.
 
         Who writes may have read everything more than once: each time counted the same.
         """
-        everything = len(self.bands) * area(whole(self.shape))
+        everything = len(self.bands) * window_area(whole(self.shape))
         times = max(1, round(self._seen / everything))
         return {name: count // times for name, count in self._counts.items() if count}
 
@@ -160,7 +160,7 @@ class Physical(Derived, FullSource):
         super().__init__(parent, dtype=value_dtype(parent.dtype), bands=tuple(bands),
                          has_mask=False)  # fmt: skip
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer in physical values; alpha is a share 0...1 in the same type."""
         pixels = self.parent.read(bands, window)
         planes = [physical(values, self.parent.bands[band], self.dtype)
@@ -170,14 +170,14 @@ class Physical(Derived, FullSource):
         return Pixels(values, alpha=alpha, when=self.nodata_when)
 
 
-def nearest(
+def nearest_numbers(
     stored: NDArray[Any], dtype: np.dtype[Any]
 ) -> tuple[NDArray[Any], NDArray[np.bool_], NDArray[np.bool_]]:
     """Return the nearest numbers of a type, which ones lay outside it, and which were rounded.
 
     Integers are rounded half up. Floats lose digits, which counts as neither.
 
-    >>> values, outside, rounded = nearest(np.array([0.4, 3.0, 300.0]), np.dtype("uint8"))
+    >>> values, outside, rounded = nearest_numbers(np.array([0.4, 3.0, 300.0]), np.dtype("uint8"))
     >>> values.tolist(), outside.tolist(), rounded.tolist()
     ([0, 3, 255], [False, False, True], [True, False, False])
     """

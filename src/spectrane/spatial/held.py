@@ -82,7 +82,7 @@ class HeldVolume(VolumeSource):
         nothing = self.bands[band].rule != NoDataRule()
         return None if nothing or held.dtype != self.dtype else held.T
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from memory."""
         i, j, k = relative(window, whole(self.shape))
         part = self._values[list(bands)][:, i, j, k].astype(self.dtype, copy=False)

@@ -19,7 +19,7 @@ from spectrane.model.window import Window, extent
 from spectrane.spatial.grids import offset_on
 
 
-class Joined(Derived, FullSource):
+class JoinedBands(Derived, FullSource):
     """Bands of sources whose pixels coincide, in the order given."""
 
     def __init__(self, parents: Sequence[Source]) -> None:
@@ -40,7 +40,7 @@ class Joined(Derived, FullSource):
             nodata_when="any", alpha=None, look=None, metadata={},
         )  # fmt: skip
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from each source that holds a band asked for."""
         values = np.empty((len(bands), *extent(window)), self.dtype)
         mask = np.ones(values.shape, bool)

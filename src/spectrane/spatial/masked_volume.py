@@ -36,6 +36,6 @@ class MaskedVolume(Derived, VolumeSource):
         chosen = valid & (pixels.values[0] != 0)
         return np.asarray(~chosen if self.inverted else chosen).reshape(extent(window))
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from the parent, with what is not chosen made invalid."""
         return self.parent.read(bands, window).only(self.zone(window))

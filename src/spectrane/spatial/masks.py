@@ -21,7 +21,7 @@ from spectrane.model.errors import BandError, GridMismatch, LookError
 from spectrane.model.physical import physical
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
-from spectrane.model.window import Window, area, extent, intersection, relative, whole
+from spectrane.model.window import Window, extent, intersection, relative, whole, window_area
 from spectrane.spatial.regridded import regrid
 
 Chosen = NDArray[np.bool_]
@@ -40,7 +40,7 @@ class MaskSource(Derived, FullSource):
         """Return which pixels of a window are chosen."""
         raise NotImplementedError
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer the mask."""
         return Pixels(self.chosen(window)[np.newaxis])
 
@@ -144,7 +144,7 @@ class Footprint(MaskSource):
         return np.asarray(self.parent.read(bands, window).shown)
 
 
-class Joined(MaskSource):
+class JoinedMasks(MaskSource):
     """Two masks: where both are (``and``), or either is (``or``)."""
 
     def __init__(self, parent: Source, other: Source, how: str) -> None:
@@ -299,7 +299,7 @@ class Masked(Derived, FullSource):
         super().__init__(parent, mask_on(mask, parent), has_mask=True, alpha=alpha)
         self.mask, self.keep = self.parents[1], keep
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from the parent, masked."""
         return self._masked(window, self.parent.read(bands, window))
 
@@ -343,7 +343,7 @@ def chosen_share(mask: Source) -> float:
     everything = whole(mask.shape)
     blocks = mask.blocks([0], everything)
     chosen = sum(int(np.count_nonzero(pixels.values[0])) for _, pixels in blocks)
-    return chosen / area(everything)
+    return chosen / window_area(everything)
 
 
 def trimmed(source: Source, by: float) -> Source:

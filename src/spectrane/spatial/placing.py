@@ -79,7 +79,7 @@ class Placement:
         }  # fmt: skip
 
 
-def place(
+def give_place(
     source: Source, *, corners: Any = None, bounds: Any = None, points: Any = None,
     crs: CrsLike | None = None, points_crs: CrsLike | None = None, fit_kind: str | None = None,
     resample: str | None = None, pixel_size: Any = None, force: bool = False,

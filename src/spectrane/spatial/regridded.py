@@ -23,7 +23,7 @@ from spectrane.model.pixels import Pixels, full_alpha
 from spectrane.model.resampling import RESAMPLINGS, check_unmixed
 from spectrane.model.source import Source
 from spectrane.model.systems import checked_system
-from spectrane.model.window import Window, area, extent, intersection, relative, whole
+from spectrane.model.window import Window, extent, intersection, relative, whole, window_area
 from spectrane.spatial.coordinates import (
     TOLERANCE,
     Mapping,
@@ -65,7 +65,7 @@ class Regridded(Derived, FullSource):
     def resolutions(self) -> Sequence[Level]:
         """Return the full resolution, and for large grids smaller ones made from the parent."""
         levels: list[Level] = [Whole.of(self)]
-        if area(whole(self.shape)) <= _SHOWN_WHOLE:
+        if window_area(whole(self.shape)) <= _SHOWN_WHOLE:
             return levels
         shape = self.shape
         while max(shape) > _SMALLEST:
@@ -80,7 +80,7 @@ class Regridded(Derived, FullSource):
             place=self.mapping.source, warp=self.mapping.warp,
         )  # fmt: skip
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer a window, some rows at a time."""
         size = extent(window)
         values = np.zeros((len(bands), *size), self.dtype)
@@ -109,7 +109,7 @@ class Regridded(Derived, FullSource):
             return None
         factors = self._factors()
         held = math.prod(-(-n // f) for n, f in zip(extent(needed), factors, strict=True))
-        if held * len(bands) > AT_ONCE and area(window) > 4096:
+        if held * len(bands) > AT_ONCE and window_area(window) > 4096:
             return self._halves(bands, window)
         if self.resample == "nearest":
             return self._nearest(bands, needed, positions)

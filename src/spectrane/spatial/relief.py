@@ -62,7 +62,7 @@ class Relief(Derived, FullSource):
         )  # fmt: skip
         self.band, self.suns, self.exaggeration = band, tuple(suns), float(exaggeration)
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Light one window; slopes at its edge see the pixels beyond."""
         wide = intersection(tuple((a - 1, b + 1) for a, b in window), whole(self.shape))
         assert wide is not None

@@ -23,7 +23,7 @@ class Rolled(Derived, FullSource):
         super().__init__(parent, grid=grid)
         self.first = first % columns
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from the parent; over its edge from both ends."""
         rows, _ = window
         pieces = [self.parent.read(bands, (rows, columns)) for columns in self._pieces(window)]

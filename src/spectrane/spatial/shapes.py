@@ -40,7 +40,7 @@ class Feature:
 
 
 @dataclass(frozen=True)
-class Part:
+class ShapePart:
     """A point, line or polygon: its rings or its only line, each (n, 2), not closed."""
 
     kind: str
@@ -78,7 +78,7 @@ class Shapes:
         """
         return replace(self, features=(feature,))
 
-    def parts(self, feature: Feature) -> Iterator[Part]:
+    def parts(self, feature: Feature) -> Iterator[ShapePart]:
         """Yield the points, lines and polygons of a feature. Raises LookError for broken ones.
 
         >>> shapes = shapes_of({"type": "Point", "coordinates": [12, 48]})
@@ -86,7 +86,7 @@ class Shapes:
         [[[12.0, 48.0]]]
         """
         for kind, held in _flat(feature.geometry):
-            yield Part(kind, tuple(_rings(kind, held, f"{self.title}: {feature.name}")))
+            yield ShapePart(kind, tuple(_rings(kind, held, f"{self.title}: {feature.name}")))
 
     def check_degrees(self) -> None:
         """Raise LookError where the system was assumed and positions cannot be degrees.

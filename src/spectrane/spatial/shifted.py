@@ -40,7 +40,7 @@ class Shifted(Derived, FullSource):
             return self.parent.read(bands, inner, answer_size(window, size), resample)
         return super().read(bands, window, size, resample)
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from the parent where it is, with nothing valid around it."""
         size = extent(window)
         seen = intersection(shifted(whole(self.parent.shape), self.offset), window)

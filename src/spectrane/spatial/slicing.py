@@ -18,7 +18,7 @@ from spectrane.engine.derived import Derived
 from spectrane.engine.described import Described
 from spectrane.engine.full import FullSource
 from spectrane.engine.threads import in_parallel, row_parts
-from spectrane.kernels.slicing import along_axes, nearest, put, stored, stored_reference
+from spectrane.kernels.slicing import along_axes, nearest_voxels, put, stored, stored_reference
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.errors import nearest as nearest_name
 from spectrane.model.grid import Grid
@@ -27,7 +27,7 @@ from spectrane.model.physical import value_dtype
 from spectrane.model.pixels import Pixels
 from spectrane.model.resampling import check_unmixed
 from spectrane.model.source import Source
-from spectrane.model.window import Window, area, extent
+from spectrane.model.window import Window, extent, window_area
 
 F64 = NDArray[np.float64]
 PlaneName = Literal["axial", "coronal", "sagittal"]
@@ -46,7 +46,7 @@ _THICK = 16
 
 
 @dataclass(frozen=True)
-class Plane:
+class SlicePlane:
     """Which way a picture looks at the patient.
 
     ``columns`` and ``rows`` are (patient axis, direction); ``across`` is the axis that is cut.
@@ -58,7 +58,7 @@ class Plane:
     rows: tuple[int, int]
 
     @classmethod
-    def of(cls, name: str, side: str = "radiological") -> Plane:
+    def of(cls, name: str, side: str = "radiological") -> SlicePlane:
         """Return a plane by name. Raises LookError for one that there is not."""
         if name not in PLANES:
             raise LookError(f"plane {name!r}{nearest_name(name, PLANES)}")
@@ -85,7 +85,7 @@ def seen_along(volume: Source, turn: F64) -> Source:
 
 
 def kernel_for(volume: Source) -> str:
-    """Return how a volume is looked up between voxels: labels have no between."""
+    """Return how a volume is looked up between voxels: labels cannot be interpolated."""
     return "trilinear" if volume.mixable else "nearest"
 
 
@@ -110,9 +110,16 @@ class Slice(Derived, FullSource):
     """
 
     def __init__(
-        self, volume: Source, plane: Plane, at: float | None = None, *, frames: Sequence[int] = (),
-        slab: float = 0.0, project: str = "maximum", resample: str | None = None,
-    ) -> None:  # fmt: skip
+        self,
+        volume: Source,
+        plane: SlicePlane,
+        at: float | None = None,
+        *,
+        frames: Sequence[int] = (),
+        slab: float = 0.0,
+        project: str = "maximum",
+        resample: str | None = None,
+    ) -> None:
         self.resample = resample or kernel_for(volume)
         check_unmixed(volume.mixable, self.resample)
         if project not in PROJECTIONS:
@@ -167,7 +174,7 @@ class Slice(Derived, FullSource):
         turn = inverse[:3, :3]
         return turn @ place + inverse[:3, 3], turn @ down, turn @ across
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer a window of the slice; of a slab, the projection of its planes."""
         values = np.zeros((len(bands), *extent(window)), self.dtype)
         mask = np.zeros(values.shape, bool)
@@ -210,7 +217,7 @@ class Slice(Derived, FullSource):
         needed = self._needed(origin, down, across, values.shape)
         if needed is None:
             return
-        held = self.volume.in_memory(frame) if area(needed) > _THICK * values.size else None
+        held = self.volume.in_memory(frame) if window_area(needed) > _THICK * values.size else None
         if held is not None:  # the box around an oblique plane is nearly the volume: not copied
             self._gather(held, origin, down, across, values, mask)
             return
@@ -258,7 +265,7 @@ def _nearest(
     mask: NDArray[np.bool_],
 ) -> None:  # fmt: skip
     found = np.empty(values.shape, value_dtype(values.dtype))
-    nearest(volume, origin, down, across, found)
+    nearest_voxels(volume, origin, down, across, found)
     put(found, values, mask)
 
 
@@ -266,7 +273,7 @@ class StoredPlane(Derived, FullSource):
     """One stored plane of a volume, its voxels as they are, turned the way it is looked at."""
 
     def __init__(
-        self, volume: Source, plane: Plane, index: int, *, frames: Sequence[int] = ()
+        self, volume: Source, plane: SlicePlane, index: int, *, frames: Sequence[int] = ()
     ) -> None:
         super().__init__(volume, keep=_OF_VOLUMES)
         self.volume, self.plane = volume, plane
@@ -304,7 +311,7 @@ class StoredPlane(Derived, FullSource):
                   (0.0, fall * float(spacing[self.down]), float(y)), (0.0, 0.0, 1.0))  # fmt: skip
         return Grid((shape[self.down], shape[self.along]), affine, y_up=True)
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from the stored plane."""
         wanted: list[tuple[int, int]] = [(0, 0)] * 3
         wanted[self.cut] = (self.index, self.index + 1)
@@ -341,7 +348,7 @@ def cut(
         raise LookError(f"axes {axes!r}: expected {' or '.join(AXES)}")
     if axes == "own":
         volume = seen_along(volume, own_turn(volume.grid))
-    chosen = Plane.of(plane, side)
+    chosen = SlicePlane.of(plane, side)
     if index is not None:
         if slab:
             raise LookError("slice: a slab is cut at a millimetre, not at an index")

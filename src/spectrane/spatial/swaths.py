@@ -117,7 +117,7 @@ class FromSwath(Derived, FullSource):
                          metadata={**parent.metadata, **told}, nodata_when="any")  # fmt: skip
         self.resample, self.within, self.balls = resample, within, balls
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer a window, piece by piece, so that memory stays bounded."""
         values = np.zeros((len(bands), *extent(window)), self.dtype)
         mask = np.zeros(values.shape, bool)

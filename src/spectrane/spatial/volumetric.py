@@ -10,7 +10,7 @@ import numpy as np
 from spectrane.engine.derived import Derived
 from spectrane.engine.threads import in_parallel
 from spectrane.engine.volumes import VolumeSource
-from spectrane.kernels.slicing import nearest, put, trilinear
+from spectrane.kernels.slicing import nearest_voxels, put, trilinear
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.patient import axis_apart
@@ -26,7 +26,7 @@ KERNELS = ("trilinear", "nearest")
 class RegriddedVolume(Derived, VolumeSource):
     """A volume's values at the voxel centres of another grid; outside it nothing is valid.
 
-    ``resample`` None is ``nearest`` for labels, which have no between, else ``trilinear``.
+    ``resample`` None is ``nearest`` for labels, which cannot be interpolated, else ``trilinear``.
     """
 
     def __init__(
@@ -44,7 +44,7 @@ class RegriddedVolume(Derived, VolumeSource):
         if apart:
             raise GridMismatch(f"the volumes do not meet anywhere: {apart}")
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer a window, plane by plane."""
         values = np.zeros((len(bands), *extent(window)), self.dtype)
         mask = np.zeros(values.shape, bool)
@@ -68,7 +68,7 @@ class RegriddedVolume(Derived, VolumeSource):
             out = np.empty((values.shape[1], values.shape[0]), cube.dtype)
             origin = (turn @ (i0, j0, k0 + k, 1.0))[:3] - shift
             if self.resample == "nearest":
-                nearest(cube, origin[::-1], turn[:3, 1][::-1], turn[:3, 0][::-1], out)
+                nearest_voxels(cube, origin[::-1], turn[:3, 1][::-1], turn[:3, 0][::-1], out)
             else:
                 cut(cube, origin[::-1], turn[:3, 1][::-1], turn[:3, 0][::-1], out)
             put(out, values[..., k].T, mask[..., k].T)

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.formats.cf.arrays import Variable, beside
+from spectrane.formats.cf.arrays import Variable, companion_name
 
 _STANDARD = {
     kind: (place, *(f"{start}{kind.lower()}_{end}coordinate" for start, end in (
@@ -86,7 +86,7 @@ def _order(arrays: Mapping[str, Variable], variable: Variable) -> tuple[int, ...
 
 
 def _along(arrays: Mapping[str, Variable], variable: Variable, axis: int) -> Variable | None:
-    found = beside(arrays, variable, variable.dimensions[axis])
+    found = companion_name(arrays, variable, variable.dimensions[axis])
     fits = found is not None and found.shape == (variable.shape[axis],)
     return found if fits else None
 

@@ -67,7 +67,7 @@ def _is_position(variable: Variable) -> bool:
 def validity_of(arrays: Mapping[str, Variable], variable: Variable) -> Variable | None:
     """Return the ancillary variable whose flags are just valid and invalid, if there is one."""
     for name in str(variable.attributes.get("ancillary_variables", "")).split():
-        found = beside(arrays, variable, name)
+        found = companion_name(arrays, variable, name)
         if found is None or found.dtype.kind not in "iu" or len(found.shape) < 2:
             continue
         fits = found.shape in (variable.shape, variable.shape[-2:])
@@ -85,7 +85,9 @@ def valid_flag(variable: Variable) -> int | None:
     return int(values[meanings.index("valid")])
 
 
-def beside(arrays: Mapping[str, Variable], variable: Variable, name: str) -> Variable | None:
+def companion_name(
+    arrays: Mapping[str, Variable], variable: Variable, name: str
+) -> Variable | None:
     """Return the array of a name in the variable's group, or in one above it."""
     parts = variable.name.split("/")[:-1]
     while True:

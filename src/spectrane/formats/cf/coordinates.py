@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.formats.cf.arrays import Variable, beside
+from spectrane.formats.cf.arrays import Variable, companion_name
 from spectrane.model.grid import Grid
 from spectrane.model.telling import warn_caller
 
@@ -116,7 +116,7 @@ def named_planes(
     lead = len(variable.shape) - 2
     for place in range(lead):
         dimension, count = variable.dimensions[place], variable.shape[place]
-        found = beside(arrays, variable, dimension)
+        found = companion_name(arrays, variable, dimension)
         values = None
         if found is not None and found.shape == (count,):
             values = read(found.name, (slice(None),))
@@ -132,7 +132,7 @@ def named_planes(
 def own_wavelength(read: Any, arrays: Mapping[str, Variable], variable: Variable) -> float | None:
     """Return the wavelength (nm) of an array without planes: a coordinate of a single number."""
     for name in str(variable.attributes.get("coordinates", "")).split():
-        found = beside(arrays, variable, name)
+        found = companion_name(arrays, variable, name)
         if found is not None and found.shape in ((), (1,)):
             values = _in_nanometres(read(found.name, (...,)), found)
             if values is not None:
@@ -184,7 +184,7 @@ def _wavelengths(
     read: Any, arrays: Mapping[str, Variable], variable: Variable, dimension: str, count: int
 ) -> list[float | None] | None:
     for name in dict.fromkeys((dimension, "wavelength", "radiation_wavelength")):
-        found = beside(arrays, variable, name)
+        found = companion_name(arrays, variable, name)
         if found is None or found.shape != (count,) or found.dtype.kind not in "iuf":
             continue
         waves = _in_nanometres(read(found.name, (slice(None),)), found)

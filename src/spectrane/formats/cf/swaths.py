@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from spectrane.formats.cf.arrays import Variable, beside
+from spectrane.formats.cf.arrays import Variable, companion_name
 from spectrane.model.geolocation import F64, Geolocation
 from spectrane.model.window import Window
 
@@ -64,7 +64,7 @@ def geolocation_of(source: Any, arrays: Mapping[str, Variable]) -> StoredGeoloca
     """
     variable: Variable = source.variable
     named = str(variable.attributes.get("coordinates", "")).split()
-    listed = [one for name in named if (one := beside(arrays, variable, name)) is not None]
+    listed = [one for name in named if (one := companion_name(arrays, variable, name)) is not None]
     if not named:
         group = variable.name.rpartition("/")[0]
         listed = [one for one in arrays.values() if one.name.rpartition("/")[0] == group]

@@ -17,14 +17,14 @@ from spectrane.formats.cf.arranging import Arranged
 from spectrane.formats.cf.arrays import (
     WORDS,
     Variable,
-    beside,
+    companion_name,
     rasters,
     valid_flag,
     validity_of,
 )
 from spectrane.formats.cf.coordinates import grid_from_axes, named_planes, own_wavelength
 from spectrane.formats.cf.swaths import TOLD, geolocation_of
-from spectrane.formats.sidecar_schema import laid_over, parsed
+from spectrane.formats.sidecar_schema import apply_sidecar, parse_sidecar
 from spectrane.model.band import Band
 from spectrane.model.errors import FormatError
 from spectrane.model.grid import Grid
@@ -58,10 +58,10 @@ class Storage(Protocol):
 
 def members_in(storage: Storage) -> list[Member]:
     """List raster arrays of a storage as members."""
-    return members_of(Arranged(storage).arrays())
+    return variable_members(Arranged(storage).arrays())
 
 
-def members_of(arrays: Mapping[str, Variable]) -> list[Member]:
+def variable_members(arrays: Mapping[str, Variable]) -> list[Member]:
     """List raster arrays as members."""
     return [
         Member(number, v.name, v.shape[-2], v.shape[-1], v.bands, v.dtype.newbyteorder("=").name)
@@ -98,10 +98,13 @@ class ArraySourceOnDisk(FullSource):
         self.coded = "flag_meanings" in said and bool({"flag_values", "flag_masks"} & said.keys())
         classes = _classes(said)
         self.look = Look(classes=classes) if classes and variable.bands == 1 else None
-        self.metadata = {"variable": variable.name, "dimensions": list(variable.dimensions),
-                         **{k: _plain(v) for k, v in variable.attributes.items()}}  # fmt: skip
+        self.metadata = {
+            "variable": variable.name,
+            "dimensions": list(variable.dimensions),
+            **{k: _attribute_value(v) for k, v in variable.attributes.items()},
+        }
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer one window; a chunk that holds several wanted bands is unpacked once."""
         if not self.file.keeps_damaged:
             return self._answer(bands, window)
@@ -185,7 +188,7 @@ class ArraySourceOnDisk(FullSource):
         self.file.close()
 
 
-def _plain(value: Any) -> Any:
+def _attribute_value(value: Any) -> Any:
     if isinstance(value, np.ndarray):
         return value.tolist()
     return value.item() if isinstance(value, np.generic) else value
@@ -210,10 +213,13 @@ def _bands(
     given = [str(name) for name in np.atleast_1d(said.get("band_names", ())).ravel()]
     name = given[0] if len(given) == 1 and given[0] else variable.name.split("/")[-1]
     one = Band(
-        name, unit=unit, scale=float(_plain(said.get("scale_factor", 1.0))),
-        offset=float(_plain(said.get("add_offset", 0.0))), nodata=_nodata(variable, dtype),
+        name,
+        unit=unit,
+        scale=float(_attribute_value(said.get("scale_factor", 1.0))),
+        offset=float(_attribute_value(said.get("add_offset", 0.0))),
+        nodata=_nodata(variable, dtype),
         description=None if title == name else title,
-    )  # fmt: skip
+    )
     if not variable.shape[:-2]:
         return (replace(one, wavelength=own_wavelength(storage.read, arrays, variable)),)
     names = named_planes(storage.read, arrays, variable)
@@ -233,7 +239,7 @@ def _nodata(variable: Variable, dtype: np.dtype[Any]) -> Any:
         found += [_as(v, variable, dtype) for v in values if np.asarray(v).dtype.kind in "iuf"]
     if variable.fill is not None and "_FillValue" not in said:
         found.append(_as(variable.fill, variable, dtype))
-    low, high = _plain(said.get("valid_min")), _plain(said.get("valid_max"))
+    low, high = _attribute_value(said.get("valid_min")), _attribute_value(said.get("valid_max"))
     pair = said.get("valid_range")
     if pair is not None and np.size(pair) == 2:
         low, high = (v.item() for v in np.asarray(pair).ravel())
@@ -292,19 +298,19 @@ def _grid(name: str, storage: Storage, arrays: Mapping[str, Variable], variable:
 def _axis(
     arrays: Mapping[str, Variable], variable: Variable, dimension: str, storage: Storage
 ) -> tuple[NDArray[np.float64], dict[str, Any]] | None:
-    found = beside(arrays, variable, dimension)
+    found = companion_name(arrays, variable, dimension)
     if found is None or found.shape != (variable.shape[variable.dimensions.index(dimension)],):
         return None
     values = storage.read(found.name, (slice(None),)).astype(np.float64)
-    scale = float(_plain(found.attributes.get("scale_factor", 1.0)))
-    offset = float(_plain(found.attributes.get("add_offset", 0.0)))
+    scale = float(_attribute_value(found.attributes.get("scale_factor", 1.0)))
+    offset = float(_attribute_value(found.attributes.get("add_offset", 0.0)))
     return values * scale + offset, found.attributes
 
 
 def _mapping(arrays: Mapping[str, Variable], variable: Variable) -> dict[str, Any]:
     name = str(variable.attributes.get("grid_mapping", "")).split(":")[0].split()
-    found = beside(arrays, variable, name[0]) if name else None
-    return {} if found is None else {k: _plain(v) for k, v in found.attributes.items()}
+    found = companion_name(arrays, variable, name[0]) if name else None
+    return {} if found is None else {k: _attribute_value(v) for k, v in found.attributes.items()}
 
 
 def opened(
@@ -317,12 +323,15 @@ def opened(
     found = rasters(arrays)
     if not found:
         raise FormatError(f"{file.name}: holds no array of two dimensions or more of numbers")
-    chosen = find_member(members_of(arrays), member, file.name)
+    chosen = find_member(variable_members(arrays), member, file.name)
     source = make(file, storage, found[chosen.number - 1])
     source.format, source.members = kind, len(found)
     words = source.metadata.get(WORDS)
-    return laid_over(source, parsed(words, f"{file.name}, attribute {WORDS}")) if isinstance(
-        words, str) else source  # fmt: skip
+    return (
+        apply_sidecar(source, parse_sidecar(words, f"{file.name}, attribute {WORDS}"))
+        if isinstance(words, str)
+        else source
+    )
 
 
 def warn(name: str, problem: str) -> None:

@@ -89,9 +89,9 @@ def _check_alike(planes: Sequence[PlaneRecord]) -> None:
             continue
         odd = others[0]
         raise FormatError(
-            f"{odd.name}: {element} is {_spoken(value(odd))}; {len(planes) - len(others)} of the "
-            f"{len(planes)} slices have {_spoken(usual)}; move what does not belong to the series "
-            "out of the folder"
+            f"{odd.name}: {element} is {_format_value(value(odd))}; {len(planes) - len(others)} of "
+            f"the {len(planes)} slices have {_format_value(usual)}; move what does not belong to "
+            "the series out of the folder"
         )
 
 
@@ -106,7 +106,7 @@ def _alike(value: Any, usual: Any, near: float) -> bool:
     return bool(np.abs(np.subtract(value, usual)).max() <= near)
 
 
-def _spoken(value: Any) -> str:
+def _format_value(value: Any) -> str:
     if isinstance(value, tuple):
         return "\\".join(f"{float(number):g}" for number in value)
     return "missing" if value is None else str(value)

@@ -31,7 +31,7 @@ class EvenedVolume(Derived, VolumeSource):
         self.block_shape = (i, j, max(1, min(count, stack.block_shape[2])))
         self.metadata = {**stack.metadata, "evened": f"from {len(depths)} planes to {count}"}
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from the two planes around each even one."""
         across, down, (first, last) = window
         wanted = np.clip(np.arange(first, last) * self.step, 0, self.depths[-1])

@@ -10,10 +10,10 @@ from dataclasses import dataclass
 from spectrane.engine.files import LocalFile
 from spectrane.formats.dicom.head import (
     SYNTAXES,
-    Head,
+    DicomHead,
     begins,
+    read_dicom_head,
     read_elements,
-    read_head,
     read_meta,
 )
 from spectrane.model.errors import FormatError
@@ -30,10 +30,10 @@ class Series:
 
     number: int
     modality: str
-    heads: list[Head]
+    heads: list[DicomHead]
 
     @classmethod
-    def begun_by(cls, head: Head) -> Series:
+    def begun_by(cls, head: DicomHead) -> Series:
         """Return the series of a first file."""
         number, modality = head.data.count("SeriesNumber"), head.data.text("Modality") or "OT"
         return cls(number, modality, [head])
@@ -113,7 +113,7 @@ def series_in(folder: str) -> list[Series]:
     return sorted(found.values(), key=lambda one: (-one.planes, one.number))
 
 
-def _head_of(path: str, strange: list[str]) -> Head | None:
+def _head_of(path: str, strange: list[str]) -> DicomHead | None:
     """Return an image's head; None for other files. Names what is packed strangely."""
     file = LocalFile(path)
     parsed = None
@@ -127,4 +127,4 @@ def _head_of(path: str, strange: list[str]) -> Head | None:
     if parsed is None or not any(tag >> 16 == 0x7FE0 for tag in parsed[0].elements):
         file.close()
         return None
-    return read_head(file, parsed)
+    return read_dicom_head(file, parsed)

@@ -16,7 +16,7 @@ from spectrane.engine.damage import REMEDY
 from spectrane.engine.files import HeldFile, Range
 from spectrane.formats import jpeg, jpeg2000
 from spectrane.formats.dicom.elements import ITEM, SEQUENCE_END
-from spectrane.formats.dicom.head import Head, Layout
+from spectrane.formats.dicom.head import DicomHead, DicomLayout
 from spectrane.formats.jpeg_data import check_complete, decode_jpeg
 from spectrane.model.errors import FormatError
 
@@ -29,7 +29,7 @@ _MOST_FRAGMENTS = 1 << 20
 class Frames:
     """The frames of one file as samples: (samples, rows, columns), colours as red, green, blue."""
 
-    def __init__(self, head: Head) -> None:
+    def __init__(self, head: DicomHead) -> None:
         self.head, self.layout = head, head.layout
         self._places: list[list[Range]] | None = None
 
@@ -133,7 +133,7 @@ def _bit_fields(raw: bytes, skip: int, bits: int, count: int) -> Samples:
     return np.asarray((fields * weights).sum(axis=1, dtype=dtype))
 
 
-def _cleaned(raw: Samples, layout: Layout) -> Samples:
+def _cleaned(raw: Samples, layout: DicomLayout) -> Samples:
     """Return the bits that are stored, signed where they are; others may hold anything."""
     if layout.floating:
         return raw.astype(layout.dtype, copy=False)
@@ -172,7 +172,7 @@ def _rgb(samples: Samples, photometric: str) -> Samples:
     return np.clip(np.floor(found + np.float32(0.5)), 0, 255).astype(np.uint8)
 
 
-def _frames_of(head: Head) -> list[list[Range]]:
+def _frames_of(head: DicomHead) -> list[list[Range]]:
     """Return each frame's fragments, by the offset tables or by what the fragments begin with."""
     fragments, offsets = _items(head)
     count = head.layout.frames
@@ -200,7 +200,7 @@ def _frames_of(head: Head) -> list[list[Range]]:
     return [fragments[a:b] for a, b in pairwise(at)]
 
 
-def _items(head: Head) -> tuple[list[Range], list[int]]:
+def _items(head: DicomHead) -> tuple[list[Range], list[int]]:
     """Return the fragments' places and the basic offset table."""
     place, end = head.pixels.offset, head.file.size
     found: list[Range] = []
@@ -224,7 +224,7 @@ def _items(head: Head) -> tuple[list[Range], list[int]]:
     return found[1:], np.frombuffer(table[: len(table) & ~3], "<u4").tolist()
 
 
-def _rle(data: bytes, layout: Layout) -> Samples:
+def _rle(data: bytes, layout: DicomLayout) -> Samples:
     """Unpack run lengths (PS3.5 annex G): a segment per byte of a sample, the highest first."""
     size = layout.allocated // 8
     count, *starts = struct.unpack("<16I", data[:64])
@@ -245,8 +245,8 @@ def _rle(data: bytes, layout: Layout) -> Samples:
     return numbers.reshape(layout.samples, layout.rows, layout.columns)
 
 
-def _jpeg(data: bytes, layout: Layout) -> Samples:
-    head = jpeg.read_head(HeldFile("JPEG", data))
+def _jpeg(data: bytes, layout: DicomLayout) -> Samples:
+    head = jpeg.read_jpeg_head(HeldFile("JPEG", data))
     _check_size(layout, head.rows, head.columns, head.components)
     if head.frame == "JPEG-LS":
         check_complete(data)
@@ -255,13 +255,13 @@ def _jpeg(data: bytes, layout: Layout) -> Samples:
     return _channels(decode_jpeg(data, layout.samples, transform=0))
 
 
-def _jpeg2000(data: bytes, layout: Layout) -> Samples:
-    head = jpeg2000.read_head(HeldFile("JPEG 2000", data))
+def _jpeg2000(data: bytes, layout: DicomLayout) -> Samples:
+    head = jpeg2000.read_jp2_head(HeldFile("JPEG 2000", data))
     _check_size(layout, head.rows, head.columns, head.components)
     return _channels(imagecodecs.jpeg2k_decode(data, planar=False))
 
 
-def _check_size(layout: Layout, rows: int, columns: int, components: int) -> None:
+def _check_size(layout: DicomLayout, rows: int, columns: int, components: int) -> None:
     if (rows, columns, components) != (layout.rows, layout.columns, layout.samples):
         raise FormatError(
             f"packed {columns} x {rows} x {components}; Columns, Rows and SamplesPerPixel say "
@@ -276,7 +276,7 @@ def _channels(found: Any) -> Samples:
     return cube.transpose(2, 0, 1)
 
 
-def _encapsulated_plain(data: bytes, layout: Layout) -> Samples:
+def _encapsulated_plain(data: bytes, layout: DicomLayout) -> Samples:
     """Return a frame that lies in an item as it is."""
     raw = np.frombuffer(data, f"<u{layout.allocated // 8}")
     cube = raw[: layout.rows * layout.columns * layout.samples]
@@ -285,7 +285,7 @@ def _encapsulated_plain(data: bytes, layout: Layout) -> Samples:
     return cube.reshape(layout.rows, layout.columns, layout.samples).transpose(2, 0, 1)
 
 
-_UNPACKING: tuple[tuple[str, Callable[[bytes, Layout], Samples]], ...] = (
+_UNPACKING: tuple[tuple[str, Callable[[bytes, DicomLayout], Samples]], ...] = (
     ("RLE", _rle), ("JPEG 2000", _jpeg2000), ("High-Throughput", _jpeg2000), ("JPEG", _jpeg),
     ("none", _encapsulated_plain),
 )  # fmt: skip

@@ -39,7 +39,7 @@ _SAMPLES = {"MONOCHROME1": 1, "MONOCHROME2": 1, "PALETTE COLOR": 1, "RGB": 3, "Y
 
 
 @dataclass(frozen=True, slots=True)
-class Layout:
+class DicomLayout:
     """How the samples of a frame lie (PS3.3 C.7.6.3)."""
 
     rows: int
@@ -73,13 +73,13 @@ class Layout:
 
 
 @dataclass(frozen=True, slots=True)
-class Head:
+class DicomHead:
     """One file's elements, and where its pixels lie."""
 
     file: ByteFile
     data: Dataset
     syntax: str
-    layout: Layout
+    layout: DicomLayout
     pixels: Element
 
     @property
@@ -107,7 +107,7 @@ Elements = tuple[Dataset, str, ByteFile]
 """Elements, transfer syntax, and the file they lie in (another than it was read from: inflated)."""
 
 
-def read_head(file: ByteFile, found: Elements | None = None) -> Head:
+def read_dicom_head(file: ByteFile, found: Elements | None = None) -> DicomHead:
     """Read a file up to its pixels. Raises FormatError: what is wrong, and at which element."""
     found = found or read_elements(file)
     if found is None:
@@ -119,7 +119,7 @@ def read_head(file: ByteFile, found: Elements | None = None) -> Head:
     if pixels is None:
         kind = data.text("Modality") or data.text("SOPClassUID") or "object"
         raise FormatError(f"{file.name}: a {kind} without pixel data (7FE0,0010): nothing to show")
-    head = Head(inner, data, syntax, _layout(data, pixels), pixels)
+    head = DicomHead(inner, data, syntax, _layout(data, pixels), pixels)
     _check_bytes(head)
     return head
 
@@ -157,7 +157,7 @@ def read_elements(file: ByteFile, meta: Meta | None = None) -> Elements | None:
     return Parser(file, coding, place).dataset(), syntax, file
 
 
-def _layout(data: Dataset, pixels: Element) -> Layout:
+def _layout(data: Dataset, pixels: Element) -> DicomLayout:
     whole: dict[str, int] = {}
     for keyword in ("Rows", "Columns"):
         whole[keyword] = _bounded(data, keyword, None, 1, 65535)
@@ -185,7 +185,7 @@ def _layout(data: Dataset, pixels: Element) -> Layout:
     if data.number("TotalPixelMatrixColumns", 0) > whole["Columns"]:
         raise FormatError(f"{data.name}: frames are tiles of a larger image (0048,0006), which "
                           "are not supported")  # fmt: skip
-    return Layout(
+    return DicomLayout(
         whole["Rows"], whole["Columns"], samples, photometric,
         _bounded(data, "PlanarConfiguration", 0, 0, 1) == 1 and samples > 1, allocated, stored,
         high, _bounded(data, "PixelRepresentation", 0, 0, 1) == 1, floating,
@@ -201,7 +201,7 @@ def _bounded(data: Dataset, keyword: str, otherwise: int | None, least: int, mos
     return value
 
 
-def _check_bytes(head: Head) -> None:
+def _check_bytes(head: DicomHead) -> None:
     """Raise FormatError where plain pixels are fewer than claimed, before memory is taken."""
     layout, pixels = head.layout, head.pixels
     if head.encapsulated or head.file.keeps_damaged:

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from spectrane.formats.dicom.dictionary import TAGS
 from spectrane.formats.dicom.elements import Dataset
-from spectrane.formats.dicom.head import Head
+from spectrane.formats.dicom.head import DicomHead
 from spectrane.model.display_window import FUNCTIONS, DisplayWindow
 from spectrane.model.errors import FormatError
 from spectrane.model.look import Class
@@ -193,7 +193,7 @@ def _segments(words: Sequence[int], most: int) -> list[int]:
     return found
 
 
-def padding_of(head: Head) -> int | float | tuple[tuple[float, float], ...] | None:
+def padding_of(head: DicomHead) -> int | float | tuple[tuple[float, float], ...] | None:
     """Return the stored numbers that pad an image (C.7.5.1.1.2): one, or a closed range."""
     data = head.data
     if head.layout.floating:
@@ -209,7 +209,7 @@ def padding_of(head: Head) -> int | float | tuple[tuple[float, float], ...] | No
     return ((min(value, limit), max(value, limit)),)
 
 
-def _stored(head: Head, keyword: str) -> int | None:
+def _stored(head: DicomHead, keyword: str) -> int | None:
     """Return a number that is signed as the pixels are, whatever its element claims."""
     element = head.data.elements.get(TAGS[keyword])
     if element is None or len(element.data) < 2:

@@ -35,7 +35,7 @@ _SHORT = 64
 
 
 @dataclass(frozen=True)
-class Meaning:
+class DicomMeaning:
     """How stored numbers become values: by slope and intercept in the band, or on reading.
 
     ``lookup`` is a modality LUT that is applied on reading; ``rescaled`` tells that slopes differ
@@ -71,7 +71,7 @@ class Meaning:
         return values, None
 
 
-def meaning_of(planes: Sequence[PlaneRecord], names: Sequence[str]) -> Meaning:
+def meaning_of(planes: Sequence[PlaneRecord], names: Sequence[str]) -> DicomMeaning:
     """Find what the numbers of planes mean; ``names`` are the frames'. The middle plane speaks."""
     plane = planes[len(planes) // 2]
     head, layout = plane.head, plane.head.layout
@@ -93,7 +93,7 @@ def meaning_of(planes: Sequence[PlaneRecord], names: Sequence[str]) -> Meaning:
         if grey else tuple(Band(color, color) for color in ("red", "green", "blue"))
     )  # fmt: skip
     look = _look(plane, windows, lookup)
-    return Meaning(dtype, bands, look, windows, lookup, rescaled, nodata_rule(padding))
+    return DicomMeaning(dtype, bands, look, windows, lookup, rescaled, nodata_rule(padding))
 
 
 def _common_type(planes: Sequence[PlaneRecord]) -> np.dtype[Any]:
@@ -145,7 +145,7 @@ def _look(
     return Look(invert=True) if invert else None
 
 
-def metadata_of(data: Dataset) -> dict[str, Any]:
+def dicom_metadata(data: Dataset) -> dict[str, Any]:
     """Return everything a data set says: by keyword, or by tag (and creator) where there is none.
 
     Sequences are lists of such mappings; long bytes are told by their number.
@@ -162,13 +162,13 @@ def metadata_of(data: Dataset) -> dict[str, Any]:
             None)  # fmt: skip
         if creator is not None and creator is not element:
             keyword += " " + creator.data.decode("latin_1").strip(" \0")
-        found[keyword] = _plain(data, element)
+        found[keyword] = _element_value(data, element)
     return found
 
 
-def _plain(data: Dataset, element: Element) -> Any:
+def _element_value(data: Dataset, element: Element) -> Any:
     if element.representation == "SQ":
-        return [metadata_of(item) for item in element.items]
+        return [dicom_metadata(item) for item in element.items]
     if element.length == UNDEFINED:
         return "packed pixels"
     if element.length > len(element.data):

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.formats.dicom.elements import Dataset
-from spectrane.formats.dicom.head import Head
+from spectrane.formats.dicom.head import DicomHead
 from spectrane.model.errors import FormatError
 
 F64 = NDArray[np.float64]
@@ -37,7 +37,7 @@ KEYS: tuple[tuple[str, str, str], ...] = (
 class PlaneRecord:
     """One frame of one file: its place in patient millimetres (LPS), spacing, rescale, keys."""
 
-    head: Head
+    head: DicomHead
     frame: int
     position: tuple[float, ...] | None
     orientation: tuple[float, ...] | None
@@ -61,7 +61,7 @@ class PlaneRecord:
         return np.cross(self.orientation[:3], self.orientation[3:])
 
 
-def planes_of(head: Head) -> list[PlaneRecord]:
+def planes_of(head: DicomHead) -> list[PlaneRecord]:
     """Return a record per frame. Raises FormatError where an element makes no sense."""
     shared = head.data.item("SharedFunctionalGroupsSequence")
     groups = head.data.items("PerFrameFunctionalGroupsSequence")
@@ -108,7 +108,7 @@ class _Groups:
         return tuple(map(float, values))
 
 
-def _plane(head: Head, frame: int, groups: _Groups, step: F64 | None) -> PlaneRecord:
+def _plane(head: DicomHead, frame: int, groups: _Groups, step: F64 | None) -> PlaneRecord:
     position = groups.numbers("ImagePositionPatient", "PlanePositionSequence", 3)
     orientation = groups.numbers("ImageOrientationPatient", "PlaneOrientationSequence", 6)
     if orientation is not None:
@@ -156,7 +156,7 @@ def _keys(groups: _Groups) -> tuple[float | str | None, ...]:
     return tuple(found)
 
 
-def _steps(head: Head) -> Iterator[F64]:
+def _steps(head: DicomHead) -> Iterator[F64]:
     """Yield each frame's way from the first, where one element tells it for all.
 
     ``GridFrameOffsetVector`` of doses (C.8.8.3), or ``SpacingBetweenSlices`` of reconstructed

@@ -8,7 +8,7 @@ from spectrane.engine.files import ByteFile
 from spectrane.formats.dicom.arranging import arranged
 from spectrane.formats.dicom.evening import EvenedVolume
 from spectrane.formats.dicom.folder import Series, holds_images, series_in
-from spectrane.formats.dicom.head import begins, read_head
+from spectrane.formats.dicom.head import begins, read_dicom_head
 from spectrane.formats.dicom.planes import PlaneRecord, planes_of
 from spectrane.formats.dicom.source import DicomImage, DicomVolume
 from spectrane.model.errors import FormatError
@@ -70,7 +70,7 @@ def _series(file: ByteFile) -> list[Series]:
 
     if isinstance(file, FolderFile):
         return series_in(file.name)
-    return [Series.begun_by(read_head(file))]
+    return [Series.begun_by(read_dicom_head(file))]
 
 
 def _volume(planes: list[PlaneRecord], name: str, spacing: str | None, series: Series) -> Source:

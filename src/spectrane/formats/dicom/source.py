@@ -16,7 +16,7 @@ from spectrane.engine.volumes import VolumeSource
 from spectrane.formats.dicom.arranging import Arrangement
 from spectrane.formats.dicom.frames import Frames
 from spectrane.formats.dicom.identity import identifying
-from spectrane.formats.dicom.meaning import Meaning, meaning_of, metadata_of, overlays_of
+from spectrane.formats.dicom.meaning import DicomMeaning, dicom_metadata, meaning_of, overlays_of
 from spectrane.formats.dicom.planes import PlaneRecord
 from spectrane.model.grid import IMAGE_PLANE, Grid
 from spectrane.model.pixels import Pixels
@@ -42,7 +42,7 @@ class DicomImage(FullSource):
         self._frames = Frames(head)
         self.damaged = Damaged(self.name, 1, "frame")
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from the file; packed images are unpacked once and kept for a while."""
         found = _attempted(self, self._frames, self.plane, window)
         if found is None:
@@ -87,7 +87,7 @@ class DicomVolume(VolumeSource):
         self._readers: dict[str, Frames] = {}
         self.damaged = Damaged(name, len(every), "frames")
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer a window of some frames, in the order of the files, never turned in memory."""
         columns, rows, (first, last) = window
         wide, high, deep = extent(window)
@@ -153,13 +153,13 @@ def _attempted(
     return kept
 
 
-def _take_meaning(source: Any, meaning: Meaning, planes: Sequence[PlaneRecord]) -> None:
+def _take_meaning(source: Any, meaning: DicomMeaning, planes: Sequence[PlaneRecord]) -> None:
     """Set what rasters and volumes have alike."""
     head = planes[0].head
     source.dtype, source.bands = meaning.dtype, meaning.bands
     source.look, source.windows = meaning.look, meaning.windows
     source.has_mask = meaning.masked
-    told = metadata_of(head.data)
+    told = dicom_metadata(head.data)
     source.identity = identifying(told)
     extra: dict[str, Any] = {"compression": head.packing, "bits": head.layout.stored}
     if meaning.lookup is not None:

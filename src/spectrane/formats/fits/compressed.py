@@ -79,7 +79,7 @@ class CompressedSource(FullSource):
                 f"file has {file.size} and may be cut short"
             )
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer one window: only the tiles it touches are fetched and decoded."""
         out = np.empty((len(bands), *extent(window)), self.dtype)
         mask = np.ones(out.shape, bool) if self.damaged is not None else None

@@ -40,7 +40,7 @@ class FitsReader:
 
     def open(self, file: ByteFile, member: int | str | None = None) -> Source:
         """Open one image: by its number among the images, from 1, or its EXTNAME."""
-        return open_file(file, member)
+        return open_fits(file, member)
 
 
 def images(file: ByteFile) -> list[tuple[Member, Unit]]:
@@ -84,7 +84,7 @@ def image_shape(unit: Unit) -> tuple[int, int, int] | None:
     return bands, lengths[-2], lengths[-1]
 
 
-def open_file(file: ByteFile, member: int | str | None = None) -> Source:
+def open_fits(file: ByteFile, member: int | str | None = None) -> Source:
     """Open one image of a FITS file. Raises FormatError on what is broken or unsupported."""
     # Of a file elsewhere only the headers up to the first image are asked for.
     first = itertools.islice(_walked(file), 1) if member is None and "://" in file.name else None
@@ -110,14 +110,14 @@ def open_file(file: ByteFile, member: int | str | None = None) -> Source:
 
 def _described(source: Source, words: str) -> Source:
     """Lay over a source what a card says that FITS has no field for."""
-    from spectrane.formats.sidecar_schema import laid_over, parsed
+    from spectrane.formats.sidecar_schema import apply_sidecar, parse_sidecar
 
     where = f"{source.name}, card {WORDS}"
     try:
         text = json.loads(words)
     except ValueError as error:
         raise MetadataError(f"{where}: is not JSON: {error}") from error
-    return laid_over(source, parsed(str(text), where))
+    return apply_sidecar(source, parse_sidecar(str(text), where))
 
 
 def _compression(unit: Unit) -> str:

@@ -32,7 +32,7 @@ XFORMS = {0: "unknown", 1: "scanner", 2: "aligned", 3: "Talairach", 4: "MNI 152"
 
 
 @dataclass(frozen=True)
-class Head:
+class NiftiHead:
     """What the head says, with lengths in millimetres and times in seconds."""
 
     version: int
@@ -85,7 +85,7 @@ def byte_order(head: bytes) -> tuple[str, int] | None:
     return None
 
 
-def parsed(head: bytes, name: str) -> Head:
+def parse_head(head: bytes, name: str) -> NiftiHead:
     """Read a head. Raises FormatError for what contradicts the standard or itself."""
     told = byte_order(head)
     if told is None:
@@ -127,7 +127,7 @@ def _fields_of_two(head: bytes, order: str) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _checked(fields: dict[str, Any], order: str, version: int, name: str) -> Head:
+def _checked(fields: dict[str, Any], order: str, version: int, name: str) -> NiftiHead:
     count = fields["dim"][0]
     if not 1 <= count <= 7:
         raise FormatError(f"{name}: field dim[0] is {count}; expected 1 to 7 dimensions")
@@ -149,7 +149,7 @@ def _checked(fields: dict[str, Any], order: str, version: int, name: str) -> Hea
     slope, inter = float(fields["slope"]), float(fields["inter"])
     if slope == 0 or not np.isfinite([slope, inter]).all():
         slope, inter = 1.0, 0.0
-    return Head(
+    return NiftiHead(
         version, order, dims, int(fields["datatype"]), int(offset), slope, inter,
         (float(fields["min"]), float(fields["max"])), affine, by,
         (int(fields["qcode"]), int(fields["scode"])), pixdim, factor[0], time[0],

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from spectrane.engine.files import ByteFile, open_bytes
 from spectrane.engine.inflating import MAGIC, InflatedFile, begun
-from spectrane.formats.nifti.header import TYPES, Head, byte_order, parsed
+from spectrane.formats.nifti.header import TYPES, NiftiHead, byte_order, parse_head
 from spectrane.formats.nifti.source import NiftiSource, checked_bytes
 from spectrane.model.errors import FormatError, MissingFile
 from spectrane.model.member import Member, find_member
@@ -65,18 +65,18 @@ class NiftiReader:
         return source
 
 
-def _members(head: Head) -> list[Member]:
+def _members(head: NiftiHead) -> list[Member]:
     i, j, _ = head.shape
     return [Member(1, "", j, i, head.frames, TYPES[head.datatype][1])]
 
 
-def _read(file: ByteFile) -> tuple[Head, ByteFile | None]:
+def _read(file: ByteFile) -> tuple[NiftiHead, ByteFile | None]:
     """Return the head, and the file that holds the voxels; None where an image beside it does."""
     inner: ByteFile = InflatedFile(file) if file.read(0, 3) == MAGIC else file
     first = inner.read(0, 348)
     told = byte_order(first)
     length = 540 if told is not None and told[1] == 2 else 348
-    head = parsed(first if length == 348 else inner.read(0, length), file.name)
+    head = parse_head(first if length == 348 else inner.read(0, length), file.name)
     single = first[344:348] == b"n+1\0" if length == 348 else first[4:8] == b"n+2\0"
     end = head.offset if single else (inner.size if inner is file else length + 4)
     extensions = _extensions(inner, head, length, max(length, end), file.name)
@@ -91,7 +91,7 @@ def _read(file: ByteFile) -> tuple[Head, ByteFile | None]:
 
 
 def _extensions(
-    file: ByteFile, head: Head, start: int, end: int, name: str
+    file: ByteFile, head: NiftiHead, start: int, end: int, name: str
 ) -> tuple[tuple[int, bytes], ...]:
     """Return the head's extensions: (code, data); they are kept, not understood."""
     found = []

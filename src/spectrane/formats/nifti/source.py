@@ -13,7 +13,7 @@ from spectrane.engine.damage import Damaged
 from spectrane.engine.files import ByteFile
 from spectrane.engine.inflating import InflatedFile
 from spectrane.engine.volumes import VolumeSource
-from spectrane.formats.nifti.header import TYPES, Head
+from spectrane.formats.nifti.header import TYPES, NiftiHead
 from spectrane.model.band import Band
 from spectrane.model.colors import parse_color
 from spectrane.model.errors import FormatError, LookError
@@ -38,7 +38,7 @@ class NiftiSource(VolumeSource):
 
     format = "NIfTI-1"
 
-    def __init__(self, head: Head, head_file: ByteFile, data: ByteFile, part: str) -> None:
+    def __init__(self, head: NiftiHead, head_file: ByteFile, data: ByteFile, part: str) -> None:
         if part not in PARTS:
             raise LookError(f"complex {part!r}: expected {', '.join(PARTS)}")
         self.head, self.head_file, self.data, self.part = head, head_file, data, part
@@ -100,7 +100,7 @@ class NiftiSource(VolumeSource):
         plain = self.stored == self.dtype and not self.head_file.keeps_damaged
         return self._cube(band) if plain else None
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer a window of some frames; views of the file's order, never transposed in memory."""
         if not self.head_file.keeps_damaged:
             return self._answer(bands, window)
@@ -182,7 +182,7 @@ class NiftiSource(VolumeSource):
         self.data.close()
 
 
-def _notes(head: Head) -> Iterator[dict[str, Any]]:
+def _notes(head: NiftiHead) -> Iterator[dict[str, Any]]:
     """Yield what comment extensions of ours say; other comments are passed over."""
     for code, data in head.extensions:
         try:
@@ -193,7 +193,7 @@ def _notes(head: Head) -> Iterator[dict[str, Any]]:
             yield noted
 
 
-def _noted_classes(head: Head) -> dict[float, Class]:
+def _noted_classes(head: NiftiHead) -> dict[float, Class]:
     """Return the classes of labels: as noted, or any 255 where the intent alone says labels."""
     for noted in _notes(head):
         try:
@@ -207,7 +207,7 @@ def _noted_classes(head: Head) -> dict[float, Class]:
     return label_classes(range(256)) if head.intent[0] == LABELS and whole else {}
 
 
-def _noted_frames(head: Head) -> list[tuple[str, str | None]] | None:
+def _noted_frames(head: NiftiHead) -> list[tuple[str, str | None]] | None:
     """Return names and units of frames from a comment extension of ours; None without one."""
     for noted in _notes(head):
         try:
@@ -219,20 +219,20 @@ def _noted_frames(head: Head) -> list[tuple[str, str | None]] | None:
     return None
 
 
-def _time(head: Head, frame: int) -> float | None:
+def _time(head: NiftiHead, frame: int) -> float | None:
     """Return a frame's time in seconds, where the fourth axis is one."""
     if head.frames > 1 and len(head.dims) == 4 and head.time and head.time_step > 0:
         return head.time_offset + frame * head.time_step
     return None
 
 
-def _frame_name(head: Head, frame: int) -> str:
+def _frame_name(head: NiftiHead, frame: int) -> str:
     """Name a frame by its time where there is one, else by its number."""
     time = _time(head, frame)
     return f"frame {frame + 1}" if time is None else f"{time:g} s"
 
 
-def _metadata(head: Head) -> dict[str, Any]:
+def _metadata(head: NiftiHead) -> dict[str, Any]:
     found: dict[str, Any] = {
         "datatype": TYPES[head.datatype][1], "dimensions": list(head.dims),
         "byte order": "little" if head.order == "<" else "big", "placed by": head.placed_by,

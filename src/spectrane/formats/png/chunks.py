@@ -76,7 +76,7 @@ def checked_chunk(file: ByteFile, kind: bytes, offset: int, length: int) -> byte
     return data[:length]
 
 
-def read_head(file: ByteFile) -> PngHead:
+def read_png_head(file: ByteFile) -> PngHead:
     """Read everything up to the image data. Raises FormatError on a broken header."""
     chunks = chunk_places(file)
     kind, offset, length = next(chunks)

@@ -16,7 +16,7 @@ from spectrane.formats.png.chunks import (
     PngHead,
     checked_chunk,
     chunk_places,
-    read_head,
+    read_png_head,
 )
 from spectrane.formats.png.encoding import SIGNATURE, chunk
 from spectrane.model.band import Band
@@ -41,7 +41,7 @@ class PngReader:
 
     def members(self, file: ByteFile) -> list[Member]:
         """Return the one picture."""
-        head = read_head(file)
+        head = read_png_head(file)
         alpha = head.kind in (4, 6)
         dtype = "uint16" if head.bits == 16 else "uint8"
         return [Member(1, "", head.rows, head.columns, head.channels - alpha, dtype)]
@@ -52,9 +52,11 @@ class PngReader:
         source: Source = PngSource(file)
         kept = source.metadata.get(SIDECAR_KEYWORD)
         if isinstance(kept, str):
-            from spectrane.formats.sidecar_schema import laid_over, parsed
+            from spectrane.formats.sidecar_schema import apply_sidecar, parse_sidecar
 
-            return laid_over(source, parsed(kept, f"{file.name}, text {SIDECAR_KEYWORD!r}"))
+            return apply_sidecar(
+                source, parse_sidecar(kept, f"{file.name}, text {SIDECAR_KEYWORD!r}")
+            )
         return source
 
 
@@ -64,7 +66,7 @@ class PngSource(DecodedSource):
     format = "PNG"
 
     def __init__(self, file: ByteFile) -> None:
-        head = read_head(file)
+        head = read_png_head(file)
         self.file, self.head, self.name = file, head, file.name
         self.key = (file.key, "png")
         self.dtype = np.dtype(np.uint16 if head.bits == 16 else np.uint8)
@@ -130,11 +132,11 @@ def _decoded(file: ByteFile, head: PngHead) -> NDArray[Any]:
     if head.bits < 8 and not head.interlaced:
         # A row of small samples is filtered as a row of whole bytes is: decode it as such.
         width = (head.columns * head.bits + 7) // 8
-        packed = np.asarray(_guarded(file, imagecodecs.png_decode, _plain(file, head, width)))
+        packed = np.asarray(_guarded(file, imagecodecs.png_decode, _inflated(file, head, width)))
         return _unpacked(packed.reshape(head.rows, width), head)
     if head.bits < 8:
         return _interlaced(file, head)
-    found = _guarded(file, imagecodecs.png_decode, _plain(file, head, head.columns))
+    found = _guarded(file, imagecodecs.png_decode, _inflated(file, head, head.columns))
     return np.asarray(found)
 
 
@@ -145,7 +147,7 @@ def _guarded(file: ByteFile, decode: Any, data: bytes) -> Any:
         raise FormatError(f"{file.name}: PNG image data: {error}; the file is damaged") from error
 
 
-def _plain(file: ByteFile, head: PngHead, width: int) -> bytes:
+def _inflated(file: ByteFile, head: PngHead, width: int) -> bytes:
     """Return the file without palette, transparency and text, so that samples come as stored."""
     kind = 0 if head.kind == 3 else head.kind
     header = struct.pack(

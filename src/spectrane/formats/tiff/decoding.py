@@ -14,7 +14,7 @@ from spectrane.engine.damage import REMEDY
 from spectrane.engine.inflating import inflated
 from spectrane.formats.jpeg_data import decode_jpeg
 from spectrane.formats.tiff import tags
-from spectrane.formats.tiff.layout import Layout
+from spectrane.formats.tiff.layout import TiffLayout
 from spectrane.formats.tiff.tags import Tag
 from spectrane.kernels import prediction
 from spectrane.model.errors import FormatError
@@ -28,7 +28,7 @@ _SLACK = 256
 class BlockDecoder:
     """Decodes the blocks of one image with buffers of its own; one per thread."""
 
-    def __init__(self, layout: Layout, samples: list[int], work: int) -> None:
+    def __init__(self, layout: TiffLayout, samples: list[int], work: int) -> None:
         self.layout = layout
         self.samples = samples
         self._buffer = np.empty(layout.block_bytes + _SLACK, np.uint8)
@@ -181,7 +181,7 @@ _CODECS: dict[int, Callable[[memoryview, Bytes, int], int]] = {
 }
 
 
-def _unpacked(raw: Bytes, layout: Layout) -> NDArray[Any]:
+def _unpacked(raw: Bytes, layout: TiffLayout) -> NDArray[Any]:
     """Spread samples of 1, 2, 4 or 12 bits, most significant first, over whole bytes."""
     lines = raw.reshape(layout.block[0], layout.row_bytes)
     per_row = layout.block[1] * layout.samples_per_block

@@ -65,7 +65,7 @@ def _doubles(directory: Directory, tag: Tag) -> list[float]:
     return found
 
 
-def grid_of(directory: Directory, shape: tuple[int, int]) -> Grid:
+def georeferenced_grid(directory: Directory, shape: tuple[int, int]) -> Grid:
     """Return where an image lies; a grid without a place when the file says nothing usable.
 
     Warns (DataWarning) of a coordinate system that is only cited, and of tie points that fix no

@@ -24,7 +24,7 @@ _LARGEST_BLOCK = 2 << 30
 
 
 @dataclass(frozen=True)
-class Layout:
+class TiffLayout:
     """One image: its size, samples, and blocks.
 
     ``block`` is (rows, columns) of a tile, a strip, or a piece of a large uncompressed strip,
@@ -171,7 +171,7 @@ class Layout:
             )
 
 
-def layout_of(directory: Directory) -> Layout:
+def tiff_layout(directory: Directory) -> TiffLayout:
     """Read and check an image's layout. Raises FormatError: the tag, and what was expected."""
     rows = _positive(directory, Tag.ImageLength)
     columns = _positive(directory, Tag.ImageWidth)
@@ -193,7 +193,7 @@ def layout_of(directory: Directory) -> Layout:
         free = strip_rows == rows
         block = (_piece(strip_rows, row_bytes, compression, free), columns)
     _check_kind(directory, compression, bits, 1 if separate else samples)
-    layout = Layout(
+    layout = TiffLayout(
         directory, rows, columns, samples, dtype, bits, separate, compression,
         _predictor(directory, dtype, bits), block, tiled, strip_rows,
     )  # fmt: skip
@@ -209,7 +209,7 @@ def _check_kind(directory: Directory, compression: int, bits: int, samples: int)
         raise directory.fail(Tag.BitsPerSample, f"JPEG holds 8 or 12 bits, not {bits}")
 
 
-def _check_claim(layout: Layout) -> None:
+def _check_claim(layout: TiffLayout) -> None:
     """Raise FormatError where the file's bytes cannot hold what its header claims."""
     file = layout.directory.head.file
     most = tags.GREATEST_RATIO[layout.compression] * file.size + _MODEST

@@ -10,13 +10,13 @@ from spectrane.engine.derived import Derived
 from spectrane.engine.files import ByteFile
 from spectrane.engine.full import FullSource
 from spectrane.formats.tiff import tags
-from spectrane.formats.tiff.layout import layout_of
+from spectrane.formats.tiff.layout import tiff_layout
 from spectrane.formats.tiff.plan import COMPRESSIONS, Image, make_plan
-from spectrane.formats.tiff.reader import open_file
+from spectrane.formats.tiff.reader import open_tiff
 from spectrane.formats.tiff.structure import Directory
 from spectrane.formats.tiff.tags import Tag
 from spectrane.formats.tiff.writer import OverviewWriting
-from spectrane.formats.validity import Kept
+from spectrane.formats.validity import KeptValidity
 from spectrane.model.nodata import NoDataRule
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
@@ -45,7 +45,7 @@ class _Watched(Derived, FullSource):
         self.before = before
         self.differs = False
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer as the parent does, and look once whether anything differs."""
         pixels = self.parent.read(bands, window)
         if not self.differs:
@@ -63,16 +63,16 @@ def overviews_under(changed: Source, file: ByteFile, main: Directory, tail: Bina
     They stay where the rule reaches no pixel; else new ones are written to ``tail``, of the same
     samples and byte order. Those that cannot be made are stale. The image is read once.
     """
-    own = open_file(file)
+    own = open_tiff(file)
     if not own.overviews and not own.stale_overviews:
         return Overviews(stay=True)
-    layout = layout_of(main)
+    layout = tiff_layout(main)
     alpha_last = own.alpha_sample in (None, layout.samples - 1)
     if layout.packed or not alpha_last or layout.samples != len(own.bands) + bool(own.alpha):
         return Overviews(stale=True)
     watched = _Watched(changed, [band.rule for band in own.bands])
     watched.differs = own.stale_overviews or own.nodata_when != changed.nodata_when
-    kept = Kept(watched, changed.bands, None, alpha=True, masked=own.has_mask)
+    kept = KeptValidity(watched, changed.bands, None, alpha=True, masked=own.has_mask)
     compression = main.integer(Tag.Compression, tags.NONE)
     name = next((n for n, code in COMPRESSIONS.items() if code == compression), "deflate")
     plan = make_plan(kept, tile=256, compress=name, separate=layout.separate, overviews=True,

@@ -9,9 +9,9 @@ import numpy as np
 
 from spectrane.engine.files import ByteFile
 from spectrane.formats.tiff import tags, xmp
-from spectrane.formats.tiff.georeference import grid_of, named_keys, read_keys
-from spectrane.formats.tiff.layout import Layout, layout_of
-from spectrane.formats.tiff.source import Plane, Resolution, TiffSource
+from spectrane.formats.tiff.georeference import georeferenced_grid, named_keys, read_keys
+from spectrane.formats.tiff.layout import TiffLayout, tiff_layout
+from spectrane.formats.tiff.source import Resolution, TiffPlane, TiffSource
 from spectrane.formats.tiff.structure import (
     Directory,
     Taken,
@@ -48,7 +48,7 @@ class TiffReader:
             texts = (directory.text(tag) for tag in (Tag.PageName, Tag.DocumentName,
                                                      Tag.ImageDescription))  # fmt: skip
             name = next((text for text in texts if text and text.strip()), "")
-            layout = layout_of(directory)
+            layout = tiff_layout(directory)
             bands = layout.samples - len(_alphas(directory, layout))
             kind = layout.dtype.newbyteorder("=").name
             line = name.splitlines()[0][:60] if name.strip() else ""
@@ -59,7 +59,7 @@ class TiffReader:
         """Open a file; ``member`` counts its full-resolution images from 1."""
         if isinstance(member, str) and not member.isdecimal():
             member = find_member(self.members(file), member, file.name).number
-        return open_file(file, int(member or 1))
+        return open_tiff(file, int(member or 1))
 
 
 def _pages(file: ByteFile, taken: Taken) -> tuple[list[Directory], list[Directory]]:
@@ -69,18 +69,18 @@ def _pages(file: ByteFile, taken: Taken) -> tuple[list[Directory], list[Director
     return directories, images or directories[:1]
 
 
-def open_file(file: ByteFile, member: int = 1) -> TiffSource:
+def open_tiff(file: ByteFile, member: int = 1) -> TiffSource:
     """Open one image of a TIFF file. Raises FormatError on what is broken or unsupported."""
     taken = Taken(file)
     directories, images = _pages(file, taken)
     if not 1 <= member <= len(images):
         raise FormatError(f"{file.name}: no image {member}; it holds {len(images)}")
-    source = TiffSource(file, open_file)
+    source = TiffSource(file, open_tiff)
     source.member, source.members = member, len(images)
     main = images[member - 1]
     _set_samples(source, main)
     _set_levels(source, main, _family(directories, main, taken))
-    source.metadata = metadata_of(main) | ({"notes": source.notes} if source.notes else {})
+    source.metadata = tiff_metadata(main) | ({"notes": source.notes} if source.notes else {})
     orientation = main.integer(Tag.Orientation, 1)
     source.orientation = orientation if 1 <= orientation <= 8 else 1
     main.head.forget()
@@ -107,7 +107,7 @@ def _family(directories: list[Directory], main: Directory, taken: Taken) -> list
 
 
 def _set_samples(source: TiffSource, main: Directory) -> None:
-    layout = layout_of(main)
+    layout = tiff_layout(main)
     alphas = _alphas(main, layout)
     source.alpha_sample = alphas[0][0] if alphas else None
     if alphas:
@@ -115,7 +115,7 @@ def _set_samples(source: TiffSource, main: Directory) -> None:
     source.band_samples = [k for k in range(layout.samples) if k != source.alpha_sample]
     source.dtype = layout.dtype.newbyteorder("=")
     source.block_shape = layout.block
-    source.grid = grid_of(main, (layout.rows, layout.columns))
+    source.grid = georeferenced_grid(main, (layout.rows, layout.columns))
     nodata = _nodata(main, layout)
     bands = tuple(replace(band, nodata=nodata) for band in _named(main, len(source.band_samples)))
     words = xmp.described(_xmp(main), bands, source.name)
@@ -130,7 +130,7 @@ def _set_samples(source: TiffSource, main: Directory) -> None:
         source.look = _grey_look(main, layout)
 
 
-def _alphas(main: Directory, layout: Layout) -> list[tuple[int, int]]:
+def _alphas(main: Directory, layout: TiffLayout) -> list[tuple[int, int]]:
     """Return (sample, kind) of the first alpha among the extra samples, if there is one."""
     extra = main.numbers(Tag.ExtraSamples, most=64).tolist() if Tag.ExtraSamples in main else []
     first = layout.samples - len(extra)
@@ -138,7 +138,7 @@ def _alphas(main: Directory, layout: Layout) -> list[tuple[int, int]]:
     return found[:1]
 
 
-def _grey_look(main: Directory, layout: Layout) -> Look | None:
+def _grey_look(main: Directory, layout: TiffLayout) -> Look | None:
     """Return how greys of fewer bits than their type, or with white as zero, are meant."""
     inverted = main.integer(Tag.PhotometricInterpretation, 1) == 0
     limits = (0, (1 << layout.bits) - 1) if layout.packed else "auto"
@@ -164,7 +164,7 @@ def _named(main: Directory, count: int) -> tuple[Band, ...]:
     return tuple(bands)
 
 
-def _nodata(main: Directory, layout: Layout) -> NoDataValue:
+def _nodata(main: Directory, layout: TiffLayout) -> NoDataValue:
     """Read tag 42113: a number as text, with NULs or spaces around it."""
     if Tag.NoData not in main:
         return None
@@ -186,7 +186,7 @@ def _nodata(main: Directory, layout: Layout) -> NoDataValue:
     return value
 
 
-def _palette_classes(main: Directory, layout: Layout) -> dict[float, Class]:
+def _palette_classes(main: Directory, layout: TiffLayout) -> dict[float, Class]:
     """Return the colours of a palette as classes, one per index."""
     if main.integer(Tag.PhotometricInterpretation, 1) != 3 or Tag.ColorMap not in main:
         return {}
@@ -203,7 +203,7 @@ def _palette_classes(main: Directory, layout: Layout) -> dict[float, Class]:
 
 
 def _set_levels(source: TiffSource, main: Directory, family: list[Directory]) -> None:
-    layout = layout_of(main)
+    layout = tiff_layout(main)
     fill = _fill(source.bands[0].nodata, source.dtype) if source.bands else 0
     masks = {}
     reduced = [layout]
@@ -211,12 +211,12 @@ def _set_levels(source: TiffSource, main: Directory, family: list[Directory]) ->
         if source.stale_overviews and not kind_bits(directory) & tags.MASK:
             continue
         try:
-            found = layout_of(directory)
+            found = tiff_layout(directory)
         except SpectraneError as error:
             _warn(main, f"a reduced image or mask cannot be used: {error}")
             continue
         if kind_bits(directory) & tags.MASK and found.samples == 1:
-            masks[(found.rows, found.columns)] = Plane(found, 0)
+            masks[(found.rows, found.columns)] = TiffPlane(found, 0)
         elif kind_bits(directory) & tags.REDUCED and _is_overview(found, layout):
             reduced.append(found)
     reduced.sort(key=lambda one: -one.rows * one.columns)
@@ -228,11 +228,11 @@ def _set_levels(source: TiffSource, main: Directory, family: list[Directory]) ->
         if masked and shape not in masks:
             continue  # an overview without its mask would show what is hidden
         mask = masks[shape] if masked else None
-        source.levels.append(Resolution(source, Plane(one, fill), mask, full))
+        source.levels.append(Resolution(source, TiffPlane(one, fill), mask, full))
     source.overviews = tuple(level.shape for level in source.levels[1:])
 
 
-def _is_overview(found: Layout, main: Layout) -> bool:
+def _is_overview(found: TiffLayout, main: TiffLayout) -> bool:
     same = (found.samples, found.dtype, found.bits) == (main.samples, main.dtype, main.bits)
     return (
         same
@@ -249,7 +249,7 @@ def _fill(nodata: Any, dtype: np.dtype[Any]) -> int | float:
     return held[0].item() if held else 0
 
 
-def metadata_of(directory: Directory) -> dict[str, Any]:
+def tiff_metadata(directory: Directory) -> dict[str, Any]:
     """Return every field of a directory under a readable name, offsets and counts left out."""
     found: dict[str, Any] = {}
     for tag, field in sorted(directory.fields.items()):

@@ -13,7 +13,7 @@ from spectrane.engine.damage import Damaged
 from spectrane.engine.files import ByteFile, Range
 from spectrane.engine.full import FullSource
 from spectrane.engine.threads import in_parallel
-from spectrane.formats.tiff.layout import Layout
+from spectrane.formats.tiff.layout import TiffLayout
 from spectrane.model.pixels import Pixels
 from spectrane.model.window import (
     Window,
@@ -28,10 +28,10 @@ _STRIP = 4 << 20
 """Numbers per step when a large window is walked."""
 
 
-class Plane:
+class TiffPlane:
     """The samples of one image (main, overview or mask), read by window."""
 
-    def __init__(self, layout: Layout, fill: int | float) -> None:
+    def __init__(self, layout: TiffLayout, fill: int | float) -> None:
         self.layout = layout
         self.shape = (layout.rows, layout.columns)
         self.fill = fill
@@ -207,7 +207,7 @@ class Resolution:
     """One resolution of the image: its samples with the mask that belongs to them."""
 
     def __init__(
-        self, source: TiffSource, samples: Plane, mask: Plane | None, full: tuple[int, ...]
+        self, source: TiffSource, samples: TiffPlane, mask: TiffPlane | None, full: tuple[int, ...]
     ) -> None:
         self.source, self.samples, self.mask = source, samples, mask
         self.shape = samples.shape
@@ -272,7 +272,7 @@ class TiffSource(FullSource):
         self.levels: list[Resolution] = []
         self.member = 1
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer one window: only the blocks it touches are fetched and decoded."""
         return self.levels[0].read(bands, window)
 

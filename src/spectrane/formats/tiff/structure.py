@@ -19,7 +19,7 @@ _MOST_FIELD = 256 << 20
 """A single field's value larger than this is refused."""
 
 
-class Head:
+class TiffHead:
     """The beginning of a file, held; what lies elsewhere is fetched when asked for."""
 
     def __init__(self, file: ByteFile) -> None:
@@ -60,7 +60,7 @@ class Directory:
     """One image file directory (IFD), its values read when asked for."""
 
     def __init__(
-        self, head: Head, order: str, offset: int, fields: dict[int, Field], end: int
+        self, head: TiffHead, order: str, offset: int, fields: dict[int, Field], end: int
     ) -> None:
         self.head, self.order, self.offset, self.fields, self.end = head, order, offset, fields, end
 
@@ -144,7 +144,7 @@ class Taken:
 
 def read_directories(file: ByteFile, taken: Taken) -> list[Directory]:
     """Return the directories of the main chain, in order. Raises FormatError on a broken one."""
-    head = Head(file)
+    head = TiffHead(file)
     order, big = _byte_order(head)
     first = struct.unpack(order + ("8xQ" if big else "4xL"), head.read(0, 16 if big else 8))[0]
     if first == 0:
@@ -158,7 +158,7 @@ def read_directories_at(parent: Directory, offsets: list[int], taken: Taken) -> 
     return [d for offset in offsets for d in _chain(parent.head, order, big, offset, taken)]
 
 
-def _byte_order(head: Head) -> tuple[str, bool]:
+def _byte_order(head: TiffHead) -> tuple[str, bool]:
     name = head.file.name
     start = head.read(0, min(16, head.file.size))
     order = {b"II": "<", b"MM": ">"}.get(start[:2])
@@ -174,7 +174,7 @@ def _byte_order(head: Head) -> tuple[str, bool]:
     return order, False
 
 
-def _chain(head: Head, order: str, big: bool, offset: int, taken: Taken) -> Iterator[Directory]:
+def _chain(head: TiffHead, order: str, big: bool, offset: int, taken: Taken) -> Iterator[Directory]:
     while offset:
         taken.take(offset)
         directory, following = _directory(head, order, big, offset)
@@ -183,7 +183,7 @@ def _chain(head: Head, order: str, big: bool, offset: int, taken: Taken) -> Iter
         offset = following
 
 
-def _directory(head: Head, order: str, big: bool, offset: int) -> tuple[Directory, int]:
+def _directory(head: TiffHead, order: str, big: bool, offset: int) -> tuple[Directory, int]:
     count_code, entry_size, link_code = ("Q", 20, "Q") if big else ("H", 12, "L")
     count_size, link_size = (8, 8) if big else (2, 4)
     try:
@@ -201,7 +201,7 @@ def _directory(head: Head, order: str, big: bool, offset: int) -> tuple[Director
 
 
 def _fields(
-    head: Head, order: str, big: bool, start: int, entries: bytes
+    head: TiffHead, order: str, big: bool, start: int, entries: bytes
 ) -> Iterator[tuple[int, Field]]:
     layout, inline, place = ("HHQQ", 8, 12) if big else ("HHLL", 4, 8)
     size = struct.calcsize(order + layout)

@@ -280,7 +280,7 @@ class _Parameters:
         return f"+lat_0={lat!r} +lonc={lon!r} +alpha={azimuth!r} +gamma={angle!r} +k={self.scale!r}"
 
 
-def _plain(name: str) -> Callable[[_Parameters], str]:
+def _named_method(name: str) -> Callable[[_Parameters], str]:
     return lambda p: f"+proj={name} {p.origin}"
 
 
@@ -315,7 +315,7 @@ def _on_parallel(name: str) -> Callable[[_Parameters], str]:
 
 _METHODS: dict[int, Callable[[_Parameters], str]] = {
     1: _scaled("tmerc"),
-    2: _plain("alsk"),
+    2: _named_method("alsk"),
     3: lambda p: f"+proj=omerc {p.oblique} +no_uoff",
     4: lambda p: f"+proj=labrd {p.origin} +azi={p.angle(3094)!r} +k={p.scale!r}",
     5: _scaled("somerc"),
@@ -323,23 +323,23 @@ _METHODS: dict[int, Callable[[_Parameters], str]] = {
     7: _mercator,
     8: _between("lcc"),
     9: lambda p: f"+proj=lcc +lat_1={p.lat!r} {p.origin} +k_0={p.scale!r}",
-    10: _plain("laea"),
+    10: _named_method("laea"),
     11: _between("aea"),
-    12: _plain("aeqd"),
+    12: _named_method("aeqd"),
     13: _between("eqdc"),
     14: _scaled("stere"),
     15: _polar,
     16: _scaled("sterea"),
     17: _on_parallel("eqc"),
-    18: _plain("cass"),
-    19: _plain("gnom"),
+    18: _named_method("cass"),
+    19: _named_method("gnom"),
     20: _central("mill"),
-    21: _plain("ortho"),
-    22: _plain("poly"),
+    21: _named_method("ortho"),
+    22: _named_method("poly"),
     23: _central("robin"),
     24: _central("sinu"),
     25: _central("vandg"),
-    26: _plain("nzmg"),
+    26: _named_method("nzmg"),
     27: lambda p: f"+proj=tmerc {p.origin} +k={p.scale!r} +axis=wsu",
     28: _on_parallel("cea"),
     9815: lambda p: f"+proj=omerc {p.oblique}",

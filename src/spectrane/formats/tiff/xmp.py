@@ -19,7 +19,7 @@ from spectrane.model.colors import parse_color
 from spectrane.model.errors import SpectraneError
 from spectrane.model.look import Class, Look
 from spectrane.model.nodata import nodata_value
-from spectrane.model.rules import plain
+from spectrane.model.rules import format_number
 from spectrane.model.telling import warn_caller
 
 NAMESPACE = "urn:spectrane:raster:1.0"
@@ -50,7 +50,7 @@ def packet(
     items = "".join(map(_structure, named))
     body = f"<spectrane:bands><rdf:Seq>{items}</rdf:Seq></spectrane:bands>"
     if classes:
-        listed = (_structure({"value": plain(value), "color": color, "label": label})
+        listed = (_structure({"value": format_number(value), "color": color, "label": label})
                  for value, (color, label) in sorted(classes.items()))  # fmt: skip
         body += f"<spectrane:classes><rdf:Seq>{''.join(listed)}</rdf:Seq></spectrane:classes>"
     if nodata_when != "any":
@@ -79,11 +79,11 @@ def _properties(band: Band, with_nodata: bool) -> dict[str, str]:
         found[one.name] = repr(value) if one.name in _NUMBERS else str(value)
     if with_nodata and band.nodata is not None:
         items = band.nodata if isinstance(band.nodata, tuple) else (band.nodata,)
-        found["nodata"] = " ".join(_spoken(item) for item in items)
+        found["nodata"] = " ".join(_format_item(item) for item in items)
     return found
 
 
-def _spoken(item: Any) -> str:
+def _format_item(item: Any) -> str:
     return f"{item[0]!r}..{item[1]!r}" if isinstance(item, tuple) else repr(item)
 
 
@@ -114,7 +114,7 @@ def merged(before: bytes, packet: bytes) -> bytes:
 
 
 @dataclass
-class Words:
+class XmpFields:
     """What a packet says besides the bands."""
 
     bands: tuple[Band, ...]
@@ -126,13 +126,13 @@ class Words:
     coded: bool = False
 
 
-def described(raw: bytes, bands: tuple[Band, ...], name: str) -> Words:
+def described(raw: bytes, bands: tuple[Band, ...], name: str) -> XmpFields:
     """Return bands with what a packet says of them, the classes, and the rest.
 
     A packet that cannot be used draws a warning and changes nothing.
     """
     if NAMESPACE.encode() not in raw:
-        return Words(bands)
+        return XmpFields(bands)
     try:
         return _described(raw, bands)
     except (SpectraneError, ValueError, ArithmeticError) as error:
@@ -140,10 +140,10 @@ def described(raw: bytes, bands: tuple[Band, ...], name: str) -> Words:
             f"{name}: the description of the bands in its XMP packet is not usable ({error}); "
             "the bands are only numbered"
         )
-        return Words(bands)
+        return XmpFields(bands)
 
 
-def _described(raw: bytes, bands: tuple[Band, ...]) -> Words:
+def _described(raw: bytes, bands: tuple[Band, ...]) -> XmpFields:
     root = _parsed(raw)
     given = list(_structures(root, "bands"))
     if len(given) != len(bands):
@@ -161,7 +161,7 @@ def _described(raw: bytes, bands: tuple[Band, ...]) -> Words:
     if shown is not None and classes:
         shown = replace(shown, classes=classes)
     when = when if when in ("any", "all") else "any"
-    return Words(named, classes, when, shown, notes, stale == "true", coded == "true")
+    return XmpFields(named, classes, when, shown, notes, stale == "true", coded == "true")
 
 
 def _parsed(raw: bytes) -> Any:

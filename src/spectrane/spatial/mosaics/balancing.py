@@ -17,8 +17,8 @@ from numpy.typing import NDArray
 from spectrane.model.errors import LookError
 from spectrane.model.physical import physical, value_dtype
 from spectrane.model.source import Source
-from spectrane.model.window import area, extent, intersection
-from spectrane.spatial.mosaics.inputs import Laid
+from spectrane.model.window import extent, intersection, window_area
+from spectrane.spatial.mosaics.inputs import GridAligned
 
 F64 = NDArray[np.float64]
 BalanceBy = Literal["gain", "gain+bias", "histogram"]
@@ -82,7 +82,7 @@ class Balance:
 
 
 def overlaps_of(
-    laid: Sequence[Laid], bands: int, *, quantiles: bool = False, looked_at: int = LOOKED_AT
+    laid: Sequence[GridAligned], bands: int, *, quantiles: bool = False, looked_at: int = LOOKED_AT
 ) -> list[Overlap]:
     """Compare every two rasters where both are valid."""
     found = []
@@ -95,12 +95,17 @@ def overlaps_of(
 
 
 def _compared(
-    laid: Sequence[Laid], first: int, second: int, bands: int, quantiles: bool, looked_at: int
+    laid: Sequence[GridAligned],
+    first: int,
+    second: int,
+    bands: int,
+    quantiles: bool,
+    looked_at: int,
 ) -> Overlap | None:
     window = intersection(laid[first].window, laid[second].window)
     if window is None:
         return None
-    factor = max(1, int((area(window) / looked_at) ** 0.5))
+    factor = max(1, int((window_area(window) / looked_at) ** 0.5))
     size = tuple(max(1, n // factor) for n in extent(window))
     asked = None if size == extent(window) else size
     a, b = (laid[k].read(range(bands), window, asked) for k in (first, second))
@@ -118,12 +123,12 @@ def _compared(
                 into[band] = np.quantile(values, np.linspace(0, 1, _SHARES))
     if counts.max() < 1:
         return None
-    scale = area(window) / (size[0] * size[1])
+    scale = window_area(window) / (size[0] * size[1])
     return Overlap(first, second, float(counts.max() * scale), sums, counts, shares)
 
 
 def balanced(
-    laid: Sequence[Laid], bands: int, kind: str, reference: int = 0,
+    laid: Sequence[GridAligned], bands: int, kind: str, reference: int = 0,
     looked_at: int = LOOKED_AT,
 ) -> Balance:  # fmt: skip
     """Find the corrections of rasters from their overlaps.
@@ -229,7 +234,7 @@ def _matched(
 
 
 def overlap_rows(
-    laid: Sequence[Laid], source: Source, overlaps: Sequence[Overlap],
+    laid: Sequence[GridAligned], source: Source, overlaps: Sequence[Overlap],
     corrections: Sequence[Correction] | None, after: Sequence[Overlap] | None = None,
 ) -> list[dict[str, Any]]:  # fmt: skip
     """Return a row per overlap and band: its area, and the mean difference before and after."""

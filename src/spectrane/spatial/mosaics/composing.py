@@ -1,4 +1,4 @@
-"""How rasters on one grid become one: by a rule, under what was settled once."""
+"""How rasters on one grid become one: by a rule, under what was resolved once."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from spectrane.model.pixels import Pixels
 from spectrane.model.telling import warn_caller
 from spectrane.model.window import Window, extent, intersection, relative
 from spectrane.spatial.mosaics.balancing import BALANCES, Balance, balanced
-from spectrane.spatial.mosaics.inputs import Laid
+from spectrane.spatial.mosaics.inputs import GridAligned
 from spectrane.spatial.mosaics.seams import Seam, find_seams
 from spectrane.spatial.mosaics.weights import continued, feather_weights
 from spectrane.spatial.regridded import Regridded, stored_values
@@ -30,7 +30,7 @@ _PIECE = 1 << 20
 
 
 @dataclass(frozen=True)
-class Rule:
+class CompositionRule:
     """How valid pixels that lie on one another become one."""
 
     name: str = "top"
@@ -55,18 +55,20 @@ class Rule:
         return WIDTHS.get(self.name, 1.0) if self.width is None else float(self.width)
 
 
-TOP = Rule()
+TOP = CompositionRule()
 
 
 @dataclass(frozen=True)
-class Settled:
+class ResolvedComposition:
     """What is found once for all of a mosaic: the balance, and the seams; None without."""
 
     balance: Balance | None = None
     seams: tuple[Any, ...] | None = None
 
     @classmethod
-    def of(cls, laid: Sequence[Laid], bands: Sequence[Band], rule: Rule) -> Settled:
+    def of(
+        cls, laid: Sequence[GridAligned], bands: Sequence[Band], rule: CompositionRule
+    ) -> ResolvedComposition:
         """Find balance and seams. Warns of rasters that overlap no other."""
         balance, count = None, len(bands)
         if rule.balance is not None:
@@ -90,7 +92,7 @@ def corrected(
     return balance.corrections[which].apply(plane, band, described.scale, described.offset)
 
 
-def _tell_alone(laid: Sequence[Laid], balance: Balance) -> None:
+def _tell_alone(laid: Sequence[GridAligned], balance: Balance) -> None:
     if balance.alone:
         names = ", ".join(laid[k].name for k in balance.alone[:5])
         more = f" and {len(balance.alone) - 5} more" if len(balance.alone) > 5 else ""
@@ -102,13 +104,13 @@ def _tell_alone(laid: Sequence[Laid], balance: Balance) -> None:
 
 @dataclass(frozen=True)
 class Composition:
-    """Rasters on one grid, the first the lowest, the rule that joins them, and what is settled."""
+    """Rasters on one grid, the first the lowest, the rule that joins them, and what is resolved."""
 
-    laid: tuple[Laid, ...]
+    laid: tuple[GridAligned, ...]
     bands: tuple[Band, ...]
     dtype: np.dtype[Any]
-    rule: Rule
-    settled: Settled
+    rule: CompositionRule
+    resolved: ResolvedComposition
 
     @cached_property
     def _beside(self) -> list[Any]:
@@ -130,11 +132,11 @@ class Composition:
         rule = self.rule
         if rule.name == "feather":
             rule = replace(rule, width=max(1e-3, rule.across / scale[0]))
-        seams = self.settled.seams
+        seams = self.resolved.seams
         if seams is not None:
             seams = tuple(None if one is None else _SmallSeam(one, scale) for one in seams)
         laid = tuple(_laid_smaller(one, grid, scale) for one in self.laid)
-        return replace(self, laid=laid, rule=rule, settled=replace(self.settled, seams=seams))
+        return replace(self, laid=laid, rule=rule, resolved=replace(self.resolved, seams=seams))
 
     def _fill(
         self, bands: Sequence[int], window: Window, values: NDArray[Any], mask: NDArray[np.bool_]
@@ -182,13 +184,13 @@ class Composition:
         return part, self.laid[which].read(bands, part)
 
     def _corrected(self, which: int, plane: NDArray[Any], band: int) -> NDArray[Any]:
-        return corrected(self.settled.balance, which, plane, self.bands[band], band)
+        return corrected(self.resolved.balance, which, plane, self.bands[band], band)
 
     def _extreme(
         self, bands: Sequence[int], window: Window, meeting: Sequence[int]
     ) -> tuple[NDArray[Any], NDArray[np.bool_]]:
         least = self.rule.name == "least"
-        dtype = self.dtype if self.settled.balance is None else np.dtype(np.float64)
+        dtype = self.dtype if self.resolved.balance is None else np.dtype(np.float64)
         out = np.zeros((len(bands), *extent(window)), dtype)
         mask = np.zeros(out.shape, bool)
         for which in meeting:
@@ -257,12 +259,12 @@ class Composition:
         """Lay rasters on one another, each fading into what is below along its seam."""
         out = np.zeros((len(bands), *extent(window)), self._wide)
         mask = np.zeros(out.shape, bool)
-        assert self.settled.seams is not None
+        assert self.resolved.seams is not None
         for which in meeting:
             part, pixels = self._read(bands, window, which)
             where = relative(part, window)
             valid = pixels.validity
-            seam = self.settled.seams[which]
+            seam = self.resolved.seams[which]
             share = np.float32(1) if seam is None else seam.at(part)
             for k, band in enumerate(bands):
                 plane = self._corrected(which, pixels.values[k], band)
@@ -274,7 +276,7 @@ class Composition:
         return out, mask
 
 
-def _laid_smaller(one: Laid, grid: Grid, scale: tuple[float, ...]) -> Laid:
+def _laid_smaller(one: GridAligned, grid: Grid, scale: tuple[float, ...]) -> GridAligned:
     """Return a raster on a smaller grid's pixels, from its own overviews where it has any."""
     window = tuple((int(np.floor(a / s)), int(np.ceil(b / s)))
                    for (a, b), s in zip(one.window, scale, strict=True))  # fmt: skip
@@ -284,7 +286,7 @@ def _laid_smaller(one: Laid, grid: Grid, scale: tuple[float, ...]) -> Laid:
                          warp=base.mapping.warp)  # fmt: skip
     else:
         made = Regridded(base, part, "area")
-    return Laid(made, window, one.name)
+    return GridAligned(made, window, one.name)
 
 
 def _pieces(window: Window, bands: int) -> list[Window]:

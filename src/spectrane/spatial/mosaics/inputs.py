@@ -33,7 +33,7 @@ _DATES = ("%Y:%m:%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%d %H:%M:%S", "%Y-%m-
 
 
 @dataclass(frozen=True)
-class Laid:
+class GridAligned:
     """A raster on a window of the mosaic's endless grid; the window may reach outside it."""
 
     source: Source
@@ -52,7 +52,7 @@ class Rescaled(Derived, FullSource):
     def __init__(self, parent: Source, bands: Sequence[Band], dtype: np.dtype[Any]) -> None:
         super().__init__(parent, dtype=dtype, bands=tuple(bands), has_mask=True)
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer in the new numbers."""
         return self._converted(self.parent.read(bands, window), bands)
 
@@ -74,7 +74,7 @@ class Rescaled(Derived, FullSource):
 
 def laid_out(
     sources: Sequence[Source], grid: Grid | None, resample: str | None, force: bool = False
-) -> tuple[list[Laid], Grid, tuple[Band, ...], np.dtype[Any]]:
+) -> tuple[list[GridAligned], Grid, tuple[Band, ...], np.dtype[Any]]:
     """Bring sources onto one grid, with the first one's bands in its order and scale.
 
     Returns them, the grid (default: the union on the first one's), the bands and the common type.
@@ -115,16 +115,16 @@ def called(source: Source) -> str:
     return os.path.basename(source.name) or "an array in memory"
 
 
-def lay(source: Source, base: Grid, resample: str | None, force: bool = False) -> Laid:
+def lay(source: Source, base: Grid, resample: str | None, force: bool = False) -> GridAligned:
     """Return a source on the endless pixels of a grid; resampled only where they differ."""
     offset = offset_on(source.grid, base)
     if offset is not None:
         window = tuple((d, d + n) for d, n in zip(offset, source.shape, strict=True))
-        return Laid(source, window, called(source))
+        return GridAligned(source, window, called(source))
     window = window_on(source.grid, base)
     covering = extended(base, *window)
     kernel = chosen_kernel(source, resample, covering, force)
-    return Laid(Regridded(source, covering, kernel), window, called(source))
+    return GridAligned(Regridded(source, covering, kernel), window, called(source))
 
 
 def _with_bands(source: Source, first: Source, dtype: np.dtype[Any]) -> Source:

@@ -13,8 +13,13 @@ from spectrane.model.errors import LookError
 from spectrane.model.grid import Grid
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
-from spectrane.model.window import Window, area, whole
-from spectrane.spatial.mosaics.composing import TOP, Composition, Rule, Settled
+from spectrane.model.window import Window, whole, window_area
+from spectrane.spatial.mosaics.composing import (
+    TOP,
+    Composition,
+    CompositionRule,
+    ResolvedComposition,
+)
 from spectrane.spatial.mosaics.inputs import called, laid_out
 
 _SHOWN_WHOLE = 4 << 20
@@ -25,7 +30,7 @@ class Mosaic(Derived, FullSource):
     """Rasters on one grid, the first the lowest; balances and seams are found at the first read."""
 
     def __init__(
-        self, sources: Sequence[Source], rule: Rule = TOP, *, grid: Grid | None = None,
+        self, sources: Sequence[Source], rule: CompositionRule = TOP, *, grid: Grid | None = None,
         resample: str | None = None, force: bool = False,
     ) -> None:  # fmt: skip
         if not force:
@@ -48,8 +53,8 @@ class Mosaic(Derived, FullSource):
         return self._composed.get(self._compose)
 
     def _compose(self) -> Composition:
-        settled = Settled.of(self.laid, self.bands, self.rule)
-        return Composition(self.laid, self.bands, self.dtype, self.rule, settled)
+        resolved = ResolvedComposition.of(self.laid, self.bands, self.rule)
+        return Composition(self.laid, self.bands, self.dtype, self.rule, resolved)
 
     def __getstate__(self) -> Any:
         assert self.composition  # what was found goes along, so that no process finds it anew
@@ -59,7 +64,7 @@ class Mosaic(Derived, FullSource):
         """Return the full resolution, and for large mosaics smaller ones made from the inputs."""
         levels: list[Level] = [Whole.of(self)]
         shape = self.shape
-        if area(whole(shape)) <= _SHOWN_WHOLE:
+        if window_area(whole(shape)) <= _SHOWN_WHOLE:
             return levels
         while max(shape) > _SMALLEST:
             shape = tuple(-(-n // 2) for n in shape)
@@ -67,12 +72,12 @@ class Mosaic(Derived, FullSource):
             levels.append(_Smaller(self, shape, scale))
         return levels
 
-    def at_full(self, bands: Sequence[int], window: Window) -> Pixels:
+    def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer a window, piece by piece."""
         return self.composition.answer(bands, window)
 
 
-def _check_unmixed(sources: Sequence[Source], rule: Rule) -> None:
+def _check_unmixed(sources: Sequence[Source], rule: CompositionRule) -> None:
     """Raise LookError for a rule that would make new numbers of what are names of classes."""
     named = next((called(one) for one in sources if not one.mixable), None)
     wrong = f"balance {rule.balance}" if rule.balance else (

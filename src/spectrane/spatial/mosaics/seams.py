@@ -13,8 +13,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.model.window import Window, area, extent, intersection
-from spectrane.spatial.mosaics.inputs import Laid
+from spectrane.model.window import Window, extent, intersection, window_area
+from spectrane.spatial.mosaics.inputs import GridAligned
 
 Chosen = NDArray[np.bool_]
 F32 = NDArray[np.float32]
@@ -50,7 +50,7 @@ class Seam:
 
 
 def find_seams(
-    laid: Sequence[Laid], bands: int, width: float, corrected: Corrected
+    laid: Sequence[GridAligned], bands: int, width: float, corrected: Corrected
 ) -> list[Seam | None]:
     """Return each raster's seam over those before it; None where it just lies on top."""
     seams: list[Seam | None] = []
@@ -60,12 +60,12 @@ def find_seams(
 
 
 def _seam(
-    laid: Sequence[Laid], which: int, seams: Sequence[Seam | None], bands: int, width: float,
+    laid: Sequence[GridAligned], which: int, seams: Sequence[Seam | None], bands: int, width: float,
     corrected: Corrected,
 ) -> Seam | None:  # fmt: skip
     own = laid[which].window
     shared = sum(
-        area(part) for k in range(which)
+        window_area(part) for k in range(which)
         if (part := intersection(laid[k].window, own)) is not None
     )  # fmt: skip
     if not shared:
@@ -102,7 +102,7 @@ def _sampled(seam: Seam, window: Window, step: int) -> F32:
 
 
 def _read(
-    one: Laid, window: Window, step: int, bands: int, which: int, corrected: Corrected
+    one: GridAligned, window: Window, step: int, bands: int, which: int, corrected: Corrected
 ) -> tuple[NDArray[np.float64], Chosen]:
     """Return a raster's corrected values on a coarse map, and where all bands are valid."""
     size = tuple(n // step for n in extent(window))
