@@ -25,7 +25,7 @@ def main(demo: Path, out: Path) -> None:
 
     # 2. What is this one, and what looks wrong with it?
     scene = work / "sound_8band.tif"
-    with sp.open(scene) as sound:
+    with sp.open_raster(scene) as sound:
         print(sound.describe())
 
     # 3. Correct it once: the swath's edge is fill, and how it is to be shown.
@@ -33,7 +33,7 @@ def main(demo: Path, out: Path) -> None:
     sp.amend(scene, nodata=0, look=look, notes="0 is the swath's edge")
 
     # 4. From now on it comes right with no option given.
-    with sp.open(scene) as sound:
+    with sp.open_raster(scene) as sound:
         sp.render(sound, size=(800, 1280)).save(out / "natural.png", overwrite=True)
         print(sound.statistics(["red", "nir"]))
 
@@ -44,12 +44,12 @@ def main(demo: Path, out: Path) -> None:
     best = raw.guesses(raw.file_of(pan), rows=rows, columns=columns, type="uint8")[0][1]
     print("the note says", rows, "x", columns, "and the picture:", raw.format_layout(best))
     write_sidecar(str(pan), {"raw": best.model_dump()}, None)
-    sp.render(sp.open(pan)).save(out / "pan.png", overwrite=True)
+    sp.render(sp.open_raster(pan)).save(out / "pan.png", overwrite=True)
 
     # 6. Kelvin to degrees, without touching a pixel; and data handed on in display order.
-    with sp.open(work / "sound_thermal.tif") as thermal:
+    with sp.open_raster(work / "sound_thermal.tif") as thermal:
         print(thermal.convert("celsius").statistics())
-    with sp.open(scene) as sound:
+    with sp.open_raster(scene) as sound:
         sound.select(["red", "green", "blue"]).save(out / "colours.tif", overwrite=True)
     print("written:", ", ".join(sorted(p.name for p in out.iterdir() if p.is_file())))
 

@@ -15,7 +15,7 @@ from spectrane import figures
 def main(demo: Path, out: Path) -> None:
     """Go through the steps and write what they give into ``out``."""
     out.mkdir(parents=True, exist_ok=True)
-    sound = sp.open(demo / "sound_8band.tif").with_nodata(0)
+    sound = sp.open_raster(demo / "sound_8band.tif").with_nodata(0)
 
     # 1. A look is small, kept in a file, and fits as many scenes as you like.
     natural = sp.Look(channels="natural", limits="percentile:2,98", curve="gamma:1.3")
@@ -24,7 +24,7 @@ def main(demo: Path, out: Path) -> None:
 
     # 2. The same place in several looks, and in another file on another grid.
     infrared = sp.Look(channels="infrared", limits="percentile:2,98")
-    thermal = sp.open(demo / "sound_thermal.tif").convert("celsius")
+    thermal = sp.open_raster(demo / "sound_thermal.tif").convert("celsius")
     area = sp.View(bounds=(488000, 7353000, 497000, 7360000))
     layers = [(sound, natural), (sound, infrared), (thermal, sp.Look(colormap="auto"))]
     figure = figures.compare(layers, view=area, histograms=True)
@@ -38,7 +38,7 @@ def main(demo: Path, out: Path) -> None:
     figures.save_figure(figures.colorbar(picture), out / "ndvi_legend.png", overwrite=True)
 
     # 4. Four decades of brightness: nothing to see without a log curve.
-    comet = sp.open(demo / "comet.fits")
+    comet = sp.open_raster(demo / "comet.fits")
     look = sp.Look(limits="percentile:1,99.9", curve="log:3", colormap="kiln")
     sp.render(comet, look).save(out / "comet.png", overwrite=True)
 

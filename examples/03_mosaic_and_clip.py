@@ -16,7 +16,7 @@ def main(demo: Path, out: Path) -> None:
     out.mkdir(parents=True, exist_ok=True)
 
     # 1. A drawing without a place gets one by tie points; one of them was read off badly.
-    drawing = sp.open(demo / "barrage_plan.png")
+    drawing = sp.open_raster(demo / "barrage_plan.png")
     plan = sp.place(drawing, points=demo / "barrage_points.csv", crs="EPSG:32727")
     print(sp.residuals(plan)[["point", "miss", "miss_pixels", "miss_alone"]].round(2))
     print(f"worst: point {plan.metadata['placement']['worst']}\n")
@@ -24,7 +24,7 @@ def main(demo: Path, out: Path) -> None:
 
     # 2. Two photographs: black borders, other light, and one a pixel off.
     north, south = (
-        sp.open(demo / f"sound_{name}.tif").with_nodata(0, when="all")
+        sp.open_raster(demo / f"sound_{name}.tif").with_nodata(0, when="all")
         for name in ("north", "south")
     )
     print(f"the southern one lies off by {sp.align(south, north)}")
@@ -34,8 +34,8 @@ def main(demo: Path, out: Path) -> None:
     sp.render(joined, size=(800, 1280)).save(out / "photos.png", overwrite=True)
 
     # 3. Another sensor, another zone, six times as coarse: onto the scene's own pixels.
-    scene = sp.open(demo / "sound_8band.tif").with_nodata(0)
-    thermal = sp.open(demo / "sound_thermal.tif").convert("celsius").regrid(scene)
+    scene = sp.open_raster(demo / "sound_8band.tif").with_nodata(0)
+    thermal = sp.open_raster(demo / "sound_thermal.tif").convert("celsius").regrid(scene)
     thermal.save(out / "thermal_10m.tif", overwrite=True)
 
     # 4. The eelgrass bed, and what in it is really green.

@@ -15,21 +15,21 @@ from spectrane import pages
 def main(demo: Path, out: Path) -> None:
     """Go through the steps and write what they give into ``out``."""
     out.mkdir(parents=True, exist_ok=True)
-    scene = sp.open(demo / "sound_8band.tif").with_nodata(0)
-    depth = sp.open(demo / "sound_depth.tif").with_look(sp.Look())
+    scene = sp.open_raster(demo / "sound_8band.tif").with_nodata(0)
+    depth = sp.open_raster(demo / "sound_depth.tif").with_look(sp.Look())
 
     # 1. Layers bottom to top, each on its own grid and in its own system.
     natural = sp.Look(channels="natural", limits="percentile:2,98")
     infrared = sp.Look(channels="infrared", limits="percentile:2,98")
     # Depth grows downward: heights are its negative, and a sea-bed needs exaggeration.
     bed = depth.compute({"height": "-depth"}, unit="m").relief(exaggeration=12)
+    warmth = sp.open_raster(demo / "sound_thermal.tif").convert("celsius")
     layers = [
         sp.Layer(scene, natural, name="natural colour", base=True),
         sp.Layer(scene, infrared, name="near infrared", base=True),
         sp.Layer(depth, sp.Look(colormap="auto"), opacity=0.55, name="depth"),
         sp.Layer(bed, mode="multiply", opacity=0.8, name="sea-bed relief"),
-        sp.Layer(sp.open(demo / "sound_thermal.tif").convert("celsius"), sp.Look(colormap="auto"),
-                 opacity=0.6, visible=False, name="temperature"),
+        sp.Layer(warmth, sp.Look(colormap="auto"), opacity=0.6, visible=False, name="temperature"),
         sp.Outline(demo / "lease.geojson", label="name", width=3, name="mussel leases"),
     ]  # fmt: skip
     picture = sp.overlay(layers, view=sp.View(bounds=(486000, 7353500, 495000, 7359500)))

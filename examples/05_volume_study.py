@@ -15,8 +15,8 @@ import spectrane as sp
 def main(demo: Path, out: Path) -> None:
     """Go through the steps and write what they give into ``out``."""
     out.mkdir(parents=True, exist_ok=True)
-    joint = sp.open(demo / "fetlock.nii.gz")
-    effect = sp.open(demo / "fetlock_effect.nii.gz")
+    joint = sp.open_volume(demo / "fetlock.nii.gz")
+    effect = sp.open_volume(demo / "fetlock_effect.nii.gz")
     print(joint.describe())
     print(effect.describe(statistics=True))
 
@@ -24,10 +24,10 @@ def main(demo: Path, out: Path) -> None:
     # volume in the patient, and agree with the other file at the same millimetre.
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", sp.DataWarning)  # the copy, which is left out and told
-        series = sp.open(demo / "fetlock_ct")
+        series = sp.open_volume(demo / "fetlock_ct")
     print(series, *series.windows, sep="\n  ")
-    middle = {axis: n // 2 for axis, n in zip("ijk", series.shape[1:], strict=True)}
-    read = sp.probe([series, joint], **middle)["physical"]
+    i, j, k = (n // 2 for n in series.shape[1:])
+    read = sp.probe([series, joint], i=i, j=j, k=k)["physical"]
     assert read[0] == read[1]
     both = [[sp.VolumeLayer(one, sp.Look(limits="window:bone"))] for one in (series, joint)]
     sp.compare_slices(both, "sagittal", at=0).save(out / "same.png", overwrite=True)
@@ -54,7 +54,7 @@ def main(demo: Path, out: Path) -> None:
         (first - second).filled(float("nan")), affine=effect.affine, frames=[sp.Frame("rest", "HU")]
     )
     rest.save(out / "rest.nii.gz", overwrite=True)
-    with sp.open(out / "rest.nii.gz") as kept:
+    with sp.open_volume(out / "rest.nii.gz") as kept:
         read = sp.probe([effect, kept], x=12, y=0, z=9).set_index("frame")["physical"]
     assert abs(read["rest"] - (read["change"] - read["contrast"])) < 1e-4
 
