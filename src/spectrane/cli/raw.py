@@ -51,8 +51,8 @@ class RawOptions(Options):
 
 
 @command_of("raw", RawOptions, examples=(
-    "raw demo/sound_pan.bin --rows 640 --columns 400",
-    "raw demo/sound_pan.bin --rows 640 --columns 400 --guess --preview guesses.png",
+    "raw demo/sound_pan.bin --rows 550 --columns 1500",
+    "raw demo/sound_pan.bin --rows 1500 --columns 550 --guess --preview guesses.png",
 ))  # fmt: skip
 def command(options: RawOptions) -> None:
     """Describe a headerless binary; after that it opens like any other file.
