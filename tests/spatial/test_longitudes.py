@@ -141,3 +141,11 @@ def test_kml_keeps_to_its_degrees(tmp_path, west, box):
     if west == 150:
         with pytest.raises(sp.GridMismatch, match="across the antimeridian"):
             write_kml([sp.Layer(raster, GREY)], tmp_path / "b.kml", quad=True)
+
+
+def test_bounds_that_meet_a_raster_at_both_ends_are_told():
+    grid = sp.Grid.from_corner((2, 340), x=-170, y=2, pixel_size=1, crs="EPSG:4326")
+    raster = sp.from_array(np.arange(680.0).reshape(2, 340), grid=grid)
+    with pytest.warns(sp.DataWarning, match="at both its ends"):
+        part = raster.pixels(bounds=(150, 0, 210, 2))  # 150 to 170, and -170 to -150
+    assert part.shape == (1, 2, 20)

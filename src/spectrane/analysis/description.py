@@ -11,8 +11,10 @@ from typing import Any, ClassVar
 import numpy as np
 
 from spectrane.analysis.statistics import BandStatistics
+from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import IMAGE_PLANE
 from spectrane.model.source import Source
+from spectrane.model.systems import LONLAT, way_between
 
 
 @dataclass(frozen=True)
@@ -213,12 +215,10 @@ def _system(source: Source) -> tuple[str | None, str | None, list[list[float]] |
     unit = system.axis_info[0].unit_name if system.axis_info else None
     if not grid.placed:
         return str(system.name), unit, None
-    import pyproj
-
     try:
-        turn = pyproj.Transformer.from_crs(system, "EPSG:4326", always_xy=True)
+        turn = way_between(system, LONLAT)
         corners = [[round(v, 8) for v in turn.transform(*corner)] for corner in grid.corners]
-    except pyproj.exceptions.ProjError:
+    except GridMismatch:
         return system.name, unit, None
     fine = all(math.isfinite(v) for corner in corners for v in corner)
     return system.name, unit, corners if fine else None

@@ -62,6 +62,25 @@ def parsed_system(text: str) -> pyproj.CRS:
         ) from error
 
 
+def way_between(first: Any, second: Any) -> pyproj.Transformer:
+    """Return the way from one coordinate system to another; x before y in both.
+
+    Systems are texts or pyproj's objects. Raises MetadataError for a text that names none, and
+    GridMismatch where nothing leads from one to the other.
+
+    >>> x, y = way_between("EPSG:4326", "EPSG:32627").transform(-21.0, 0.0)
+    >>> round(x), round(y)
+    (500000, 0)
+    """
+    import pyproj
+
+    start, end = (parsed_system(one) if isinstance(one, str) else one for one in (first, second))
+    try:
+        return pyproj.Transformer.from_crs(start, end, always_xy=True)
+    except pyproj.exceptions.ProjError as error:
+        raise GridMismatch(f"nothing leads from {start.name} to {end.name}: {error}") from error
+
+
 def same_system(first: str, second: str) -> bool:
     """Tell whether two texts name one system, whatever order they give its axes in."""
     return first == second or parsed_system(first).equals(

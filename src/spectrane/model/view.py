@@ -6,12 +6,13 @@ import math
 from dataclasses import dataclass, replace
 from typing import Any
 
-from spectrane.model.errors import GridMismatch, LookError
+from spectrane.model.errors import GridMismatch, LookError, MetadataError
 from spectrane.model.grid import Bounds, CrsLike, Grid
-from spectrane.model.longitudes import nearest_shift
+from spectrane.model.longitudes import nearest_shift, shifts
 from spectrane.model.shortly import short_repr
 from spectrane.model.source import format_window, sizes
-from spectrane.model.systems import system_text_or_none
+from spectrane.model.systems import system_text_or_none, way_between
+from spectrane.model.telling import warn_caller
 from spectrane.model.window import Window, extent, intersection, whole
 
 LARGEST = (2048, 2048)
@@ -134,16 +135,14 @@ class View:
 
     def _turn(self, grid: Grid) -> Any:
         """Return the way from the view's own coordinate system to the raster's."""
-        import pyproj
-
         if grid.crs is None:
             raise GridMismatch(
                 f"view: positions are in {self.crs}, and the raster has no coordinate system; say "
                 "which it is (spectrane amend --crs)"
             )
         try:
-            return pyproj.Transformer.from_crs(self.crs, grid.crs, always_xy=True)
-        except pyproj.exceptions.CRSError as error:
+            return way_between(self.crs, grid.crs)
+        except MetadataError as error:
             raise LookError(f"view: crs {self.crs!r}: not a code or WKT") from error
 
     def middle(self, grid: Grid) -> tuple[float, float]:
@@ -166,6 +165,11 @@ class View:
         # From west to east over the antimeridian west is the greater (RFC 7946, section 5.2).
         x_max += grid.turn if x_min > x_max else 0.0
         shift = nearest_shift((x_min, x_max), (first, last), grid.turn)
+        if len(shifts((x_min, x_max), (first, last), grid.turn)) > 1 and not goes_round(grid):
+            warn_caller(
+                f"bounds {self.bounds} meet the raster, from {first:g} to {last:g}, at both its "
+                "ends; the larger part alone is taken: ask for each by itself"
+            )
         return x_min + shift, y_min, x_max + shift, y_max
 
     def _miss(self, grid: Grid, wanted: Window) -> str:

@@ -16,6 +16,7 @@ from spectrane.kernels.gathering import bilinear_cells
 from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import IMAGE_PLANE, Grid
 from spectrane.model.longitudes import nearest_shift, shifts, turned
+from spectrane.model.systems import LONLAT, way_between
 from spectrane.model.telling import warn_caller
 from spectrane.model.window import Window, extent
 
@@ -285,14 +286,7 @@ def _understood(grid: Grid) -> Any:
 
 def transformer(first: Grid, second: Grid) -> Any:
     """Return pyproj's transformer between two grids' systems; x before y in both."""
-    import pyproj
-
-    try:
-        return pyproj.Transformer.from_crs(_understood(first), _understood(second), always_xy=True)
-    except pyproj.exceptions.ProjError as error:
-        raise GridMismatch(
-            f"nothing leads from {_said(first)} to {_said(second)}: {error}"
-        ) from error
+    return way_between(_understood(first), _understood(second))
 
 
 def warn_of_datum(first: Grid, second: Grid) -> None:
@@ -304,8 +298,8 @@ def warn_of_datum(first: Grid, second: Grid) -> None:
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         area: Any = None
-        with contextlib.suppress(pyproj.exceptions.ProjError, ValueError):
-            way = pyproj.Transformer.from_crs(second.crs, "EPSG:4326", always_xy=True)
+        with contextlib.suppress(GridMismatch, pyproj.exceptions.ProjError, ValueError):
+            way = way_between(second.crs, LONLAT)
             area = AreaOfInterest(*way.transform_bounds(*second.bounds))
         try:
             group = TransformerGroup(second.crs, first.crs, always_xy=True, area_of_interest=area)

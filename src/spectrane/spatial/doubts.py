@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.model.source import Source
-from spectrane.model.systems import LONLAT, parsed_system, turn_of
+from spectrane.model.systems import LONLAT, parsed_system, turn_of, way_between
 from spectrane.model.telling import warn_caller
 from spectrane.spatial.fitting import Transformation
 
@@ -73,9 +73,7 @@ def tell_far_off(places: F64, crs: str | None) -> None:
     use = system.area_of_use
     if use is None:
         return
-    import pyproj
-
-    way = pyproj.Transformer.from_crs(system, LONLAT, always_xy=True)
+    way = way_between(system, LONLAT)
 
     def inside(x: float, y: float) -> bool:
         east, north = way.transform(x, y)

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from spectrane.model.errors import GridMismatch, LookError, MetadataError
 from spectrane.model.grid import Grid
 from spectrane.model.longitudes import nearest_shift, shifts
-from spectrane.model.systems import same_system, turn_of
+from spectrane.model.systems import same_system, turn_of, way_between
 from spectrane.model.telling import warn_caller
 from spectrane.spatial.polygons import Polygons, Ring
 from spectrane.spatial.shapes import Shapes, shapes_of
@@ -108,14 +108,10 @@ def _tell_unknown(shapes: Shapes, grid: Grid) -> None:
 
 def _transformer(shapes: Shapes, grid: Grid) -> Any:
     """Return the way from the shapes' system to a grid's; None where they are one."""
-    import pyproj
-
     given, own = str(shapes.crs), str(grid.crs_text)
     try:
-        if same_system(given, own):
-            return None
-        return pyproj.Transformer.from_crs(given, own, always_xy=True)
-    except (pyproj.exceptions.ProjError, MetadataError) as error:
+        return None if same_system(given, own) else way_between(given, own)
+    except (GridMismatch, MetadataError) as error:
         raise GridMismatch(
             f"{shapes.title}: its system {shapes.crs!r} cannot be used: {error}"
         ) from error

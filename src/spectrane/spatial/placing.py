@@ -13,7 +13,7 @@ from spectrane.engine.described import Described
 from spectrane.model.errors import GridMismatch, nearest
 from spectrane.model.grid import CrsLike, Grid
 from spectrane.model.source import Source
-from spectrane.model.systems import check_latitudes, checked_system
+from spectrane.model.systems import check_latitudes, checked_system, way_between
 from spectrane.spatial.doubts import tell_far_off, tell_misfit, tell_stretched
 from spectrane.spatial.fitting import Miss, Transformation, fit, misses, rms, suspects
 from spectrane.spatial.grids import LARGEST, covering
@@ -258,9 +258,7 @@ def _brought(places: F64, given: str | None, wanted: str | None) -> F64:
     """Bring positions into the result's coordinate system."""
     if given is None or wanted is None or given == wanted:
         return places
-    import pyproj
-
-    way = pyproj.Transformer.from_crs(given, wanted, always_xy=True)
+    way = way_between(given, wanted)
     x, y = way.transform(places[:, 0], places[:, 1])
     if not (np.isfinite(x).all() and np.isfinite(y).all()):
         raise GridMismatch(f"a tie point in {given} has no place in {wanted}: {places.tolist()}")
