@@ -92,7 +92,7 @@ def looks(draw):
 
 
 @given(sources(), looks())
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=70, deadline=None)
 def test_everything_that_shows_agrees_with_the_picture(source, look):
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", sp.DataWarning)

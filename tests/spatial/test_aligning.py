@@ -22,7 +22,7 @@ def ground(rows, columns, seed=3):
     """A smooth field that is known between its pixels too."""
     rng = np.random.default_rng(seed)
     total = np.zeros(np.broadcast(rows, columns).shape)
-    for _ in range(160):
+    for _ in range(90):
         u, v = rng.normal(0, 0.22, 2)
         total += rng.normal() * np.cos(u * rows + v * columns + rng.uniform(0, 6.3))
     return total
