@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-import http.server
 import os
 import pickle
-import re
-import threading
 
 import fsspec
 import numpy as np
@@ -21,84 +18,11 @@ from spectrane.model.errors import AccessError, ChangedFile, FormatError, Missin
 from spectrane.model.window import whole
 
 
-class RangeServer(http.server.BaseHTTPRequestHandler):
-    """Answers GET with byte ranges, and remembers how many bytes it sent."""
-
-    data = b""
-    sent: list[int] = []
-
-    def do_HEAD(self):
-        self._answer(body=False)
-
-    def do_GET(self):
-        self._answer(body=True)
-
-    def _answer(self, body):
-        if self.path != "/scene.tif":
-            self.send_error(404)
-            return
-        start, stop = 0, len(self.data)
-        asked = re.fullmatch(r"bytes=(\d+)-(\d*)", self.headers.get("Range", ""))
-        if asked:
-            start = int(asked[1])
-            stop = min(stop, int(asked[2]) + 1) if asked[2] else stop
-        part = self.data[start:stop]
-        self.send_response(206 if asked else 200)
-        self.send_header("Accept-Ranges", "bytes")
-        self.send_header("Content-Length", str(len(part)))
-        if asked:
-            self.send_header("Content-Range", f"bytes {start}-{stop - 1}/{len(self.data)}")
-        self.end_headers()
-        if body:
-            self.sent.append(len(part))
-            self.wfile.write(part)
-
-    def log_message(self, *args):
-        pass
-
-
 @pytest.fixture
 def scene(tmp_path, rng):
     array = rng.integers(0, 65536, (2, 1500, 1500)).astype("u2")
     write_tiff(ArraySource(array), tmp_path / "scene.tif")
     return array, (tmp_path / "scene.tif").read_bytes()
-
-
-@pytest.fixture
-def served(scene):
-    RangeServer.data, RangeServer.sent = scene[1], []
-    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), RangeServer)
-    thread = threading.Thread(target=server.serve_forever, daemon=True)
-    thread.start()
-    yield f"http://127.0.0.1:{server.server_port}/scene.tif"
-    server.shutdown()
-    server.server_close()
-    thread.join()
-
-
-@pytest.mark.filterwarnings("ignore::ResourceWarning")
-@pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning")
-def test_a_window_over_http_asks_for_its_bytes_only(scene, served):
-    array, data = scene
-    source = open_source(served)
-    # One range tells the format and holds all the headers; another asks for a sidecar.
-    assert RangeServer.sent == [128 << 10]
-    RangeServer.sent.clear()
-    got = source.read([1], ((300, 340), (10, 500)))
-    np.testing.assert_array_equal(got.values[0], array[1, 300:340, 10:500])
-    layout = source.levels[0].samples.layout
-    wanted = int(layout.counts[6] + layout.counts[7])
-    assert wanted <= sum(RangeServer.sent) <= wanted + 1024
-    assert sum(RangeServer.sent) < len(data) / 15
-    again = pickle.loads(pickle.dumps(source))
-    np.testing.assert_array_equal(again.read([1], ((300, 340), (10, 500))).values, got.values)
-
-
-@pytest.mark.filterwarnings("ignore::ResourceWarning")
-@pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning")
-def test_a_missing_address_is_told(served):
-    with pytest.raises(MissingFile, match=r"nothing\.tif"):
-        open_source(served.replace("scene", "nothing"))
 
 
 def test_files_in_memory(scene):

@@ -14,7 +14,7 @@ from tests.tiff_builder import DEFLATE, LZW, PACKBITS, ZSTD, image, tiff
 
 from spectrane.analysis.description import describe
 from spectrane.engine import cache
-from spectrane.engine.files import ByteFile
+from spectrane.engine.byte_file import ByteFile
 from spectrane.formats.registry import open_source, open_with
 from spectrane.formats.tiff.reader import TiffReader
 from spectrane.model.errors import FormatError, SpectraneError

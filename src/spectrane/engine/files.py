@@ -11,107 +11,8 @@ from collections import OrderedDict
 from collections.abc import Iterator, Sequence
 from typing import Any
 
-from spectrane.model.errors import AccessError, ChangedFile, FormatError, MissingFile
-
-HEAD = 128 << 10
-"""Bytes fetched at opening."""
-NEAR = 512
-"""Ranges with a gap of at most so many bytes between them are fetched together."""
-LONGEST = 8 << 20
-"""Ranges are not joined beyond so many bytes, so that memory stays bounded."""
-
-Range = tuple[int, int]
-"""Offset and length in bytes."""
-
-
-class ByteFile:
-    """A file of known size that answers byte ranges; picklable, opened again when needed."""
-
-    name: str
-    size: int
-    fetch_size: int = 256 << 10
-    """About how many bytes a thread fetches at a time: little, where fetching is quick."""
-    keeps_damaged: bool = False
-    """Whether readers go on without what is damaged: it is invalid then, and told."""
-
-    _head: bytes | None = None
-
-    def fetch(self, ranges: Sequence[Range]) -> list[bytes]:
-        """Return the bytes of ranges inside the file; a subclass says how."""
-        raise NotImplementedError
-
-    @property
-    def key(self) -> tuple[Any, ...]:
-        """What tells this state of this file from any other."""
-        raise NotImplementedError
-
-    def read(self, offset: int, length: int) -> bytes:
-        """Return exactly ``length`` bytes; FormatError where the file ends before."""
-        self.check_range(offset, length)
-        if self._head is not None and offset + length <= len(self._head):
-            return self._head[offset : offset + length]
-        return self._fetched([(offset, length)])[0]
-
-    def head(self) -> bytes:
-        """Return the first 128 kB, fetched once: a file is known, and often opened, by them."""
-        if self._head is None:
-            self._head = self.read(0, min(HEAD, self.size))
-        return self._head
-
-    def mapped(self) -> memoryview | None:
-        """Return the whole file mapped into memory, or None where it cannot be."""
-        return None
-
-    def read_ranges(self, ranges: Sequence[Range]) -> list[memoryview]:
-        """Return several ranges as views; neighbours are fetched together, and not copied."""
-        for offset, length in ranges:
-            self.check_range(offset, length)
-        joined, places = _joined(ranges)
-        views = [memoryview(piece) for piece in self._fetched(joined)]
-        return [
-            views[which][start : start + length]
-            for (which, start), (_, length) in zip(places, ranges, strict=True)
-        ]
-
-    def _fetched(self, ranges: Sequence[Range]) -> list[bytes]:
-        pieces = self.fetch(ranges)
-        for (offset, length), piece in zip(ranges, pieces, strict=True):
-            if len(piece) != length:
-                raise AccessError(
-                    f"{self.name}: asked for {length} bytes at {offset} and got {len(piece)}; "
-                    "the file is being changed, or its server does not answer byte ranges"
-                )
-        return pieces
-
-    def check_range(self, offset: int, length: int) -> None:
-        """Raise FormatError where bytes lie outside the file."""
-        if offset < 0 or length < 0 or offset + length > self.size:
-            raise FormatError(
-                f"{self.name}: {length} bytes at {offset} lie past the end of the file "
-                f"({self.size} bytes); the file may be cut short"
-            )
-
-    def close(self) -> None:
-        """Let go of the file."""
-
-
-def _joined(ranges: Sequence[Range]) -> tuple[list[Range], list[tuple[int, int]]]:
-    order = sorted(range(len(ranges)), key=lambda index: ranges[index])
-    joined: list[Range] = []
-    places: list[tuple[int, int]] = [(0, 0)] * len(ranges)
-    for index in order:
-        offset, length = ranges[index]
-        if joined:
-            start, held = joined[-1]
-            gap = offset - (start + held)
-            if gap <= NEAR and offset + length - start <= max(LONGEST, held):
-                joined[-1] = (start, max(held, offset + length - start))
-                places[index] = (len(joined) - 1, offset - start)
-                continue
-        joined.append((offset, length))
-        places[index] = (len(joined) - 1, 0)
-    return joined, places
-
+from spectrane.engine.byte_file import HEAD, ByteFile, Range
+from spectrane.model.errors import AccessError, ChangedFile, MissingFile, NotAllowed
 
 MOST_OPEN = 200
 """Files of this process that are open at once; others rest, and are opened again when read."""
@@ -268,7 +169,7 @@ class HeldFile(ByteFile):
 
 
 class RemoteFile(ByteFile):
-    """A file that fsspec can reach (``http://``, ``s3://``, ``memory://``, …), by byte ranges."""
+    """A file that fsspec can reach (``s3://``, ``memory://``, …), by byte ranges."""
 
     fetch_size = 16 << 20
 
@@ -330,6 +231,8 @@ def _access_error(name: str, error: Exception) -> AccessError:
         parent = os.path.dirname(name) or "."
         known = "://" in name or os.path.isdir(parent)
         return MissingFile(f"{name}: no such file" + ("" if known else f"; no folder {parent}"))
+    if isinstance(error, PermissionError):
+        return NotAllowed(f"{name}: cannot be read: {error.strerror or error}")
     reason = getattr(error, "strerror", None) or str(error) or type(error).__name__
     return AccessError(f"{name}: cannot be read: {reason}")
 
@@ -337,6 +240,11 @@ def _access_error(name: str, error: Exception) -> AccessError:
 def open_bytes(path: str | os.PathLike[str]) -> ByteFile:
     """Return the file at a local path or an fsspec URL; MissingFile, AccessError where none."""
     name = os.fspath(path)
+    if re.match(r"https?://", name, re.IGNORECASE):
+        # What a local file does not need is not even loaded.
+        from spectrane.engine.http_files import HttpFile
+
+        return HttpFile(name)
     if re.match(r"[a-zA-Z][a-zA-Z0-9+.-]+://", name) and not name.startswith("file://"):
         return RemoteFile(name)
     return LocalFile(name.removeprefix("file://"))

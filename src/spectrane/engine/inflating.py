@@ -11,7 +11,7 @@ import zlib
 from collections.abc import Sequence
 from typing import Any
 
-from spectrane.engine.files import ByteFile, Range
+from spectrane.engine.byte_file import ByteFile, Range
 from spectrane.model.errors import FormatError
 
 MAGIC = b"\x1f\x8b\x08"

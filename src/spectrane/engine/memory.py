@@ -9,9 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine import cache
+from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.damage import Damaged
 from spectrane.engine.derived import EVERYTHING
-from spectrane.engine.files import ByteFile
 from spectrane.engine.full import FullSource
 from spectrane.model.band import Band, numbered
 from spectrane.model.errors import BandError, FormatError, GridMismatch, MetadataError

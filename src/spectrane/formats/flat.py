@@ -9,8 +9,8 @@ from typing import Any, Literal, get_args
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.damage import REMEDY, Damaged
-from spectrane.engine.files import ByteFile
 from spectrane.engine.full import FullSource
 from spectrane.model.band import numbered
 from spectrane.model.errors import FormatError

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.engine.files import ByteFile
+from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.memory import DecodedSource
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.exif import orientation_of

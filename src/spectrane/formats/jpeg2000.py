@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.engine.files import ByteFile
+from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.memory import DecodedSource
 from spectrane.model.band import Band, numbered
 from spectrane.model.errors import FormatError

@@ -11,7 +11,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.engine.files import ByteFile, open_bytes
+from spectrane.engine.byte_file import ByteFile
+from spectrane.engine.files import open_bytes
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.flat import INTERLEAVES, ORDERS, FlatLayout, FlatSource, interleaved
 from spectrane.formats.sidecar_schema import RawTable, checked

@@ -7,8 +7,9 @@ import os
 import re
 from typing import Any
 
+from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.damage import keeps
-from spectrane.engine.files import ByteFile, open_bytes
+from spectrane.engine.files import open_bytes
 from spectrane.formats import sidecar
 from spectrane.formats.table import FormatReader, Probe, formats, reader_for
 from spectrane.model.errors import FormatError

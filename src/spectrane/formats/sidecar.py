@@ -9,7 +9,8 @@ from __future__ import annotations
 import os
 from typing import TYPE_CHECKING
 
-from spectrane.model.errors import MetadataError
+from spectrane.engine.files import open_bytes
+from spectrane.model.errors import MetadataError, MissingFile, NotAllowed
 
 if TYPE_CHECKING:
     from spectrane.formats.sidecar_schema import Sidecar
@@ -47,13 +48,14 @@ def text_of(name: str) -> str | None:
 
 
 def _fetched(url: str) -> bytes | None:
-    import fsspec
-
     try:
-        filesystem, path = fsspec.core.url_to_fs(url)
-        found: bytes = filesystem.cat_file(path, start=0, end=_LARGEST + 1)
-    except Exception:  # a server that has none answers in its own way
+        file = open_bytes(url)
+    except (MissingFile, NotAllowed):  # some servers hide in this way that there is none
         return None
+    try:
+        found = file.read(0, min(file.size, _LARGEST + 1))
+    finally:
+        file.close()
     return None if found.lstrip()[:1] == b"<" else found  # some answer with a page instead
 
 

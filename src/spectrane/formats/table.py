@@ -13,7 +13,7 @@ import threading
 from dataclasses import dataclass
 from typing import Any, Protocol
 
-from spectrane.engine.files import ByteFile
+from spectrane.engine.byte_file import ByteFile
 from spectrane.model.errors import FormatError
 from spectrane.model.member import Member
 from spectrane.model.source import Source

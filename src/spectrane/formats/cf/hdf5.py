@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.engine.files import ByteFile
+from spectrane.engine.byte_file import ByteFile, Seekable
 from spectrane.engine.sheltered import ChildDiedError, sheltered
 from spectrane.formats.cf.arrays import Variable
 from spectrane.formats.cf.variables import ArraySourceOnDisk, members_in, opened, warn
@@ -136,9 +136,9 @@ class Hdf5Storage:
 def _handle(file: ByteFile) -> Any:
     if "://" not in file.name:
         return file.name
-    import fsspec
+    import io
 
-    return fsspec.open(file.name, "rb").open()
+    return io.BufferedReader(Seekable(file))
 
 
 def _library(file: str) -> Any:

@@ -9,8 +9,8 @@ from typing import Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.damage import Damaged
-from spectrane.engine.files import ByteFile
 from spectrane.engine.full import FullSource
 from spectrane.engine.pyramid import cut_blocks
 from spectrane.formats.cf.arranging import Arranged

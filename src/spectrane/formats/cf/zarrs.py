@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.engine.files import ByteFile
+from spectrane.engine.byte_file import ByteFile
 from spectrane.formats.cf.arrays import Variable
 from spectrane.formats.cf.variables import ArraySourceOnDisk, members_in, opened
 from spectrane.model.errors import AccessError, FormatError

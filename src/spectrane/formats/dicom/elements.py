@@ -6,7 +6,7 @@ import struct
 from dataclasses import dataclass, field
 from typing import Any
 
-from spectrane.engine.files import ByteFile
+from spectrane.engine.byte_file import ByteFile
 from spectrane.formats.dicom.characters import decoded
 from spectrane.formats.dicom.dictionary import TAGS, implied, known, written
 from spectrane.formats.dicom.identity import identifies

@@ -12,8 +12,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine import cache
+from spectrane.engine.byte_file import Range
 from spectrane.engine.damage import REMEDY
-from spectrane.engine.files import HeldFile, Range
+from spectrane.engine.files import HeldFile
 from spectrane.formats import jpeg, jpeg2000
 from spectrane.formats.dicom.elements import ITEM, SEQUENCE_END
 from spectrane.formats.dicom.head import DicomHead, DicomLayout

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from spectrane.engine.files import ByteFile
+from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.inflating import InflatedFile
 from spectrane.formats.dicom.elements import Coding, Dataset, Element, Parser
 from spectrane.model.errors import FormatError

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from spectrane.engine.files import ByteFile
+from spectrane.engine.byte_file import ByteFile
 from spectrane.formats.dicom.arranging import arranged
 from spectrane.formats.dicom.evening import EvenedVolume
 from spectrane.formats.dicom.folder import Series, holds_images, series_in

@@ -13,8 +13,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine import cache as blocks_cache
+from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.damage import REMEDY, Damaged
-from spectrane.engine.files import ByteFile
 from spectrane.engine.full import FullSource
 from spectrane.engine.inflating import inflated
 from spectrane.engine.pyramid import cut_blocks

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from spectrane.engine.files import ByteFile
+from spectrane.engine.byte_file import ByteFile
 from spectrane.model.errors import FormatError
 
 BLOCK, CARD = 2880, 80

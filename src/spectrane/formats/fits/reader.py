@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from spectrane.engine.files import ByteFile
+from spectrane.engine.byte_file import ByteFile
 from spectrane.formats.fits.header import WORDS, Unit, read_units
 from spectrane.formats.flat import FlatLayout, FlatSource, interleaved
 from spectrane.model.band import Band

@@ -8,7 +8,8 @@ import zlib
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-from spectrane.engine.files import ByteFile, open_bytes
+from spectrane.engine.byte_file import ByteFile
+from spectrane.engine.files import open_bytes
 from spectrane.engine.inflating import MAGIC, InflatedFile, begun
 from spectrane.formats.nifti.header import TYPES, NiftiHead, byte_order, parse_head
 from spectrane.formats.nifti.source import NiftiSource, checked_bytes

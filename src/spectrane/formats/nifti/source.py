@@ -9,8 +9,8 @@ from typing import Any, Literal, get_args
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.damage import Damaged
-from spectrane.engine.files import ByteFile
 from spectrane.engine.inflating import InflatedFile
 from spectrane.engine.volumes import VolumeSource
 from spectrane.formats.nifti.header import TYPES, NiftiHead

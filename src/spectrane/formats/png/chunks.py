@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
-from spectrane.engine.files import ByteFile
+from spectrane.engine.byte_file import ByteFile
 from spectrane.formats.exif import orientation_of
 from spectrane.formats.png.encoding import SIGNATURE
 from spectrane.model.errors import FormatError

@@ -16,7 +16,8 @@ from typing import Any
 
 import numpy as np
 
-from spectrane.engine.files import ByteFile, open_bytes
+from spectrane.engine.byte_file import ByteFile
+from spectrane.engine.files import open_bytes
 from spectrane.formats.tiff import tags, xmp
 from spectrane.formats.tiff.georeference import geo_fields
 from spectrane.formats.tiff.overviews import Overviews, overviews_under

@@ -10,7 +10,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.engine.files import Range
+from spectrane.engine.byte_file import Range
 from spectrane.formats.tiff import tags
 from spectrane.formats.tiff.structure import Directory
 from spectrane.formats.tiff.tags import Tag

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import BinaryIO
 
+from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.derived import Derived
-from spectrane.engine.files import ByteFile
 from spectrane.engine.full import FullSource
 from spectrane.formats.tiff import tags
 from spectrane.formats.tiff.layout import tiff_layout

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from spectrane.engine.files import ByteFile
+from spectrane.engine.byte_file import ByteFile
 from spectrane.formats.tiff import tags, xmp
 from spectrane.formats.tiff.georeference import georeferenced_grid, named_keys, read_keys
 from spectrane.formats.tiff.layout import TiffLayout, tiff_layout

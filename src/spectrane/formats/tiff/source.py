@@ -9,8 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine import cache
+from spectrane.engine.byte_file import ByteFile, Range
 from spectrane.engine.damage import Damaged
-from spectrane.engine.files import ByteFile, Range
 from spectrane.engine.full import FullSource
 from spectrane.engine.threads import in_parallel
 from spectrane.formats.tiff.layout import TiffLayout

@@ -10,7 +10,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.engine.files import ByteFile, LocalFile, Range
+from spectrane.engine.byte_file import ByteFile, Range
+from spectrane.engine.files import LocalFile
 from spectrane.formats.tiff import tags
 from spectrane.formats.tiff.tags import Tag
 from spectrane.model.errors import FormatError
