@@ -71,7 +71,7 @@ def test_ranges_outside_the_file_are_refused(tmp_path, offset, length):
     [
         ("none.tif", MissingFile, "no such file"),
         ("no/folder/none.tif", MissingFile, "no folder"),
-        ("", AccessError, "folder or device"),
+        ("", AccessError, "is a folder, not a file"),
     ],
 )
 def test_what_cannot_be_opened_is_told(tmp_path, name, kind, match):

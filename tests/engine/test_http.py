@@ -115,7 +115,8 @@ class Server(http.server.BaseHTTPRequestHandler):
 @pytest.fixture
 def served(tmp_path, rng, monkeypatch):
     """A server of a file; its ``way`` is how it answers."""
-    monkeypatch.setenv("SPECTRANE_TIMEOUT", "1")
+    monkeypatch.setenv("SPECTRANE_TIMEOUT", "0.4")
+    monkeypatch.setattr("spectrane.engine.http_files._PAUSE", 0.01)
     arrays = [rng.integers(0, 65536, (1, 400, 500)).astype("u2") for _ in range(2)]
     for name, array in zip(("a", "b"), arrays, strict=True):
         sp.from_array(array).save(tmp_path / f"{name}.tif", compress="none", overviews=False)
@@ -153,8 +154,8 @@ def test_a_window_over_http_asks_for_its_bytes_only(served):
         ("changed_without_a_tag", sp.ChangedFile, "changed after it was opened"),
         ("ignoring_if_range", sp.ChangedFile, "changed after it was opened"),
         ("cut_always", sp.AccessError, "cut short"),
-        ("stalled", sp.AccessError, r"said nothing for 1 seconds \(SPECTRANE_TIMEOUT"),
-        ("stalled_in_the_body", sp.AccessError, "said nothing for 1 seconds"),
+        ("stalled", sp.AccessError, r"said nothing for 0.4 seconds \(SPECTRANE_TIMEOUT"),
+        ("stalled_in_the_body", sp.AccessError, "said nothing for 0.4 seconds"),
         ("failing", sp.AccessError, "answered 500"),
         ("round_and_round", sp.AccessError, "redirects round and round"),
         ("closed", sp.AccessError, "answered 403.*password"),

@@ -13,9 +13,11 @@ from numpy.typing import NDArray
 from spectrane.analysis.walking import valid_values
 from spectrane.model.errors import LookError, MetadataError, nearest
 from spectrane.model.physical import physical
+from spectrane.model.regular_files import ReadingAs, path_text, read_toml
 from spectrane.model.source import Source
 from spectrane.model.window import Window, window_area
 
+_LARGEST = 16 << 20
 OUTSIDE = "outside the raster"
 
 
@@ -135,17 +137,12 @@ class Spectra:
         ...     Spectra.load(path).known
         {'water': [0.05]}
         """
-        import tomllib
-
-        try:
-            with open(path, "rb") as file:
-                table: Mapping[str, Any] = tomllib.load(file)
+        table: Mapping[str, Any] = read_toml(path, _LARGEST, MetadataError, "a file of spectra")
+        with ReadingAs(path_text(path), MetadataError, "a file of spectra"):
             made = cls([float(w) for w in table["wavelengths"]], {}, table.get("unit"))
             for name, values in table.get("spectra", {}).items():
                 made.add(name, values)
-        except (OSError, ValueError, KeyError, TypeError) as error:
-            raise MetadataError(f"{os.fspath(path)}: not a file of spectra: {error}") from error
-        return made
+            return made
 
     def __getitem__(self, name: str) -> list[float]:
         if name not in self.known:

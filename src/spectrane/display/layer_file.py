@@ -29,7 +29,6 @@
 from __future__ import annotations
 
 import os
-import tomllib
 from dataclasses import dataclass
 from typing import Any
 
@@ -39,9 +38,10 @@ from spectrane.analysis.expressions import Computed
 from spectrane.display.layers import Layer
 from spectrane.display.outlines import Outline
 from spectrane.formats.registry import open_source
-from spectrane.model.errors import AccessError, LookError, MissingFile, nearest
+from spectrane.model.errors import LookError, nearest
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
+from spectrane.model.regular_files import path_text, read_toml
 from spectrane.model.source import Source
 from spectrane.model.systems import checked_system
 from spectrane.spatial.clipping import clip
@@ -50,6 +50,10 @@ from spectrane.spatial.grids import covering
 from spectrane.spatial.relief import Relief, Sun
 
 Number = int | float
+
+
+_LARGEST = 16 << 20
+"""Bytes of a layer file."""
 
 
 class _Table(BaseModel):
@@ -126,16 +130,10 @@ class LayerFile:
 
 def read_layers(path: str | os.PathLike[str]) -> LayerFile:
     """Open the layers that a file describes. Raises LookError: what is wrong, and where."""
-    name = os.fspath(path)
+    name = path_text(path)
+    given = read_toml(name, _LARGEST, LookError, "a layer file")
     try:
-        with open(name, "rb") as file:
-            table = FileTable.model_validate(tomllib.load(file))
-    except FileNotFoundError as error:
-        raise MissingFile(f"{name}: no such layer file") from error
-    except OSError as error:
-        raise AccessError(f"{name}: cannot be read: {error.strerror}") from error
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise LookError(f"{name}: not TOML: {error}") from error
+        table = FileTable.model_validate(given)
     except ValidationError as error:
         raise LookError(f"{name}: {_first_problem(error)}") from error
     folder = os.path.dirname(name)

@@ -5,7 +5,9 @@ from __future__ import annotations
 import os
 from typing import Any
 
+from spectrane.model.errors import LookError, SpectraneError
 from spectrane.model.limits import Pair
+from spectrane.model.regular_files import read_toml
 from spectrane.model.telling import warn_caller
 
 # Name -> centre and width in Hounsfield units, as radiology uses them.
@@ -37,14 +39,11 @@ def own_windows() -> dict[str, Pair]:
     import platformdirs
 
     path = os.path.join(platformdirs.user_config_dir("spectrane", appauthor=False), "windows.toml")
-    if not os.path.isfile(path):
+    if not os.path.exists(path):
         return {}
-    import tomllib
-
     try:
-        with open(path, "rb") as file:
-            given = tomllib.load(file)
-    except (OSError, ValueError) as error:
+        given = read_toml(path, 1 << 20, LookError, "a file of windows")
+    except SpectraneError as error:
         _passed_over(path, f"no window of it is known: {error}")
         return {}
     found = {}

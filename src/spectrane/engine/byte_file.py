@@ -20,6 +20,10 @@ Range = tuple[int, int]
 """Offset and length in bytes."""
 
 
+class NotAllowed(AccessError):
+    """A file that is there, maybe, and is not shown to everybody."""
+
+
 class ByteFile:
     """A file of known size that answers byte ranges; picklable, opened again when needed."""
 

@@ -11,8 +11,9 @@ from collections import OrderedDict
 from collections.abc import Iterator, Sequence
 from typing import Any
 
-from spectrane.engine.byte_file import HEAD, ByteFile, Range
-from spectrane.model.errors import AccessError, ChangedFile, MissingFile, NotAllowed
+from spectrane.engine.byte_file import HEAD, ByteFile, NotAllowed, Range
+from spectrane.model.errors import AccessError, ChangedFile
+from spectrane.model.regular_files import access_error, open_regular, path_text
 
 MOST_OPEN = 200
 """Files of this process that are open at once; others rest, and are opened again when read."""
@@ -36,7 +37,7 @@ class LocalFile(ByteFile):
     """A file of this machine, read by position, so that threads need no lock."""
 
     def __init__(self, path: str | os.PathLike[str]) -> None:
-        self.name = os.fspath(path)
+        self.name = path_text(path)
         self._lock = threading.Lock()
         self._readers = 0
         self._map: memoryview | None = None
@@ -46,14 +47,8 @@ class LocalFile(ByteFile):
         _make_room(self)
 
     def _open(self) -> tuple[int, int]:
-        try:
-            self._file = os.open(self.name, os.O_RDONLY | getattr(os, "O_BINARY", 0))
-        except OSError as error:
-            raise _access_error(self.name, error) from error
+        self._file = open_regular(self.name)
         found = os.fstat(self._file)
-        if not os.path.isfile(self.name):
-            self.close()
-            raise AccessError(f"{self.name}: is a folder or device, not a file")
         return found.st_size, found.st_mtime_ns
 
     @property
@@ -227,19 +222,14 @@ class RemoteFile(ByteFile):
 
 
 def _access_error(name: str, error: Exception) -> AccessError:
-    if isinstance(error, FileNotFoundError):
-        parent = os.path.dirname(name) or "."
-        known = "://" in name or os.path.isdir(parent)
-        return MissingFile(f"{name}: no such file" + ("" if known else f"; no folder {parent}"))
     if isinstance(error, PermissionError):
         return NotAllowed(f"{name}: cannot be read: {error.strerror or error}")
-    reason = getattr(error, "strerror", None) or str(error) or type(error).__name__
-    return AccessError(f"{name}: cannot be read: {reason}")
+    return access_error(name, error)
 
 
 def open_bytes(path: str | os.PathLike[str]) -> ByteFile:
     """Return the file at a local path or an fsspec URL; MissingFile, AccessError where none."""
-    name = os.fspath(path)
+    name = path_text(path)
     if re.match(r"https?://", name, re.IGNORECASE):
         # What a local file does not need is not even loaded.
         from spectrane.engine.http_files import HttpFile

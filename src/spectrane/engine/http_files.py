@@ -18,13 +18,15 @@ from typing import IO, Any, TypeVar
 
 import urllib3
 
-from spectrane.engine.byte_file import HEAD, ByteFile, Range
-from spectrane.model.errors import AccessError, ChangedFile, MissingFile, NotAllowed
+from spectrane.engine.byte_file import HEAD, ByteFile, NotAllowed, Range
+from spectrane.model.errors import AccessError, ChangedFile, MissingFile
 
 TIMEOUT = "SPECTRANE_TIMEOUT"
 """The environment variable with the seconds in which a server must say something; 30 if unset."""
 _PATIENCE = 30.0
 _TRIES = 3
+_PAUSE = 0.2
+"""Seconds before asking again, twice as many each time."""
 _TOGETHER = 8
 """Ranges that are asked for at once."""
 _PIECE = 1 << 20
@@ -181,7 +183,7 @@ class HttpFile(ByteFile):
         problem = ""
         for number in range(_TRIES):
             if number:
-                threading.Event().wait(0.2 * 2**number)
+                threading.Event().wait(_PAUSE * 2**number)
             try:
                 with _answer(self.name, headers) as answer:
                     if answer.status in (200, 206):

@@ -9,8 +9,10 @@ from __future__ import annotations
 import os
 from typing import TYPE_CHECKING
 
+from spectrane.engine.byte_file import NotAllowed
 from spectrane.engine.files import open_bytes
-from spectrane.model.errors import MetadataError, MissingFile, NotAllowed
+from spectrane.model.errors import MetadataError, MissingFile
+from spectrane.model.regular_files import read_small
 
 if TYPE_CHECKING:
     from spectrane.formats.sidecar_schema import Sidecar
@@ -34,9 +36,8 @@ def text_of(name: str) -> str | None:
     path = path_of(name)
     if "://" in name:
         raw = _fetched(path)
-    elif os.path.isfile(path):
-        with open(path, "rb") as file:
-            raw = file.read(_LARGEST + 1)
+    elif os.path.exists(path):
+        raw = read_small(path, _LARGEST, MetadataError, "a sidecar")
     else:
         return None
     if raw is not None and len(raw) > _LARGEST:

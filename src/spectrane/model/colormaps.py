@@ -12,11 +12,13 @@ from numpy.typing import NDArray
 
 from spectrane.kernels.oklab import from_oklab, shown, to_oklab
 from spectrane.model.colors import color_text, parse_color
-from spectrane.model.errors import LookError, MissingFile, nearest
+from spectrane.model.errors import LookError, nearest
+from spectrane.model.regular_files import ReadingAs, path_text, read_small_text, read_toml
 from spectrane.model.shortly import short_repr
 from spectrane.model.whole_files import written_whole
 
 ENTRIES = 256
+_LARGEST = 4 << 20
 _REVERSED = " reversed"
 Knot = tuple[float, float, float]
 """Lightness 0...1, chroma, hue in degrees, in OKLab."""
@@ -188,30 +190,22 @@ class Colormap:
         ...     Colormap.load(path) == colormaps["kiln"]
         True
         """
-        import tomllib
+        name = path_text(path)
+        if name.endswith(".toml"):
+            table = read_toml(path, _LARGEST, LookError, "a colour map")
+            with ReadingAs(name, LookError, "a colour map"):
+                return cls.from_dict(table)
+        text = read_small_text(path, _LARGEST, LookError, "a colour map")
+        import csv  # no other way of making a map needs it
+        import io
 
-        name = os.fspath(path)
-        try:
-            with open(path, encoding="utf-8") as file:
-                text = file.read(4 << 20)
-        except FileNotFoundError as error:
-            raise MissingFile(f"{name}: no such colour map file") from error
-        except (OSError, UnicodeDecodeError) as error:
-            raise LookError(f"{name}: not a colour map: {error}") from error
-        try:
-            if name.endswith(".toml"):
-                return cls.from_dict(tomllib.loads(text))
-            import csv  # no other way of making a map needs it
-            import io
-
+        with ReadingAs(name, LookError, "a colour map"):
             rows = [row for row in csv.reader(io.StringIO(text)) if row]
             numbers = [[int(v) for v in row] for row in rows if row[0].strip().isdecimal()]
             entries = np.array([row + [255] * (4 - len(row)) for row in numbers])
             if not len(entries) or entries.min() < 0 or entries.max() > 255:
                 raise ValueError("numbers outside 0 to 255")
-        except (ValueError, TypeError) as error:
-            raise LookError(f"{name}: not a colour map: {error}") from error
-        return cls(os.path.splitext(os.path.basename(name))[0], entries.astype(np.uint8))
+            return cls(os.path.splitext(os.path.basename(name))[0], entries.astype(np.uint8))
 
 
 def _between(at: NDArray[np.float64], places: NDArray[np.float64], values: Any) -> Any:

@@ -75,10 +75,6 @@ class AccessError(SpectraneError, OSError):
     """Bytes that cannot be read or written."""
 
 
-class NotAllowed(AccessError):
-    """A file that a server does not show to everybody."""
-
-
 class MissingFile(AccessError, FileNotFoundError):
     """There is nothing at that path."""
 

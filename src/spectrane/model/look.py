@@ -14,9 +14,10 @@ from spectrane.model.band import BandName
 from spectrane.model.colormaps import Colormap, colormap_of, colormap_text
 from spectrane.model.colors import Class, Classes, classes_table, parse_classes, parse_color
 from spectrane.model.curves import Curve, Linear
-from spectrane.model.errors import AccessError, LookError, MissingFile, nearest
+from spectrane.model.errors import LookError, nearest
 from spectrane.model.frozen import FrozenMapping, frozen, thawed
 from spectrane.model.limits import Auto, Limits, limits_list
+from spectrane.model.regular_files import ReadingAs, path_text, read_toml
 from spectrane.model.resampling import RESAMPLINGS, Resampling
 from spectrane.model.roles import PRESETS
 from spectrane.model.shortly import short_repr
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
 
 Channels: TypeAlias = str | int | tuple[BandName, ...]
 LimitsGiven: TypeAlias = str | Limits | tuple[float, float]
+_LARGEST = 16 << 20
 FITTING = "auto"
 """The colour map that is chosen by what a band means."""
 LimitsFrom = Literal["image", "view"]
@@ -211,20 +213,9 @@ class Look:
         ...     Look.load(path).invert
         True
         """
-        import tomllib
-
-        name = os.fspath(path)
-        try:
-            with open(path, "rb") as file:
-                return cls.from_dict(tomllib.load(file))
-        except FileNotFoundError as error:
-            raise MissingFile(f"{name}: no such look file") from error
-        except OSError as error:
-            raise AccessError(f"{name}: cannot be read: {error.strerror}") from error
-        except tomllib.TOMLDecodeError as error:
-            raise LookError(f"{name}: not TOML: {error}") from error
-        except (LookError, TypeError, ValueError, IndexError) as error:
-            raise LookError(f"{name}: {error}") from error
+        table = read_toml(path, _LARGEST, LookError, "a look file")
+        with ReadingAs(path_text(path), LookError, "a look file"):
+            return cls.from_dict(table)
 
     @classmethod
     def from_dict(cls, given: Mapping[str, Any]) -> Look:

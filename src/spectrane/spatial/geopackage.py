@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import os
 import sqlite3
 import struct
 import time
@@ -16,6 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from spectrane.model.errors import LookError, nearest
+from spectrane.model.regular_files import open_regular
 from spectrane.model.systems import LONLAT
 
 MARK = b"SQLite format 3\0"
@@ -30,8 +32,8 @@ Row = tuple[Any, Mapping[str, Any], Mapping[str, Any]]
 def is_geopackage(path: str) -> bool:
     """Tell whether a file is an SQLite database."""
     try:
-        with open(path, "rb") as file:
-            return file.read(len(MARK)) == MARK
+        with os.fdopen(open_regular(path), "rb") as file:
+            return bool(file.read(len(MARK)) == MARK)
     except OSError:
         return False
 

@@ -7,7 +7,8 @@ import os
 import re
 from typing import Any
 
-from spectrane.model.errors import LookError, MissingFile
+from spectrane.model.errors import LookError
+from spectrane.model.regular_files import path_text, read_small
 
 _LARGEST = 64 << 20
 _KNOWN = ("name", "point", "crs", "x", "y", "z", "row", "column", "i", "j", "k")
@@ -23,16 +24,8 @@ def read_points(path: str | os.PathLike[str]) -> list[dict[str, Any]]:
     does in all lines. Where it is not commas, 12,5 is a number, and 1.234,5 too. Raises
     MissingFile, or LookError for what is no such table.
     """
-    name = os.fspath(path)
-    if not os.path.exists(name):
-        raise MissingFile(f"{name}: no such file of points")
-    try:
-        if os.path.getsize(name) > _LARGEST:
-            raise LookError(f"{name}: is larger than {_LARGEST >> 20} MB")
-        with open(name, "rb") as file:
-            lines = _decoded(file.read()).splitlines()
-    except OSError as error:
-        raise LookError(f"{name}: points cannot be read: {error}") from error
+    name = path_text(path)
+    lines = _decoded(read_small(name, _LARGEST, LookError, "a file of points")).splitlines()
     lines = [line for line in lines if line.strip() and not line.lower().startswith("sep=")]
     if not lines:
         raise LookError(f"{name}: holds no points")

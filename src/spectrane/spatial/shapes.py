@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from spectrane.model.errors import LookError, MetadataError, MissingFile
 from spectrane.model.grid import CrsLike
+from spectrane.model.regular_files import ReadingAs, open_regular, read_small_text
 from spectrane.model.systems import LONLAT, same_system, system_text, system_text_or_none
 from spectrane.model.telling import warn_caller
 
@@ -167,22 +168,20 @@ def _from_file(name: str, layer: str | None) -> _Found:
     from spectrane.spatial.geopackage import is_geopackage, read_layer  # brings SQLite along
 
     title = os.path.basename(name)
-    if not os.path.exists(name):
-        raise MissingFile(f"{name}: no such file of shapes")
+    try:
+        os.close(open_regular(name))
+    except MissingFile as error:
+        raise MissingFile(f"{name}: no such file of shapes") from error
     if is_geopackage(name):
         rows, system = read_layer(name, layer)
         features = [_feature(geometry, said, number) for number, geometry, said in rows]
         return Shapes(title, tuple(features), None), system, False
     if layer is not None:
         raise LookError(f"{name}: layer {layer!r}: only GeoPackage files have layers")
-    try:
-        if os.path.getsize(name) > _LARGEST:
-            raise LookError(f"{name}: is larger than {_LARGEST >> 20} MB")
-        with open(name, encoding="utf-8-sig") as file:
-            shape = json.load(file)
-    except (OSError, ValueError, RecursionError) as error:
-        raise LookError(f"{name}: neither GeoJSON nor a GeoPackage: {error}") from error
-    return _from_mapping(shape, title, lonlat=True)
+    what = "GeoJSON or a GeoPackage"
+    text = read_small_text(name, _LARGEST, LookError, what)
+    with ReadingAs(name, LookError, what):
+        return _from_mapping(json.loads(text), title, lonlat=True)
 
 
 def _from_object(given: Any) -> _Found:

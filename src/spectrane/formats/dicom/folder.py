@@ -18,6 +18,7 @@ from spectrane.formats.dicom.head import (
 )
 from spectrane.model.errors import FormatError
 from spectrane.model.member import Member
+from spectrane.model.regular_files import open_regular
 from spectrane.model.telling import warn_caller
 
 _LOOKED_AT = 200
@@ -75,7 +76,7 @@ def holds_images(folder: str) -> bool:
 def is_one(path: str) -> bool:
     """Tell whether a file is of this format; one that cannot be read is not."""
     try:
-        with open(path, "rb") as file:
+        with os.fdopen(open_regular(path), "rb") as file:
             return begins(file.read(132))
     except OSError:
         return False

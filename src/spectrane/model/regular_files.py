@@ -1,0 +1,141 @@
+"""Opening what lies at a path: never a pipe that blocks, never a device."""
+
+from __future__ import annotations
+
+import os
+import stat
+from typing import Any
+
+from spectrane.model.errors import AccessError, MissingFile, SpectraneError
+
+_KINDS = (
+    (stat.S_ISDIR, "a folder"), (stat.S_ISFIFO, "a pipe"), (stat.S_ISSOCK, "a socket"),
+    (stat.S_ISCHR, "a device"), (stat.S_ISBLK, "a device"),
+)  # fmt: skip
+
+
+def path_text(path: str | bytes | os.PathLike[str] | os.PathLike[bytes]) -> str:
+    """Return a path as text. Raises AccessError for one that no file can have.
+
+    >>> path_text(b"a.tif")
+    'a.tif'
+    """
+    text = os.fsdecode(path)
+    if "\0" in text:
+        raise AccessError(f"{text!r}: no path can hold a NUL")
+    return text
+
+
+def kind_of(mode: int) -> str | None:
+    """Return what something is that is no regular file, by ``st_mode``; None for a file."""
+    return next((what for test, what in _KINDS if test(mode)), None)
+
+
+def open_regular(path: str | os.PathLike[str]) -> int:
+    """Return the descriptor of a file that is open for reading.
+
+    Raises MissingFile where there is none, AccessError for what is no file or cannot be read.
+    """
+    name = path_text(path)
+    flags = os.O_RDONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_CLOEXEC", 0)
+    try:
+        # Nothing waits for whoever may write into a pipe.
+        file = os.open(name, flags | getattr(os, "O_NONBLOCK", 0))
+    except OSError as error:
+        raise access_error(name, error) from error
+    what = kind_of(os.fstat(file).st_mode)
+    if what is not None:
+        os.close(file)
+        raise AccessError(f"{name}: is {what}, not a file")
+    return file
+
+
+def read_small(
+    path: str | os.PathLike[str], most: int, wrong: type[SpectraneError], what: str
+) -> bytes:
+    """Return all of a file of at most so many bytes. Raises ``wrong`` for a larger one.
+
+    Raises MissingFile and AccessError as ``open_regular``. ``what`` names it: "a look file".
+    """
+    name = path_text(path)
+    try:
+        with os.fdopen(open_regular(name), "rb") as file:
+            found = file.read(most + 1)
+    except MissingFile as error:
+        raise MissingFile(f"{name}: no such {what.partition(' ')[2]}") from error
+    except SpectraneError:
+        raise
+    except OSError as error:
+        raise access_error(name, error) from error
+    if len(found) > most:
+        raise wrong(f"{name}: is larger than {what} can be ({most} bytes)")
+    return found
+
+
+def read_small_text(
+    path: str | os.PathLike[str], most: int, wrong: type[SpectraneError], what: str
+) -> str:
+    """Return a small file's text. Raises ``wrong`` where it is not UTF-8; as ``read_small``."""
+    try:
+        return read_small(path, most, wrong, what).decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise wrong(f"{path_text(path)}: is not {what}: not UTF-8 text, at byte {error.start}"
+                    ) from error  # fmt: skip
+
+
+def access_error(name: str, error: Exception) -> AccessError:
+    """Return our error for what the system, or a server, said."""
+    if isinstance(error, FileNotFoundError):
+        parent = os.path.dirname(name) or "."
+        known = "://" in name or os.path.isdir(parent)
+        return MissingFile(f"{name}: no such file" + ("" if known else f"; no folder {parent}"))
+    reason = getattr(error, "strerror", None) or str(error) or type(error).__name__
+    return AccessError(f"{name}: cannot be read: {reason}")
+
+
+_FAULTS = (LookupError, TypeError, ValueError, AttributeError, ArithmeticError, RecursionError,
+           AssertionError)  # fmt: skip
+"""What Python raises where a text holds something else than was expected."""
+
+
+class ReadingAs:
+    """Turns whatever a text makes the code inside stumble over into one error that names the file.
+
+    >>> with ReadingAs("a.toml", MissingFile, "a list"):
+    ...     {}["first"]
+    Traceback (most recent call last):
+    ...
+    spectrane.model.errors.MissingFile: a.toml: is not a list: 'first' is missing
+    """
+
+    def __init__(self, name: str, wrong: type[SpectraneError], what: str) -> None:
+        self.name, self.wrong, self.what = name, wrong, what
+
+    def __enter__(self) -> None:
+        """Do nothing yet."""
+
+    def __exit__(self, _: object, error: BaseException | None, __: object) -> None:
+        if isinstance(error, SpectraneError):
+            if self.name not in str(error) and not isinstance(error, AccessError):
+                raise self.wrong(f"{self.name}: {error}") from error
+        elif isinstance(error, _FAULTS):
+            why: object = error
+            if isinstance(error, RecursionError):
+                why = "it is nested too deep"
+            elif isinstance(error, KeyError):
+                why = f"{error} is missing"
+            raise self.wrong(f"{self.name}: is not {self.what}: {why}") from error
+
+
+def read_toml(
+    path: str | os.PathLike[str], most: int, wrong: type[SpectraneError], what: str
+) -> dict[str, Any]:
+    """Return a small TOML file's tables. Raises ``wrong`` where it is none; as ``read_small``."""
+    import tomllib
+
+    text = read_small_text(path, most, wrong, what)
+    with ReadingAs(path_text(path), wrong, what):
+        try:
+            return tomllib.loads(text)
+        except tomllib.TOMLDecodeError as error:
+            raise wrong(f"{path_text(path)}: is not {what}: not TOML: {error}") from error
