@@ -9,13 +9,14 @@ from dataclasses import dataclass
 from typing import Any
 
 from spectrane.analysis.checks import findings
+from spectrane.engine.locking import ENDING as LOCK
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.dicom.folder import is_one
 from spectrane.formats.registry import open_file, open_source, open_with, reader_of
 from spectrane.formats.sidecar import ENDING
 from spectrane.model.errors import FormatError, SpectraneError
 
-_HIDDEN_ENDINGS = (".partial", ".undo.json", ENDING)
+_HIDDEN_ENDINGS = (".partial", ".undo.json", ENDING, LOCK, f"{LOCK}.holder")
 _FOLDERS = (".zarr",)
 
 

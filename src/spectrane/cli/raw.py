@@ -85,20 +85,22 @@ def _table(options: RawOptions) -> RawTable:
 
 
 def _keep(table: RawTable, options: RawOptions, answer: Answer) -> None:
+    from spectrane.engine.locking import alone_with
     from spectrane.formats import sidecar
     from spectrane.formats.keeping import write_sidecar
 
     replacing = options.overwrite
     opened = raw.file_of(options.file)
     raw.check_size(opened.name, opened.size, table)
-    before = sidecar.text_of(opened.name)
-    known = sidecar.read(opened.name)
-    if known is not None and known.raw not in (None, table) and not replacing:
-        raise ExistingFile(
-            f"{sidecar.path_of(options.file)}: describes another layout already; --overwrite "
-            "replaces it"
-        )
-    write_sidecar(opened.name, {"raw": table.model_dump()}, before)
+    with alone_with(opened.name):
+        before = sidecar.text_of(opened.name)
+        known = sidecar.read(opened.name)
+        if known is not None and known.raw not in (None, table) and not replacing:
+            raise ExistingFile(
+                f"{sidecar.path_of(options.file)}: describes another layout already; --overwrite "
+                "replaces it"
+            )
+        write_sidecar(opened.name, {"raw": table.model_dump()}, before)
     kept = sidecar.path_of(options.file)
     answer.add(file_facts(kept) | {"input": options.file, "layout": table.model_dump()},
                f"{options.file}: {raw.format_layout(table)}; kept in {kept}")  # fmt: skip

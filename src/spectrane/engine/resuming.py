@@ -14,7 +14,7 @@ from typing import Any, BinaryIO
 import numpy as np
 
 from spectrane.model.errors import AccessError
-from spectrane.model.whole_files import check_target, claimed, partial_name
+from spectrane.model.whole_files import check_target, claimed, followed, partial_name, put_in_place
 
 
 class Journal:
@@ -77,7 +77,7 @@ def resumable(
     The file gets its name at the end. Where something fails after a part was noted, the partial
     file and its list stay, and the error says that the same command goes on from there.
     """
-    path = os.fspath(target)
+    path = followed(os.fspath(target))
     check_target(path, overwrite=overwrite)
     partial = partial_name(path)
     journal = Journal(partial + ".parts", job)
@@ -92,9 +92,8 @@ def resumable(
         journal.start()
         try:
             yield file, journal
-            file.flush()
             check_target(path, overwrite=overwrite)
-            os.replace(partial, path)
+            put_in_place(file, partial, path)
             journal.close(remove=True)
         except BaseException as error:
             kept = bool(journal.records)

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-import base64
-import json
 import os
 from collections.abc import Mapping
 from typing import Any
 
-from spectrane.formats import registry, sidecar
+from spectrane.engine.locking import alone_with
+from spectrane.formats import registry, sidecar, undoing
 from spectrane.formats.keeping import (
     changes_table,
-    put_text,
     sidecar_table,
     with_other_place_gone,
     write_sidecar,
@@ -23,6 +21,7 @@ from spectrane.model.band import find_band
 from spectrane.model.errors import FormatError, MetadataError
 from spectrane.model.grid import CrsLike
 from spectrane.model.look import Look
+from spectrane.model.regular_files import open_regular
 from spectrane.model.source import Source
 from spectrane.model.systems import check_latitudes, parsed_system, system_text_or_none
 from spectrane.model.telling import warn_caller
@@ -61,6 +60,21 @@ def keep_corrections(
     """
     name = os.fspath(path).rstrip("/" + os.sep)  # a folder is kept beside, not inside
     _check_local(name)
+    if not os.path.isdir(name):
+        os.close(open_regular(name))  # what is not there is not locked
+    with alone_with(name):  # what others kept meanwhile is read first
+        return _kept(
+            name, inside, spacing, bands, crs, nodata=nodata, nodata_when=nodata_when,
+            bounds=bounds, corner=corner, pixel_size=pixel_size, affine=affine, look=look,
+            notes=notes,
+        )  # fmt: skip
+
+
+def _kept(
+    name: str, inside: bool, spacing: str | None, bands: Mapping[Any, Mapping[str, Any]] | None,
+    crs: CrsLike | None, **corrections: Any,
+) -> str:  # fmt: skip
+    """Read the file as it is now, lay the corrections over it, and keep them."""
     source = registry.open_source(name, **({} if spacing is None else {"spacing": spacing}))
     try:
         numbered = {
@@ -68,9 +82,7 @@ def keep_corrections(
         }
         crs = system_text_or_none(crs)
         table = changes_table(
-            nodata=nodata, nodata_when=nodata_when, bands=numbered, crs=crs, bounds=bounds,
-            corner=corner, pixel_size=pixel_size, affine=affine, look=look, notes=notes,
-            spacing=spacing,
+            bands=numbered, crs=crs, spacing=spacing, **corrections
         )  # fmt: skip
         if len(source.shape) == 3 and "grid" in table:
             raise MetadataError(f"{name}: is a volume, which lies in a patient by its own affine; "
@@ -86,11 +98,12 @@ def keep_corrections(
         if not inside:
             _tell_slower(name, source, changed)
             before = sidecar.text_of(name)
-            _remember(name, {"kind": "sidecar", "text": before})
+            undoing.remember(name, {"kind": "sidecar", "text": before})
             return write_sidecar(name, with_other_place_gone(table), before)
         edit = _editor(name, source.format, table)
         source.close()
-        _remember(name, edit(name, changed, table))
+        with undoing.remembering(name):
+            undoing.noted(edit(name, changed, table))
         return f"{name}: amended inside"
     finally:
         source.close()
@@ -126,59 +139,14 @@ def _editor(name: str, kind: str, table: Mapping[str, Any]) -> Any:
     return found.load("amend")
 
 
-def _journal(name: str) -> str:
-    return os.path.join(os.path.dirname(name), f".{os.path.basename(name)}.spectrane.undo.json")
-
-
-def _remember(name: str, step: dict[str, Any]) -> None:
-    steps = _steps(name)
-    put_text(_journal(name), json.dumps([*steps, step]))
-
-
-def _steps(name: str) -> list[dict[str, Any]]:
-    try:
-        with open(_journal(name), encoding="utf-8") as file:
-            found: list[dict[str, Any]] = json.load(file)
-            return found
-    except (OSError, ValueError):
-        return []
-
-
 def undo_correction(path: str | os.PathLike[str]) -> str:
     """Take the last correction of a file back; return what that was.
 
     Raises MetadataError where there is none, or the file has changed since.
     """
     name = os.fspath(path).rstrip("/" + os.sep)  # a folder is kept beside, not inside
-    steps = _steps(name)
-    if not steps:
-        raise MetadataError(f"{name}: there is no correction to take back")
-    *rest, last = steps
-    if last["kind"] == "sidecar":
-        put_text(sidecar.path_of(name), last["text"])
-    else:
-        _undo_inside(name, last)
-    put_text(_journal(name), json.dumps(rest) if rest else None)
-    return "the sidecar" if last["kind"] == "sidecar" else "the fields inside the file"
-
-
-def _undo_inside(name: str, step: dict[str, Any]) -> None:
-    """Put the old bytes back: in place for a patch, by a whole new file for a splice."""
-    if os.path.getsize(name) != step["size_after"]:
-        raise MetadataError(f"{name}: has changed since it was amended; it is left as it is")
-    old = base64.b64decode(step["old"])
-    start = step["start"]
-    if step["kind"] == "patch":
-        with open(name, "r+b") as file:
-            file.seek(start)
-            file.write(old)
-            file.flush()
-            os.fsync(file.fileno())
-            file.truncate(step["size_before"])
-        return
-    from spectrane.formats.splicing import splice
-
-    splice(name, start, step["length"], old)
+    with alone_with(name):
+        return undoing.undo_last(name)
 
 
 def kept_table(path: str | os.PathLike[str]) -> dict[str, Any]:

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from typing import BinaryIO
 
 from spectrane.model.errors import AccessError, ExistingFile
+from spectrane.model.regular_files import kind_of, path_text
 
 
 @contextlib.contextmanager
@@ -17,22 +18,50 @@ def written_whole(target: str | os.PathLike[str], *, overwrite: bool) -> Iterato
     Raises ExistingFile where the target is there and ``overwrite`` is false, and AccessError
     where its folder is missing or cannot be written.
     """
-    path = os.fspath(target)
+    path = followed(path_text(target))
     check_target(path, overwrite=overwrite)
     partial = partial_name(path)
     with claimed(path, partial) as file:
         try:
             file.truncate()
             yield file
-            file.flush()
             check_target(path, overwrite=overwrite)
-            os.replace(partial, path)
+            put_in_place(file, partial, path)
         except BaseException as error:
             with contextlib.suppress(FileNotFoundError):
                 os.unlink(partial)
             if isinstance(error, OSError) and not isinstance(error, AccessError):
                 raise AccessError(f"{path}: cannot be written: {error.strerror}") from error
             raise
+
+
+def followed(path: str) -> str:
+    """Return what a link stands for, also where that is not there yet; any other path as it is.
+
+    A link is never replaced by what is written under its name. Raises AccessError for a circle.
+    """
+    try:
+        return os.path.realpath(path, strict=os.path.exists(path)) if os.path.islink(path) else path
+    except OSError as error:
+        raise AccessError(f"{path}: cannot be written: {error.strerror}") from error
+
+
+def put_in_place(file: BinaryIO, partial: str, path: str) -> None:
+    """Give a file that is whole its name, so that neither is lost if the machine stops now."""
+    file.flush()
+    os.fsync(file.fileno())
+    os.replace(partial, path)
+    sync_folder(os.path.dirname(path) or ".")
+
+
+def sync_folder(folder: str) -> None:
+    """Have a folder's names on the disk; where a system cannot do that, do nothing."""
+    with contextlib.suppress(OSError):
+        opened = os.open(folder, os.O_RDONLY | getattr(os, "O_DIRECTORY", 0))
+        try:
+            os.fsync(opened)
+        finally:
+            os.close(opened)
 
 
 def partial_name(path: str) -> str:
@@ -69,10 +98,13 @@ def _claim(file: BinaryIO, partial: str, path: str) -> None:
 
 def check_target(path: str, *, overwrite: bool) -> None:
     """Raise where a target cannot be written, before any work is done for it."""
+    path = followed(path_text(path))
     folder = os.path.dirname(path) or "."
     if not os.path.isdir(folder):
         raise AccessError(f"{path}: there is no folder {folder}; make it first")
     if os.path.isdir(path):
         raise AccessError(f"{path}: is a folder; name a file in it")
+    if os.path.exists(path) and (what := kind_of(os.stat(path).st_mode)):
+        raise AccessError(f"{path}: is {what}, and cannot be replaced by a file")
     if os.path.exists(path) and not overwrite:
         raise ExistingFile(f"{path}: exists already; overwrite (--overwrite) replaces it")

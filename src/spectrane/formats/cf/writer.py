@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import contextlib
 import importlib
+import io
 import os
 import shutil
+import time
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
@@ -16,10 +18,10 @@ from spectrane.formats.cf.arrays import FLAGS, VALIDITY, WORDS
 from spectrane.formats.keeping import words_without_field
 from spectrane.formats.validity import NETCDF, ZARR, fill_of, keeping, single_nodata
 from spectrane.model.band import Band
-from spectrane.model.errors import AccessError, ExistingFile
+from spectrane.model.errors import AccessError, ExistingFile, SpectraneError
 from spectrane.model.grid import Grid
 from spectrane.model.source import Source
-from spectrane.model.whole_files import check_target
+from spectrane.model.whole_files import check_target, followed, partial_name, sync_folder
 
 _CHUNK = 512
 VARIABLE, WAVELENGTH = "data", "wavelength"
@@ -36,8 +38,13 @@ def write_netcdf(
 ) -> None:
     """Write a source as netCDF-4 (HDF5) with CF-1.11 attributes, chunked and deflated."""
     h5py = _library("h5py", target)
-    path, source = os.fspath(target), keeping(source, NETCDF)
-    with _partial(path, overwrite) as partial, h5py.File(partial, "w", libver="v110") as root:
+    path, source = followed(os.fspath(target)), keeping(source, NETCDF)
+    with (
+        _partial(path, overwrite) as partial,
+        _Steady(partial) as file,
+        h5py.File(file, "w", libver="v110") as root,
+    ):
+        file.checked()
         root.attrs["Conventions"] = "CF-1.11"
         _put(root, _coordinates(source), None)
         shape, chunks = _shapes(source)
@@ -53,7 +60,52 @@ def write_netcdf(
                     kept.dims[number].attach_scale(root[dimension])
             return kept
 
-        _fill(source, made, "netCDF", progress)
+        _fill(source, made, "netCDF", progress, file.checked)
+
+
+class _Steady(io.FileIO):
+    """A file whose failing writes are told by ``checked`` alone.
+
+    HDF5 keeps in memory what it could not write, tries again when it closes, and may crash there.
+    """
+
+    def __init__(self, path: str) -> None:
+        super().__init__(path, "w+")
+        self.problem: OSError | None = None
+
+    def write(self, data: Any) -> int:
+        """Write all, or note why not, and go on as if it had been."""
+        view = memoryview(data).cast("B")
+        written = 0
+        while written < len(view) and self.problem is None:
+            try:
+                written += super().write(view[written:]) or 0
+            except OSError as error:
+                self.problem = error
+        if self.problem is not None:
+            super().seek(len(view) - written, io.SEEK_CUR)
+        return len(view)
+
+    def truncate(self, size: int | None = None) -> int:
+        """Cut or lengthen the file, or note why not."""
+        try:
+            return super().truncate(size)
+        except OSError as error:
+            self.problem = self.problem or error
+            return size or 0
+
+    def checked(self) -> None:
+        """Raise what a write ended with."""
+        if self.problem is not None:
+            raise self.problem
+
+    def __exit__(self, *given: object) -> None:
+        try:
+            if given[0] is None:
+                self.checked()
+                os.fsync(self.fileno())
+        finally:
+            super().__exit__(*given)  # type: ignore[arg-type]
 
 
 def write_zarr(
@@ -98,22 +150,29 @@ def _partial(path: str, overwrite: bool) -> Iterator[str]:
         raise ExistingFile(f"{path}: exists already; overwrite (--overwrite) replaces it")
     if not folder:
         check_target(path, overwrite=overwrite)
-    partial = os.path.join(os.path.dirname(path), f".{os.path.basename(path)}.partial")
+    partial = partial_name(path)
     _remove(partial)
     try:
         yield partial
         if folder:
             _remove(path)
         os.replace(partial, path)
+        sync_folder(os.path.dirname(path) or ".")
     except BaseException as error:
         _remove(partial)
-        if isinstance(error, OSError) and not isinstance(error, AccessError):
-            raise AccessError(f"{path}: cannot be written: {error}") from error
+        if isinstance(error, OSError | RuntimeError) and not isinstance(error, SpectraneError):
+            reason = getattr(error, "strerror", None) or error
+            raise AccessError(f"{path}: cannot be written: {reason}") from error
         raise
 
 
 def _remove(path: str) -> None:
     if os.path.isdir(path):
+        for _ in range(20):  # a thread of the library may still be writing into it
+            shutil.rmtree(path, ignore_errors=True)
+            if not os.path.exists(path):
+                return
+            time.sleep(0.05)
         shutil.rmtree(path)
     elif os.path.exists(path):
         os.unlink(path)
@@ -255,8 +314,14 @@ def _held(bands: Sequence[Band]) -> set[str]:
     return held
 
 
-def _fill(source: Source, made: Callable[..., Any], name: str, progress: Progress) -> None:
-    """Make the variable, and its validity where it has a mask, and copy a source into them."""
+def _fill(
+    source: Source, made: Callable[..., Any], name: str, progress: Progress,
+    checked: Callable[[], None] = lambda: None,
+) -> None:  # fmt: skip
+    """Make the variable, and its validity where it has a mask, and copy a source into them.
+
+    ``checked`` raises what a write ended with.
+    """
     kept = made(VARIABLE, _dtype(source), _attributes(source, name))
     shown = made(VALIDITY, np.dtype(np.uint8), FLAGS) if source.has_mask else None
     rows, columns = source.shape
@@ -269,4 +334,5 @@ def _fill(source: Source, made: Callable[..., Any], name: str, progress: Progres
         kept[where] = (values if many else values[0]).astype(kept.dtype, copy=False)
         if shown is not None:
             shown[where] = (valid if many else valid[0]).astype(np.uint8)
+        checked()
         progress(part[1], rows)

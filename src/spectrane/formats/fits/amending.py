@@ -8,6 +8,7 @@ from spectrane.engine.files import open_bytes
 from spectrane.formats.fits.header import CARD, card, header_bytes
 from spectrane.formats.fits.reader import images
 from spectrane.formats.splicing import splice
+from spectrane.formats.undoing import noted
 from spectrane.model.errors import FormatError
 from spectrane.model.source import Source
 
@@ -22,7 +23,7 @@ def amend_fits(path: str, changed: Source, table: dict[str, Any]) -> dict[str, A
     lines = lines[: next(k for k, line in enumerate(lines) if line.rstrip() == "END")]
     for keyword, value in _values(path, changed, table, int(unit.cards["BITPIX"])).items():
         lines = _with(lines, keyword, value)
-    return splice(path, unit.start, unit.data - unit.start, header_bytes(lines))
+    return splice(path, unit.start, unit.data - unit.start, header_bytes(lines), noted)
 
 
 def _values(path: str, changed: Source, table: dict[str, Any], bits: int) -> dict[str, Any]:

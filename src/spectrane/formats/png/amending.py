@@ -9,6 +9,7 @@ from spectrane.formats.keeping import sidecar_table, to_toml
 from spectrane.formats.png.chunks import SIDECAR_KEYWORD, chunk_places
 from spectrane.formats.png.encoding import text_chunk
 from spectrane.formats.splicing import splice
+from spectrane.formats.undoing import noted
 from spectrane.model.source import Source
 
 
@@ -26,7 +27,7 @@ def amend_png(path: str, changed: Source, table: dict[str, Any]) -> dict[str, An
             place = offset - 8
             break
     file.close()
-    return splice(path, place, old, new)
+    return splice(path, place, old, new, noted)
 
 
 def _keyword(start: bytes) -> bool:

@@ -25,6 +25,7 @@ from spectrane.formats.tiff.plan import Image, spoken_nodata
 from spectrane.formats.tiff.reader import kind_bits
 from spectrane.formats.tiff.structure import Directory, Taken, read_directories
 from spectrane.formats.tiff.tags import Tag
+from spectrane.formats.undoing import noted
 from spectrane.formats.validity import single_nodata
 from spectrane.model.errors import FormatError
 from spectrane.model.source import Source
@@ -187,6 +188,11 @@ def _appended(path: str, size: int, tail: Any, chain: _Chain) -> dict[str, Any]:
             file.write(added)
             file.flush()
             os.fsync(file.fileno())  # the new directory is on disk before anything points to it
+            step = {
+                "kind": "patch", "start": place, "old": base64.b64encode(old).decode(),
+                "size_before": size, "size_after": start + len(added),
+            }  # fmt: skip
+            noted(step)
         except BaseException:
             file.truncate(size)
             raise
@@ -194,7 +200,4 @@ def _appended(path: str, size: int, tail: Any, chain: _Chain) -> dict[str, Any]:
         file.write(struct.pack(chain.order + code, directory))
         file.flush()
         os.fsync(file.fileno())
-    return {
-        "kind": "patch", "start": place, "old": base64.b64encode(old).decode(),
-        "size_before": size, "size_after": start + len(added),
-    }  # fmt: skip
+    return step
