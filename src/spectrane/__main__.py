@@ -1,6 +1,6 @@
 """``python -m spectrane``: the command without its script."""
 
-from spectrane.cli.entry import run
+from spectrane.cli.start import main
 
 if __name__ == "__main__":
-    run()
+    main()

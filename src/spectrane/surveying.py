@@ -15,6 +15,7 @@ from spectrane.formats.dicom.folder import is_one
 from spectrane.formats.registry import open_file, open_source, open_with, reader_of
 from spectrane.formats.sidecar import ENDING
 from spectrane.model.errors import FormatError, SpectraneError
+from spectrane.model.regular_files import kind_of, path_text
 
 _HIDDEN_ENDINGS = (".partial", ".undo.json", ENDING, LOCK, f"{LOCK}.holder")
 _FOLDERS = (".zarr",)
@@ -50,7 +51,7 @@ def surveyed_files(
     Files of no raster format are passed over; broken ones are listed with the reason.
     ``progress`` counts files. Raises FormatError where there is no such folder.
     """
-    top = os.fspath(folder)
+    top = path_text(folder)
     if not os.path.isdir(top):
         raise FormatError(f"{top}: is not a folder; survey looks below one")
     paths = list(_candidates(top))
@@ -70,13 +71,22 @@ def _candidates(top: str) -> Iterator[str]:
         for name in stores:
             below.remove(name)
             yield os.path.join(folder, name)
-        kept = [name for name in sorted(files) if not name.endswith(_HIDDEN_ENDINGS)]
+        kept = [name for name in sorted(files) if not name.endswith(_HIDDEN_ENDINGS)
+                and _is_file(os.path.join(folder, name))]  # fmt: skip
         slices = {name for name in kept if is_one(os.path.join(folder, name))}
         if len(slices) > 1:  # a series is one volume, told once
             yield folder
         else:
             slices = set()
         yield from (os.path.join(folder, name) for name in kept if name not in slices)
+
+
+def _is_file(path: str) -> bool:
+    """Tell whether there is a file, or a link that leads nowhere, which is told as broken."""
+    try:
+        return kind_of(os.stat(path).st_mode) is None
+    except OSError:
+        return True
 
 
 def _is_store(path: str) -> bool:

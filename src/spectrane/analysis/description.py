@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-import os
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any, ClassVar
@@ -13,6 +12,7 @@ import numpy as np
 from spectrane.analysis.statistics import BandStatistics
 from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import IMAGE_PLANE
+from spectrane.model.printing import printable, printable_line, short_name
 from spectrane.model.source import Source
 from spectrane.model.systems import LONLAT, way_between
 
@@ -72,7 +72,7 @@ class Description:
         """Return aligned lines: facts, then a table of bands, then one of statistics."""
         rows = self.format_facts()
         width = max(len(name) for name, _ in rows)
-        lines = [f"{name:<{width}}  {value}" for name, value in rows]
+        lines = [f"{name:<{width}}  {printable_line(value)}" for name, value in rows]
         lines += ["", *aligned_table(_band_rows(self.bands, self.unit_of_bands))]
         if self.statistics:
             lines += ["", *aligned_table(_statistics_rows(self.statistics, self.unit_of_bands))]
@@ -113,7 +113,7 @@ def describe(
 
     grid = source.grid
     facts: dict[str, Any] = {
-        "file": os.path.basename(source.name) or None,
+        "file": short_name(source.name, "") or None,
         "format": source.format,
         "members": source.members,
         "compression": source.metadata.get("compression"),
@@ -410,12 +410,3 @@ def _html_rows(rows: Sequence[Sequence[str]]) -> str:
         return "<tr>" + "".join(f"<{tag}>{html.escape(c)}</{tag}>" for c in cells) + "</tr>"
 
     return f"<table>{line(rows[0], 'th')}{''.join(line(row, 'td') for row in rows[1:])}</table>"
-
-
-def printable(text: str) -> str:
-    """Replace control characters that came from a file: they could steer a terminal.
-
-    >>> printable("a" + chr(27) + "[2Jb")
-    'a?[2Jb'
-    """
-    return "".join(ch if ch == "\n" or ch.isprintable() else "?" for ch in text)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-import os
 from collections.abc import Sequence
 from dataclasses import asdict
 from typing import Any
@@ -20,6 +19,7 @@ from spectrane.analysis.description import (
 )
 from spectrane.analysis.statistics import BandStatistics
 from spectrane.model.patient import LETTERS, directions, oblique, reach
+from spectrane.model.printing import short_name
 from spectrane.model.source import Source
 
 
@@ -71,7 +71,7 @@ def describe_volume(source: Source, statistics: Sequence[BandStatistics] = ()) -
     grid = source.grid
     lean = oblique(grid)
     facts: dict[str, Any] = {
-        "file": os.path.basename(source.name) or None,
+        "file": short_name(source.name, "") or None,
         "format": source.format,
         "voxels": list(source.shape),
         "type": source.dtype.name,

@@ -1,5 +1,5 @@
 """``python -m spectrane.cli``: the command without its script."""
 
-from spectrane.cli.entry import run
+from spectrane.cli.start import main
 
-run()
+main()

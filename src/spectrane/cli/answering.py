@@ -11,6 +11,7 @@ from typing import Any
 import click
 
 from spectrane.cli.options import Options
+from spectrane.model.printing import printable, printable_line, whole_text
 
 
 class Answer:
@@ -30,13 +31,11 @@ class Answer:
         """Tell a person something that stands in the facts already."""
         if not self.quiet:
             for line in lines:
-                click.echo(line)
+                click.echo(printable_line(line))
 
     def warn(self, message: Warning | str, *_: Any, **__: Any) -> None:
         """Take a warning, each once; a person sees it on stderr."""
-        from spectrane.analysis.description import printable
-
-        text = printable(" ".join(str(message).split()))
+        text = printable_line(" ".join(str(message).split()))
         if text not in self._warnings:
             self._warnings.append(text)
             if not self.quiet:
@@ -46,7 +45,7 @@ class Answer:
         """Return the JSON document, checked against its schema."""
         from spectrane.cli.results import document
 
-        return document(command, json_value(self._results), self._warnings)
+        return document(command, json_value(self._results), json_value(self._warnings))
 
 
 @contextlib.contextmanager
@@ -111,6 +110,8 @@ def json_value(value: Any) -> Any:
         return [json_value(item) for item in value]
     if isinstance(value, bytes):
         return value.decode("utf-8", "replace")
+    if isinstance(value, str):
+        return whole_text(value)
     if isinstance(value, float) and not math.isfinite(value):
         return None if math.isnan(value) else ("inf" if value > 0 else "-inf")
     return value
@@ -126,8 +127,6 @@ def records(table: Any) -> list[dict[str, Any]]:
 
 def table_text(table: Any) -> str:
     """Return a DataFrame as text; what is missing is left empty, notes stand where there are."""
-    from spectrane.analysis.description import printable
-
     if "note" in table and table["note"].isna().all():
         table = table.drop(columns="note")
     shown = table.to_string(index=False, na_rep="", float_format="{:.6g}".format)

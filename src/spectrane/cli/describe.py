@@ -47,7 +47,7 @@ def _gap(file: str, options: DescribeOptions) -> list[str]:
 
 
 def _members(file: str, options: DescribeOptions, answer: Answer) -> None:
-    from spectrane.analysis.description import aligned_table, printable
+    from spectrane.analysis.description import aligned_table
     from spectrane.opening import member_rows
 
     found = member_rows(file)
@@ -56,7 +56,7 @@ def _members(file: str, options: DescribeOptions, answer: Answer) -> None:
     rows += [[str(member[name]) for name in names] for member in found]
     for member in found:
         answer.add({"input": file, **member})
-    answer.say(*_gap(file, options), printable("\n".join(aligned_table(rows))))
+    answer.say(*_gap(file, options), *aligned_table(rows))
 
 
 def _described(file: str, options: DescribeOptions, answer: Answer) -> None:
@@ -77,11 +77,11 @@ def _described(file: str, options: DescribeOptions, answer: Answer) -> None:
     facts |= {"metadata": metadata} if options.metadata else {}
     tables = [("Identity", identity)] if options.identity else []
     tables += [("Metadata", metadata)] if options.metadata else []
-    answer.add(facts, *_gap(file, options), str(said), *_format_tables(tables))
+    answer.add(facts, *_gap(file, options), *str(said).splitlines(), *_format_tables(tables))
 
 
 def _format_tables(tables: list[tuple[str, dict[str, Any]]]) -> list[str]:
-    from spectrane.analysis.description import printable
+    from spectrane.model.printing import printable
 
     lines = []
     for title, table in tables:

@@ -8,6 +8,9 @@ from typing import Any
 
 import click
 
+from spectrane.cli import interrupts
+from spectrane.model.printing import printable_line
+
 # Name -> (module, what it does), in the order of the work. The help page needs no more.
 COMMANDS: dict[str, tuple[str, str]] = {
     "demo": ("spectrane.cli.demo", "Write the demo data and run the whole example on it."),
@@ -85,7 +88,8 @@ def run(arguments: list[str] | None = None) -> None:
     except click.ClickException as error:
         usage = getattr(error, "ctx", None)
         hint = f" (see {usage.command_path} --help)" if usage else ""
-        click.echo(f"error: {' '.join(error.format_message().split())}{hint}", err=True)
+        said = printable_line(" ".join(error.format_message().split()))
+        click.echo(f"error: {said}{hint}", err=True)
         sys.exit(error.exit_code)
     except (KeyboardInterrupt, click.Abort):
         click.echo("interrupted; nothing half-written is left", err=True)
@@ -94,6 +98,8 @@ def run(arguments: list[str] | None = None) -> None:
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
         sys.exit(1)
     except Exception as error:
+        if interrupts.interrupted():
+            raise interrupts.Interrupted from None  # what an interrupt became on its way through
         if debug:
             raise
         click.echo(f"error: {one_line(error)}", err=True)
@@ -102,10 +108,9 @@ def run(arguments: list[str] | None = None) -> None:
 
 def one_line(error: BaseException) -> str:
     """Say an error in one line; what is not one of ours is said to be our fault."""
-    from spectrane.analysis.description import printable
     from spectrane.model.errors import SpectraneError
 
-    text = printable(" ".join(str(error).split()))
+    text = printable_line(" ".join(str(error).split()))
     if isinstance(error, SpectraneError):
         return text
     return f"unexpected {type(error).__name__}: {text} (run again with --debug to see where)"

@@ -112,7 +112,6 @@ def _one(file: str, target: str, options: ExportOptions, answer: Answer) -> None
     from spectrane.opening import open as open_any
     from spectrane.volume import Volume
 
-    check_target(target, overwrite=options.overwrite)
     look = Look(limits=limits_given(options.limits)) if options.limits else None
     own = {name: value for name in ("compress", "planes", "interleave", "quality")
            if (value := getattr(options, name)) is not None}  # fmt: skip

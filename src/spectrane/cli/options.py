@@ -14,6 +14,8 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
+from spectrane.cli import interrupts
+
 GROUPS = ("Input", "Place", "Look", "Layers", "Mask", "Map", "Corrections", "Result", "Output",
           "Running")  # fmt: skip
 """Headings of a command's help, in their order."""
@@ -116,6 +118,7 @@ class Command(click.Command):
             one.name for one in self.params if isinstance(one, Grouped) and one.name
             and context.get_parameter_source(one.name) not in (None, unsaid)
         )  # fmt: skip
+        interrupts.working()
         self.work(made)
         _ = (made.quiet, made.debug)
         made.refuse(made.said() - made.read(), "here: what was made is as without it")

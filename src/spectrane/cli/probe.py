@@ -195,6 +195,6 @@ def _tell(table: Any, outputs: list[str], options: ProbeOptions, answer: Answer)
             file.write(table.to_csv(index=False).encode())
     for row in records(table):
         answer.add(row)
-    answer.say(table_text(table))
+    answer.say(*table_text(table).splitlines())
     for one in outputs:
         answer.add(file_facts(one), f"{one}: {size_text(one)}")

@@ -8,6 +8,8 @@ import threading
 from collections.abc import Callable, Iterator
 from typing import Any
 
+from spectrane.model.printing import printable_line
+
 _PATIENCE = 1.0
 """Seconds before a person is told that something is going on."""
 
@@ -27,7 +29,7 @@ class _Bar:
     """A rich progress bar that is not even imported before it is needed."""
 
     def __init__(self, label: str) -> None:
-        self.label = label
+        self.label = printable_line(label)
         self._lock = threading.Lock()
         self._shown: Any = None
         self._task: Any = None
@@ -42,7 +44,7 @@ class _Bar:
 
         with self._lock:
             self._shown = Progress(
-                TextColumn("{task.description}"), BarColumn(),
+                TextColumn("{task.description}", markup=False), BarColumn(),
                 TextColumn("{task.percentage:.0f} %"),
                 TimeElapsedColumn(), console=Console(stderr=True), transient=True,
             )  # fmt: skip

@@ -330,7 +330,7 @@ def document(command: str, results: Sequence[Any], warnings: Sequence[str]) -> s
         "results": kind.dump_python(checked, mode="json", exclude_unset=True),
         "warnings": list(warnings),
     }  # fmt: skip
-    return json.dumps(found, indent=2, ensure_ascii=False)
+    return json.dumps(found, indent=2)
 
 
 def json_schema() -> dict[str, Any]:

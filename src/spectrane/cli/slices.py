@@ -66,7 +66,7 @@ def _one(file: str, target: str, options: SlicesOptions, answer: Answer) -> None
             "on the patient's planes (--axes own follows the volume)")  # fmt: skip
         lines.append(f"  the volume is turned by {lean:.3g} degrees; cut {own}")
     lines += _groups(facts["groups"])
-    lines += [] if under is None else [table_text(under.drop(columns=["point"]))]
+    lines += [] if under is None else table_text(under.drop(columns=["point"])).splitlines()
     answer.add(facts, *lines)
 
 

@@ -25,7 +25,8 @@ class SurveyOptions(Options):
 @command_of("survey", SurveyOptions, examples=("survey demo", "survey demo --json"))
 def command(options: SurveyOptions) -> None:
     """List every raster and volume below a folder, found by its content whatever its name."""
-    from spectrane.analysis.description import aligned_table, printable
+    from spectrane.analysis.description import aligned_table
+    from spectrane.model.printing import printable
     from spectrane.opening import survey_rows
 
     folder = options.folder
@@ -36,7 +37,7 @@ def command(options: SurveyOptions) -> None:
             answer.add(one)
         rows = [["File", "Format", "Size", "Bands", "Type", "Coordinates"]]
         rows += [_row(folder, one) for one in found]
-        answer.say(printable("\n".join(aligned_table(rows))))
+        answer.say(*aligned_table(rows))
         unusual = _grouped(folder, found)
         answer.say(*(["", "Unusual"] if unusual else []),
                    *(printable(f"  {text}") for text in unusual), "", _count(found))  # fmt: skip

@@ -21,6 +21,7 @@ from spectrane.model.errors import AccessError, FormatError, LookError
 from spectrane.model.look import Look
 from spectrane.model.marks import STEP, is_picture
 from spectrane.model.physical import stored_numbers
+from spectrane.model.printing import short_name
 from spectrane.model.source import Source
 from spectrane.model.telling import warn_caller
 from spectrane.model.version import VERSION
@@ -164,7 +165,7 @@ def _ranges(source: Source, rescale: str, look: Look | None) -> Sequence[Range]:
 def provenance(source: Source, ready: Source) -> list[str]:
     """Say where a written file comes from: the source's file name and what was done to it."""
     steps = [*source.metadata.get("provenance", ())]
-    name = os.path.basename(source.name) or "an array in memory"
+    name = short_name(source.name)
     bands = ", ".join(band.name for band in source.bands[:16])
     step = f"from {name}; bands {bands}"
     if ready.dtype != source.dtype:

@@ -15,6 +15,7 @@ from spectrane.model.asking import ShapeLike
 from spectrane.model.colors import parse_color
 from spectrane.model.errors import LookError
 from spectrane.model.grid import CrsLike, Grid
+from spectrane.model.printing import short_name
 from spectrane.spatial.onto_pixels import Way
 from spectrane.spatial.shapes import Feature, Shapes, shapes_of
 
@@ -76,7 +77,7 @@ class Outline(LayerBase):
         """The layer's name, or its file's."""
         if self.name or not isinstance(self.shape, str | os.PathLike):
             return self.name or "outlines"
-        return os.path.basename(os.fspath(self.shape))
+        return short_name(os.fspath(self.shape))
 
 
 def draw_outline(outline: Outline, grid: Grid) -> Rgba:

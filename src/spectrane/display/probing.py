@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-import os
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -21,6 +20,7 @@ from spectrane.model.errors import LookError
 from spectrane.model.grid import CrsLike
 from spectrane.model.marks import tell_picture
 from spectrane.model.physical import physical_number
+from spectrane.model.printing import short_name
 from spectrane.model.source import Source, flat_source_of
 from spectrane.model.view import View
 from spectrane.model.window import Window, whole, window_area
@@ -66,7 +66,7 @@ class Asked:
         pair = given if isinstance(given, tuple) else (given, None)
         layer = given if isinstance(given, Layer) else Layer(*pair)
         source = flat_source_of(layer.source)
-        name = layer.name or os.path.basename(source.name) or f"layer {number}"
+        name = layer.name or short_name(source.name, f"layer {number}")
         plan = resolve(source, layer.look)
         plan.tell()
         return cls(name, source, layer.hidden(), plan)

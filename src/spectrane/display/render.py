@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from dataclasses import dataclass
 from typing import Any
 
@@ -16,6 +15,7 @@ from spectrane.display.picture import Picture
 from spectrane.display.plan import RenderPlan, resolve
 from spectrane.model.look import Look
 from spectrane.model.pixels import Pixels
+from spectrane.model.printing import short_name
 from spectrane.model.source import Source, check_answer
 from spectrane.model.telling import warn_caller
 from spectrane.model.view import View, view_of
@@ -54,7 +54,7 @@ def draw_raster(
         rgba, pixels = drawn_with_pixels(plan, source, target)
     for message in misleading(plan, pixels, rgba):
         warn_caller(message)
-    name = os.path.basename(source.name) or "an array in memory"
+    name = short_name(source.name)
     return Picture(
         _turned(rgba, flips), target, plan.scales, name,
         (*plan.notes, *lying(part, view)),

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Sequence
 from typing import Any
 
@@ -14,6 +13,7 @@ from spectrane.display.shown_values import channel_counts
 from spectrane.figures.paper import CHANNELS, INK, MUTED, sheet, styled
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look
+from spectrane.model.printing import short_name
 from spectrane.model.source import Source, flat_source_of
 from spectrane.model.view import View, view_of
 from spectrane.raster import Raster
@@ -70,7 +70,7 @@ def _named(one: Any) -> tuple[str, Source, Look | None]:
     raster: Any
     raster, look = one if isinstance(one, tuple) else (one, None)
     source = flat_source_of(raster)
-    return os.path.basename(source.name) or "array", source, look
+    return short_name(source.name, "array"), source, look
 
 
 def _draw_panels(

@@ -11,6 +11,7 @@ from matplotlib.figure import Figure
 from spectrane.display.shown_values import ShownValues, shown_values
 from spectrane.figures.paper import CHANNELS, INK, MUTED, sheet, styled
 from spectrane.model.look import Look
+from spectrane.model.printing import short_name
 from spectrane.model.source import Source, source_of
 from spectrane.model.view import View, view_of
 from spectrane.raster import Raster
@@ -49,7 +50,7 @@ def histogram_figure(
     for row, one in enumerate(channels):
         _before(styled(figure.add_subplot(grid[row, 0])), one)
         _after(styled(figure.add_subplot(grid[row, 1])), one)
-    name = source.name.rsplit("/", 1)[-1] or "array"
+    name = short_name(source.name, "array")
     about = "" if channels[0].complete else ", from a part of the pixels"
     figure.text(0.07, 0.955, f"{name}: values and what is shown{about}", color=INK, fontsize=13)
     return figure

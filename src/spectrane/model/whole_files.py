@@ -40,10 +40,12 @@ def followed(path: str) -> str:
 
     A link is never replaced by what is written under its name. Raises AccessError for a circle.
     """
-    try:
-        return os.path.realpath(path, strict=os.path.exists(path)) if os.path.islink(path) else path
-    except OSError as error:
-        raise AccessError(f"{path}: cannot be written: {error.strerror}") from error
+    if not os.path.islink(path):
+        return path
+    found = os.path.realpath(path)
+    if os.path.islink(found):
+        raise AccessError(f"{path}: cannot be written: its links lead round in a circle")
+    return found
 
 
 def put_in_place(file: BinaryIO, partial: str, path: str) -> None:

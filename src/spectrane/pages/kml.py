@@ -26,6 +26,7 @@ from spectrane.model.asking import as_tuple
 from spectrane.model.errors import FormatError, GridMismatch, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.longitudes import between_antimeridians, plain_degrees
+from spectrane.model.printing import short_name
 from spectrane.model.source import Source
 from spectrane.model.systems import LONLAT
 from spectrane.model.view import View
@@ -87,7 +88,7 @@ def write_kml(
     stem = os.path.splitext(os.path.basename(name))[0]
     files = [f"{stem}_{k}.png" if ending == ".kml" else f"files/{k}.png"
              for k in range(1, len(shown) + 1)]  # fmt: skip
-    text = _document(title or stem, shown, files).encode()
+    text = _document(title or short_name(stem), shown, files).encode()
     if ending == ".kmz":
         with (
             written_whole(name, overwrite=overwrite) as file,

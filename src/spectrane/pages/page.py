@@ -28,6 +28,7 @@ from spectrane.model.errors import FormatError
 from spectrane.model.grid import Grid
 from spectrane.model.marks import LAYER
 from spectrane.model.physical import physical, physical_number
+from spectrane.model.printing import short_name
 from spectrane.model.view import View
 from spectrane.model.whole_files import check_target, written_whole
 from spectrane.model.window import whole
@@ -73,7 +74,7 @@ def overlay_page(
     across = None if grid is not None else as_tuple(size) or SIZE
     chosen = None if grid is None else grid_of(grid)
     stack = stacked(layers, grid=chosen, view=view, size=across, area=area)
-    text = page_of(stack, title or os.path.splitext(os.path.basename(name))[0], values=values)
+    text = page_of(stack, title or short_name(os.path.splitext(name)[0]), values=values)
     with written_whole(name, overwrite=overwrite) as file:
         file.write(text.encode())
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
@@ -18,6 +17,7 @@ from spectrane.model.errors import BandError, GridMismatch, LookError, MetadataE
 from spectrane.model.grid import Grid
 from spectrane.model.physical import as_stored, physical, stored_numbers
 from spectrane.model.pixels import Pixels
+from spectrane.model.printing import short_name
 from spectrane.model.source import Source
 from spectrane.model.telling import warn_caller
 from spectrane.model.window import Window, intersection, shifted, whole
@@ -112,7 +112,7 @@ def laid_out(
 
 def called(source: Source) -> str:
     """Return a source's short name."""
-    return os.path.basename(source.name) or "an array in memory"
+    return short_name(source.name)
 
 
 def lay(source: Source, base: Grid, resample: str | None, force: bool = False) -> GridAligned:

@@ -1,0 +1,43 @@
+"""Text from files and paths on its way to a terminal or into JSON."""
+
+from __future__ import annotations
+
+import os
+
+
+def printable(text: str) -> str:
+    """Replace what could steer a terminal: control characters, and halves of characters.
+
+    A line's end stays one; see ``printable_line``.
+
+    >>> printable("a" + chr(27) + "[2Jb" + chr(0xDCFF))
+    'a?[2Jb?'
+    """
+    return "".join(ch if ch == "\n" or ch.isprintable() else "?" for ch in text)
+
+
+def printable_line(text: str) -> str:
+    """Return a text as one line that steers no terminal.
+
+    >>> printable_line("two" + chr(10) + "lines")
+    'two?lines'
+    """
+    return printable(text).replace("\n", "?")
+
+
+def whole_text(text: str) -> str:
+    r"""Return a text whose bytes that are no characters are written out, as UTF-8 can hold it.
+
+    >>> print(whole_text("bad" + chr(0xDCFF) + ".tif"))
+    bad\udcff.tif
+    """
+    return text.encode("utf-8", "backslashreplace").decode()
+
+
+def short_name(path: str, otherwise: str = "an array in memory") -> str:
+    """Return the last part of a path as people may read it anywhere: captions, titles, tables.
+
+    >>> short_name("scenes/a" + chr(27) + ".tif"), short_name("")
+    ('a?.tif', 'an array in memory')
+    """
+    return printable_line(whole_text(os.path.basename(path))) or otherwise
