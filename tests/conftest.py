@@ -13,6 +13,12 @@ DTYPES = ["u1", "u2", "u4", "u8", "i1", "i2", "i4", "i8", "f2", "f4", "f8"]
 
 
 @pytest.fixture(autouse=True)
+def quick_disk(monkeypatch):
+    """Thousands of small files need not reach the disk; what is promised has a test of its own."""
+    monkeypatch.setattr("os.fsync", lambda number: None)
+
+
+@pytest.fixture(autouse=True)
 def _fresh(tmp_path_factory, monkeypatch):
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path_factory.getbasetemp() / "cache"))
     cache.blocks.clear()
