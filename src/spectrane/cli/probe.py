@@ -14,7 +14,7 @@ from spectrane.cli.files import OpeningOptions
 from spectrane.cli.looks import LOOK_ONLY, LookOptions
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.values import Numbers
-from spectrane.cli.written import file_facts, size_text
+from spectrane.cli.written import csv_bytes, file_facts, size_text
 from spectrane.model.whole_files import check_target, written_whole
 
 
@@ -192,7 +192,7 @@ def _draw_profile(table: Any, options: ProbeOptions) -> None:
 def _tell(table: Any, outputs: list[str], options: ProbeOptions, answer: Answer) -> None:
     if options.csv:
         with written_whole(options.csv, overwrite=options.overwrite) as file:
-            file.write(table.to_csv(index=False).encode())
+            file.write(csv_bytes(table))
     for row in records(table):
         answer.add(row)
     answer.say(*table_text(table).splitlines())

@@ -10,6 +10,7 @@ import numpy as np
 
 from spectrane.model.errors import BandError, MetadataError
 from spectrane.model.nodata import NoDataRule, NoDataValue, nodata_rule, nodata_value
+from spectrane.model.printing import whole_text
 from spectrane.model.roles import PRESETS, ROLES, role_for
 
 BandName: TypeAlias = int | str
@@ -39,6 +40,10 @@ class Band:
 
     def __post_init__(self) -> None:
         """Take numbers as plain ones, and infer the role from the wavelength."""
+        for field in ("name", "unit", "description"):
+            text = getattr(self, field)
+            if isinstance(text, str) and not text.isascii():
+                object.__setattr__(self, field, whole_text(text))
         for name in ("wavelength", "scale", "offset", "time"):
             if getattr(self, name) is not None:
                 object.__setattr__(self, name, _number(name, getattr(self, name)))

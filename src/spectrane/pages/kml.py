@@ -13,7 +13,7 @@ import zlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
-from xml.sax.saxutils import escape
+from xml.etree.ElementTree import Element
 
 import numpy as np
 
@@ -31,6 +31,7 @@ from spectrane.model.source import Source
 from spectrane.model.systems import LONLAT
 from spectrane.model.view import View
 from spectrane.model.whole_files import written_whole
+from spectrane.model.xml_building import element, xml_document
 from spectrane.spatial.coordinates import transformer
 from spectrane.spatial.grids import covering, lonlat_bounds
 from spectrane.spatial.placing import give_place
@@ -51,7 +52,7 @@ class _Overlay:
 
     name: str
     png: bytes
-    place: str
+    place: Element
     opacity: float
     visible: bool
     order: int
@@ -151,16 +152,14 @@ def lonlat_grid(grid: Grid, size: tuple[int, int]) -> Grid:
     return covering((west, south, east, north), (float(across), float(fine)), LONLAT)
 
 
-def _box(grid: Grid) -> str:
+def _box(grid: Grid) -> Element:
     west, south, east, north = grid.bounds
     west, east = between_antimeridians(west, east)  # KML wants -180 to 180, east less across it
-    return (
-        f"<LatLonBox><north>{north:.10f}</north><south>{south:.10f}</south>"
-        f"<east>{east:.10f}</east><west>{west:.10f}</west></LatLonBox>"
-    )
+    sides = {"north": north, "south": south, "east": east, "west": west}
+    return element("LatLonBox", *(element(name, f"{v:.10f}") for name, v in sides.items()))
 
 
-def _corners(grid: Grid) -> str:
+def _corners(grid: Grid) -> Element:
     """Return the four corners, counter-clockwise from the lower left, as KML has them."""
     way = transformer(grid, Grid((1, 1), crs_text=LONLAT, placed=True))
     upper_left, upper_right, lower_right, lower_left = grid.corners
@@ -178,21 +177,21 @@ def _corners(grid: Grid) -> str:
                 "which way round; write it without quad (--quad), placed by a box"
             )
         points.append(f"{longitude:.10f},{latitude:.10f}")
-    return f"<LatLonQuad><coordinates>{' '.join(points)}</coordinates></LatLonQuad>"
+    return element("LatLonQuad", element("coordinates", " ".join(points)))
 
 
 def _document(title: str, shown: Sequence[_Overlay], files: Sequence[str]) -> str:
-    parts = ['<?xml version="1.0" encoding="UTF-8"?>', f'<kml xmlns="{_NAMESPACE}" version="2.3">',
-             "<Document>", f"<name>{escape(title)}</name>"]  # fmt: skip
-    for one, file in zip(shown, files, strict=True):
-        alpha = round(one.opacity * 255)
-        parts += [
-            "<GroundOverlay>", f"<name>{escape(one.name)}</name>",
-            f"<visibility>{int(one.visible)}</visibility>", f"<color>{alpha:02x}ffffff</color>",
-            f"<drawOrder>{one.order}</drawOrder>", f"<Icon><href>{escape(file)}</href></Icon>",
-            one.place, "</GroundOverlay>",
-        ]  # fmt: skip
-    return "\n".join([*parts, "</Document>", "</kml>", ""])
+    overlays = [
+        element(
+            "GroundOverlay", element("name", one.name),
+            element("visibility", str(int(one.visible))),
+            element("color", f"{round(one.opacity * 255):02x}ffffff"),
+            element("drawOrder", str(one.order)), element("Icon", element("href", file)), one.place,
+        )
+        for one, file in zip(shown, files, strict=True)
+    ]  # fmt: skip
+    about = element("Document", element("name", title), *overlays)
+    return xml_document(element("kml", about, attributes={"xmlns": _NAMESPACE, "version": "2.3"}))
 
 
 def read_kml(path: str | os.PathLike[str]) -> list[Layer | Outline]:

@@ -10,6 +10,7 @@ import base64
 import html
 import json
 import os
+import re
 import zlib
 from collections.abc import Sequence
 from importlib import resources
@@ -32,6 +33,7 @@ from spectrane.model.printing import short_name
 from spectrane.model.view import View
 from spectrane.model.whole_files import check_target, written_whole
 from spectrane.model.window import whole
+from spectrane.model.xml_building import xml_text
 from spectrane.spatial.coordinates import transformer
 from spectrane.spatial.grids import grid_of
 from spectrane.spatial.regridded import onto
@@ -88,13 +90,10 @@ def page_of(stack: Stack, title: str, *, values: bool = True) -> str:
     held = json.dumps(content, separators=(",", ":"), allow_nan=False)
     # Inside a script element nothing may end it, and no comment may begin.
     held = held.replace("&", "\\u0026").replace("<", "\\u003c").replace(">", "\\u003e")
-    page = _asset("page.html")
-    for mark, text in (
-        ("{{title}}", html.escape(title)), ("{{style}}", _asset("page.css")),
-        ("{{script}}", _asset("page.js")), ("{{content}}", held),
-    ):  # fmt: skip
-        page = page.replace(mark, text)
-    return page
+    parts = {"title": html.escape(xml_text(title)), "style": _asset("page.css"),
+             "script": _asset("page.js"), "content": held}  # fmt: skip
+    # In one pass: what is put in may hold such marks itself.
+    return re.sub(r"\{\{(\w+)}}", lambda mark: parts[mark[1]], _asset("page.html"))
 
 
 def _asset(name: str) -> str:

@@ -7,11 +7,13 @@ import math
 import os
 from dataclasses import dataclass
 from typing import Literal
+from xml.etree.ElementTree import Element
 from xml.sax.saxutils import escape
 
 from spectrane.model.grid import Bounds, Grid
 from spectrane.model.longitudes import plain_degrees
 from spectrane.model.whole_files import written_whole
+from spectrane.model.xml_building import element, xml_document
 
 TILE = 256
 HALF = 20037508.342789244
@@ -80,43 +82,45 @@ def _capabilities(plan: Scheme, zooms: tuple[int, int], lonlat: Bounds, title: s
     # Scale denominators are for pixels of 0.28 mm; a degree is that of the ellipsoid's equator.
     metres = 1.0 if plan.name == "mercator" else 6378137.0 * math.pi / 180
     urn = "urn:ogc:def:crs:EPSG::3857" if metres == 1.0 else "urn:ogc:def:crs:OGC:1.3:CRS84"
-    matrices = []
-    for zoom in range(zooms[0], zooms[1] + 1):
-        down = plan.across << zoom if plan.name == "mercator" else 1 << zoom
-        matrices.append(
-            f"<TileMatrix><ows:Identifier>{zoom}</ows:Identifier><ScaleDenominator>"
-            f"{plan.pixel(zoom) * metres / 0.00028!r}</ScaleDenominator><TopLeftCorner>"
-            f"{plan.bounds[0]!r} {plan.bounds[3]!r}</TopLeftCorner><TileWidth>{TILE}</TileWidth>"
-            f"<TileHeight>{TILE}</TileHeight><MatrixWidth>{plan.across << zoom}</MatrixWidth>"
-            f"<MatrixHeight>{down}</MatrixHeight></TileMatrix>"
-        )
-    lines = [
-        '<?xml version="1.0" encoding="UTF-8"?>',
-        '<Capabilities xmlns="http://www.opengis.net/wmts/1.0" '
-        'xmlns:ows="http://www.opengis.net/ows/1.1" version="1.0.0">',
-        f"<ows:ServiceIdentification><ows:Title>{escape(title)}</ows:Title>"
-        "<ows:ServiceType>OGC WMTS</ows:ServiceType>"
-        "<ows:ServiceTypeVersion>1.0.0</ows:ServiceTypeVersion></ows:ServiceIdentification>",
-        f"<Contents><Layer><ows:Title>{escape(title)}</ows:Title>",
-        *_boxes(lonlat),
-        '<ows:Identifier>layers</ows:Identifier><Style isDefault="true">'
-        "<ows:Identifier>default</ows:Identifier></Style><Format>image/png</Format>",
-        f"<TileMatrixSetLink><TileMatrixSet>{plan.well_known}</TileMatrixSet></TileMatrixSetLink>",
-        '<ResourceURL format="image/png" resourceType="tile" '
-        'template="{TileMatrix}/{TileCol}/{TileRow}.png"/></Layer>',
-        f"<TileMatrixSet><ows:Identifier>{plan.well_known}</ows:Identifier>"
-        f"<ows:SupportedCRS>{urn}</ows:SupportedCRS>",
-        *matrices, "</TileMatrixSet></Contents></Capabilities>", "",
-    ]  # fmt: skip
-    return "\n".join(lines)
+    matrices = [_matrix(plan, zoom, metres) for zoom in range(zooms[0], zooms[1] + 1)]
+    service = element(
+        "ows:ServiceIdentification", element("ows:Title", title),
+        element("ows:ServiceType", "OGC WMTS"), element("ows:ServiceTypeVersion", "1.0.0"),
+    )  # fmt: skip
+    link = element("TileMatrixSetLink", element("TileMatrixSet", plan.well_known))
+    address = {"format": "image/png", "resourceType": "tile",
+               "template": "{TileMatrix}/{TileCol}/{TileRow}.png"}  # fmt: skip
+    layer = element(
+        "Layer", element("ows:Title", title), *_boxes(lonlat),
+        element("ows:Identifier", "layers"),
+        element("Style", element("ows:Identifier", "default"), attributes={"isDefault": "true"}),
+        element("Format", "image/png"), link, element("ResourceURL", attributes=address),
+    )  # fmt: skip
+    held = element("TileMatrixSet", element("ows:Identifier", plan.well_known),
+                   element("ows:SupportedCRS", urn), *matrices)  # fmt: skip
+    names = {"xmlns": "http://www.opengis.net/wmts/1.0", "version": "1.0.0",
+             "xmlns:ows": "http://www.opengis.net/ows/1.1"}  # fmt: skip
+    contents = element("Contents", layer, held)
+    return xml_document(element("Capabilities", service, contents, attributes=names))
 
 
-def _boxes(lonlat: Bounds) -> list[str]:
+def _matrix(plan: Scheme, zoom: int, metres: float) -> Element:
+    """Return one zoom's matrix; a pixel of the standard's screen is 0.28 mm wide."""
+    down = plan.across << zoom if plan.name == "mercator" else 1 << zoom
+    said = {
+        "ows:Identifier": zoom, "ScaleDenominator": repr(plan.pixel(zoom) * metres / 0.00028),
+        "TopLeftCorner": f"{plan.bounds[0]!r} {plan.bounds[3]!r}", "TileWidth": TILE,
+        "TileHeight": TILE, "MatrixWidth": plan.across << zoom, "MatrixHeight": down,
+    }  # fmt: skip
+    return element("TileMatrix", *(element(name, str(value)) for name, value in said.items()))
+
+
+def _boxes(lonlat: Bounds) -> list[Element]:
     """Return the bounding box, or two of them across the antimeridian, as WMTS allows."""
     west, south, east, north = lonlat
     sides = [(west, east)] if east <= 180 else [(west, 180.0), (-180.0, east - 360)]
     return [
-        f"<ows:WGS84BoundingBox><ows:LowerCorner>{first!r} {south!r}</ows:LowerCorner>"
-        f"<ows:UpperCorner>{last!r} {north!r}</ows:UpperCorner></ows:WGS84BoundingBox>"
+        element("ows:WGS84BoundingBox", element("ows:LowerCorner", f"{first!r} {south!r}"),
+                element("ows:UpperCorner", f"{last!r} {north!r}"))
         for first, last in sides
-    ]
+    ]  # fmt: skip

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from spectrane.engine.threads import in_parallel
 from spectrane.model.errors import LookError
+from spectrane.model.printing import whole_text
 
 SIGNATURE = b"\x89PNG\r\n\x1a\n"
 _UP = 2
@@ -80,6 +81,7 @@ def chunk(kind: bytes, data: bytes) -> bytes:
 
 def text_chunk(keyword: str, value: str) -> bytes:
     """Return a text chunk: tEXt where Latin-1 will do, iTXt otherwise."""
+    value = whole_text(value).replace("\0", "")
     try:
         return chunk(b"tEXt", f"{keyword}\0{value}".encode("latin-1"))
     except UnicodeEncodeError:

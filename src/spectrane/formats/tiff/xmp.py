@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from typing import Any
 
@@ -47,25 +47,36 @@ def packet(
     silent = bare and not classes and not shown and not notes and not coded and nodata_when == "any"
     if silent and not always:
         return b""
-    items = "".join(map(_structure, named))
-    body = f"<spectrane:bands><rdf:Seq>{items}</rdf:Seq></spectrane:bands>"
+    from spectrane.model.xml_building import element  # who only reads has no use for it
+
+    def listed(name: str, structures: Iterable[Mapping[str, str]]) -> Any:
+        items = (
+            element("rdf:li", *(element(f"spectrane:{k}", v) for k, v in one.items()),
+                    attributes={"rdf:parseType": "Resource"})
+            for one in structures
+        )  # fmt: skip
+        return element(f"spectrane:{name}", element("rdf:Seq", *items))
+
+    body = [listed("bands", named)]
     if classes:
-        listed = (_structure({"value": format_number(value), "color": color, "label": label})
-                 for value, (color, label) in sorted(classes.items()))  # fmt: skip
-        body += f"<spectrane:classes><rdf:Seq>{''.join(listed)}</rdf:Seq></spectrane:classes>"
-    if nodata_when != "any":
-        body += f"<spectrane:nodataWhen>{nodata_when}</spectrane:nodataWhen>"
+        body.append(listed("classes", (
+            {"value": format_number(value), "color": color, "label": label}
+            for value, (color, label) in sorted(classes.items()))))  # fmt: skip
     extra = {
+        "nodataWhen": "" if nodata_when == "any" else nodata_when,
         "look": json.dumps(shown) if shown else "", "notes": notes or "",
         "staleOverviews": "true" if stale_overviews else "", "coded": "true" if coded else "",
     }  # fmt: skip
-    body += "".join(_element(name, text) for name, text in extra.items() if text)
+    body += [element(f"spectrane:{name}", text) for name, text in extra.items() if text]
+    said = element("rdf:Description", *body,
+                   attributes={"rdf:about": "", "xmlns:spectrane": NAMESPACE})  # fmt: skip
+    root = element("x:xmpmeta", element("rdf:RDF", said, attributes={"xmlns:rdf": _RDF}),
+                   attributes={"xmlns:x": "adobe:ns:meta/"})  # fmt: skip
+    from xml.etree import ElementTree
+
     return (
         '<?xpacket begin="\ufeff" id="W5M0MpCehiHzreSzNTczkc9d"?>'
-        '<x:xmpmeta xmlns:x="adobe:ns:meta/">'
-        f'<rdf:RDF xmlns:rdf="{_RDF}"><rdf:Description rdf:about="" '
-        f'xmlns:spectrane="{NAMESPACE}">{body}</rdf:Description></rdf:RDF></x:xmpmeta>'
-        '<?xpacket end="w"?>'
+        f'{ElementTree.tostring(root, encoding="unicode")}<?xpacket end="w"?>'
     ).encode()
 
 
@@ -85,21 +96,6 @@ def _properties(band: Band, with_nodata: bool) -> dict[str, str]:
 
 def _format_item(item: Any) -> str:
     return f"{item[0]!r}..{item[1]!r}" if isinstance(item, tuple) else repr(item)
-
-
-def _structure(properties: Mapping[str, str]) -> str:
-    parts = "".join(_element(name, text) for name, text in properties.items())
-    return f'<rdf:li rdf:parseType="Resource">{parts}</rdf:li>'
-
-
-def _element(name: str, text: str) -> str:
-    from html import escape  # here: who only reads has no use for it
-
-    return f"<spectrane:{name}>{escape(_printable(text))}</spectrane:{name}>"
-
-
-def _printable(text: str) -> str:
-    return "".join(ch for ch in text if ch in "\t\n\r" or ch >= " ")
 
 
 def merged(before: bytes, packet: bytes) -> bytes:
