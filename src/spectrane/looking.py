@@ -102,7 +102,7 @@ def probe_rows(
     """
     listed = _listed(layers)
     said = {name: value for name, value in position.items() if value is not None}
-    if not any(_deep(one) for one in listed):
+    if not any(_is_deep(layer) for layer in listed):
         from spectrane.display.probing import probed
 
         _refuse("rasters", said, "zijk")
@@ -112,7 +112,7 @@ def probe_rows(
 
     _refuse("volumes", said | ({} if crs is None else {"crs": 0}), ("row", "column", "crs"))
     asked: Any = [said] if points is None else points
-    return probed_volumes([volume_layer(one) for one in listed], asked)
+    return probed_volumes([volume_layer(layer) for layer in listed], asked)
 
 
 def _listed(layers: Any) -> list[Any]:
@@ -122,9 +122,9 @@ def _listed(layers: Any) -> list[Any]:
     return list(layers) if isinstance(layers, list | tuple) else [layers]
 
 
-def _deep(one: Any) -> bool:
+def _is_deep(layer: Any) -> bool:
     """Tell whether something is a volume, a pair with one, or a layer of one."""
-    first = one[0] if isinstance(one, tuple) and one else one
+    first = layer[0] if isinstance(layer, tuple) and layer else layer
     source = getattr(first, "_source", getattr(first, "source", first))
     return isinstance(source, Source) and len(source.shape) == 3
 
@@ -178,7 +178,7 @@ def clusters(layer: VolumeLayer) -> pandas.DataFrame:
     from spectrane.analysis.clusters import Cluster
     from spectrane.display.volume_layers import groups
 
-    columns = [one.name for one in fields(Cluster)]
+    columns = [field.name for field in fields(Cluster)]
     return pandas.DataFrame(groups(layer), columns=columns).set_index("number")
 
 

@@ -110,7 +110,7 @@ def mask(
     if band is None and len(source.bands) > 1:
         raise BandError(
             f"mask: {source.name or 'the raster'} has {len(source.bands)} bands; say which one is "
-            f"tested: {', '.join(one.name for one in source.bands[:12])}"
+            f"tested: {', '.join(held.name for held in source.bands[:12])}"
         )
     index = 0 if band is None else find_band(source.bands, band)
     return Mask(_masks.ByTest(source, index, _test(values, range, bits)))
@@ -121,6 +121,6 @@ def _test(values: Any, range: Any, bits: str | None) -> _masks.Test:
         return _masks.bits_test(bits)
     if values is not None:
         listed = values if isinstance(values, list | tuple) else [values]
-        return _masks.Test(values=tuple(float(one) for one in listed))
+        return _masks.Test(values=tuple(float(value) for value in listed))
     low, high = range
     return _masks.Test(low=low, high=high)

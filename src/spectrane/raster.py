@@ -133,8 +133,8 @@ class Raster(DatasetFace):
         """
         from spectrane.analysis import description as _description
 
-        found = self._statistics(None, None, progress) if statistics else ()
-        return _description.describe(self._source, found)
+        measured = self._statistics(None, None, progress) if statistics else ()
+        return _description.describe(self._source, measured)
 
     def select(self, bands: Bands) -> Raster:
         """Return some bands, in the order named. Raises BandError for one there is not.
@@ -312,7 +312,7 @@ class Raster(DatasetFace):
         """
         from spectrane.spatial.relief import Relief, Sun
 
-        lit = [Sun(*one) for one in suns] if suns else [Sun(azimuth, altitude)]
+        lit = [Sun(*angles) for angles in suns] if suns else [Sun(azimuth, altitude)]
         return Raster(Relief(self._source, find_bands(self.bands, band)[0], lit, exaggeration))
 
     def upright(self) -> Raster:
@@ -342,10 +342,10 @@ class Raster(DatasetFace):
         import pandas
 
         tell_picture(self._source)
-        found = self._statistics(bands, region, progress)
-        ends = [(one.min, one.max) for one in found] if region is None else None
+        measured = self._statistics(bands, region, progress)
+        ends = [(band.min, band.max) for band in measured] if region is None else None
         tell_fills(self._source, find_bands(self.bands, bands), ends)
-        return pandas.DataFrame(found).set_index("band")
+        return pandas.DataFrame(measured).set_index("band")
 
     def _statistics(
         self, bands: Bands, region: RegionLike | None, progress: Progress | None = None
@@ -365,8 +365,8 @@ class Raster(DatasetFace):
         ``statistics``.
 
         >>> import numpy as np, spectrane as sp
-        >>> found = sp.from_array(np.array([[0, 0, 5]], np.uint8)).histogram(bins=5, range=(0, 5))
-        >>> found.counts[0].tolist()
+        >>> counted = sp.from_array(np.array([[0, 0, 5]], np.uint8)).histogram(bins=5, range=(0, 5))
+        >>> counted.counts[0].tolist()
         [2, 0, 0, 0, 1]
         """
         from spectrane.analysis import histogram as _histogram
@@ -374,12 +374,12 @@ class Raster(DatasetFace):
         tell_picture(self._source)
         indices = find_bands(self.bands, bands)
         source, window = self._region(region)
-        found = _histogram.band_histogram(
+        counted = _histogram.band_histogram(
             source, indices, window, bins=bins, value_range=as_tuple(range)
         )
         everything = region is None and range is None
-        tell_fills(self._source, indices, found.ends if everything else None)
-        return found
+        tell_fills(self._source, indices, counted.ends if everything else None)
+        return counted
 
     def _region(self, region: RegionLike | None) -> tuple[Source, Window | None]:
         from spectrane.spatial.regions import region_of

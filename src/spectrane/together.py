@@ -179,9 +179,10 @@ def mosaic(
     sources = [flat_source_of(raster) for raster in rasters]
     if nodata is not None or nodata_when is not None:
         sources = [
-            with_nodata(one, nodata if nodata is not None else {}, nodata_when) for one in sources
+            with_nodata(source, nodata if nodata is not None else {}, nodata_when)
+            for source in sources
         ]
-    sources = [trimmed(one, trim) for one in sources]
+    sources = [trimmed(source, trim) for source in sources]
     told: list[dict[str, Any]] = []
     if align is not None:
         sources, told = aligned(sources, align)
@@ -214,9 +215,9 @@ def overlaps(raster: Raster) -> pandas.DataFrame:
     if not isinstance(source, Mosaic):
         raise GridMismatch("overlaps: expected what mosaic returns")
     kept = source.composition.resolved.balance
-    found = kept.overlaps if kept is not None else overlaps_of(source.laid, len(source.bands))
+    pairs = kept.overlaps if kept is not None else overlaps_of(source.laid, len(source.bands))
     corrections = None if kept is None else kept.corrections
-    return pandas.DataFrame(overlap_rows(source.laid, source, found, corrections))
+    return pandas.DataFrame(overlap_rows(source.laid, source, pairs, corrections))
 
 
 def join_bands(rasters: Iterable[Raster]) -> Raster:
@@ -225,8 +226,8 @@ def join_bands(rasters: Iterable[Raster]) -> Raster:
     Types become NumPy's ``result_type``. Raises GridMismatch where the grids differ: regrid first.
 
     >>> import numpy as np, spectrane as sp
-    >>> one = sp.from_array(np.ones((2, 2), np.uint8))
-    >>> sp.join_bands([one, one]).shape
+    >>> band = sp.from_array(np.ones((2, 2), np.uint8))
+    >>> sp.join_bands([band, band]).shape
     (2, 2, 2)
     """
     from spectrane.spatial.joined import JoinedBands
@@ -264,7 +265,7 @@ def stack(
 
     >>> import numpy as np, spectrane as sp
     >>> sea = sp.Layer(sp.from_array(np.arange(64.0).reshape(8, 8)), name="sea")
-    >>> [one.title for one in sp.stack([sea]).layers]
+    >>> [layer.title for layer in sp.stack([sea]).layers]
     ['sea']
     """
     from spectrane.display.layers import stacked

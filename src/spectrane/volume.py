@@ -115,8 +115,8 @@ class Volume(DatasetFace):
         """
         from spectrane.analysis.volume_description import describe_volume
 
-        found = self._statistics(None, progress) if statistics else ()
-        return describe_volume(self._source, found)
+        measured = self._statistics(None, progress) if statistics else ()
+        return describe_volume(self._source, measured)
 
     def slice(
         self, plane: PlaneName, *, at: float | None = None, index: int | None = None,
@@ -307,10 +307,10 @@ class Volume(DatasetFace):
             rows = label_statistics(self._source, indices, by._source)
             return pandas.DataFrame(rows).set_index(["label", "frame"])
         measured = self._statistics(frames)
-        ends = [(one.min, one.max) for one in measured]
+        ends = [(frame.min, frame.max) for frame in measured]
         tell_fills(self._source, find_bands(self._source.bands, frames), ends)
-        found = pandas.DataFrame(measured)
-        return found.rename(columns={"band": "frame"}).set_index("frame")
+        table = pandas.DataFrame(measured)
+        return table.rename(columns={"band": "frame"}).set_index("frame")
 
     def _statistics(self, frames: Frames, progress: Progress | None = None) -> list[BandStatistics]:
         indices = find_bands(self._source.bands, frames)
@@ -329,9 +329,9 @@ class Volume(DatasetFace):
         from spectrane.analysis.histogram import band_histogram
 
         indices = find_bands(self._source.bands, frames)
-        found = band_histogram(self._source, indices, None, bins=bins)
-        tell_fills(self._source, indices, found.ends)
-        return found
+        counted = band_histogram(self._source, indices, None, bins=bins)
+        tell_fills(self._source, indices, counted.ends)
+        return counted
 
     def save(
         self, path: FilePath, *, overwrite: bool = False, progress: Progress | None = None,
