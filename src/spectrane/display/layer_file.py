@@ -41,7 +41,7 @@ from spectrane.formats.registry import open_source
 from spectrane.model.errors import LookError, nearest
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
-from spectrane.model.regular_files import path_text, read_toml
+from spectrane.model.regular_files import ReadingAs, path_text, read_toml
 from spectrane.model.source import Source
 from spectrane.model.systems import checked_system
 from spectrane.spatial.clipping import clip
@@ -146,7 +146,8 @@ def read_layers(path: str | os.PathLike[str]) -> LayerFile:
     grid = None
     if table.grid is not None:
         size = table.grid.pixel_size
-        grid = covering(table.grid.bounds, (size, size), checked_system(table.grid.crs))
+        with ReadingAs(name, LookError, "a layer file"):
+            grid = covering(table.grid.bounds, (size, size), checked_system(table.grid.crs))
     return LayerFile(layers, grid)
 
 

@@ -200,7 +200,10 @@ class Colormap:
         import io
 
         with ReadingAs(name, LookError, "a colour map"):
-            rows = [row for row in csv.reader(io.StringIO(text)) if row]
+            try:
+                rows = [row for row in csv.reader(io.StringIO(text)) if row]
+            except csv.Error as error:
+                raise ValueError(str(error)) from error
             numbers = [[int(v) for v in row] for row in rows if row[0].strip().isdecimal()]
             entries = np.array([row + [255] * (4 - len(row)) for row in numbers])
             if not len(entries) or entries.min() < 0 or entries.max() > 255:
