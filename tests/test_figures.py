@@ -10,7 +10,6 @@ import spectrane as sp
 from spectrane import figures
 from spectrane.display.legends import round_ticks
 from spectrane.display.linked import linked
-from spectrane.display.shown_values import shown_values
 from spectrane.figures.paper import save_figure
 from spectrane.model.errors import FormatError, GridMismatch, LookError
 from spectrane.model.source import source_of
@@ -35,7 +34,7 @@ def scene(rng, utm):
 @pytest.mark.filterwarnings("ignore:.*cut off")
 def test_shown_values_count_what_is_there(scene):
     look = sp.Look(limits=(80, 120))
-    one = shown_values(source_of(scene), look, sp.View())[0]
+    one = sp.shown_values(scene, look)[0]
     values = scene.pixels("red").compressed()
     assert one.counts.sum() == pytest.approx(values.size, abs=20)  # 0.1 % lie off the axis
     assert one.invalid == 7 * 90

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import fields
+from dataclasses import asdict, fields
 from typing import TYPE_CHECKING, Any, TypeAlias
 
 from spectrane.model.asking import as_tuple
@@ -11,7 +11,7 @@ from spectrane.model.errors import LookError
 from spectrane.model.grid import CrsLike
 from spectrane.model.look import Look
 from spectrane.model.marks import tell_picture
-from spectrane.model.source import Source, flat_source_of
+from spectrane.model.source import Source, flat_source_of, source_of
 from spectrane.raster import Raster
 from spectrane.volume import Volume
 
@@ -20,6 +20,7 @@ if TYPE_CHECKING:
 
     from spectrane.display.outlines import LayerBase
     from spectrane.display.picture import Picture
+    from spectrane.display.shown_values import ShownValues
     from spectrane.display.volume_layers import VolumeLayer
     from spectrane.model.asking import PointsLike
     from spectrane.model.view import View
@@ -176,10 +177,44 @@ def clusters(layer: VolumeLayer) -> pandas.DataFrame:
     import pandas
 
     from spectrane.analysis.clusters import Cluster
-    from spectrane.display.volume_layers import groups
+    from spectrane.display.volume_layers import layer_clusters
 
     columns = [field.name for field in fields(Cluster)]
-    return pandas.DataFrame(groups(layer), columns=columns).set_index("number")
+    return pandas.DataFrame(layer_clusters(layer), columns=columns).set_index("number")
+
+
+def cluster_rows(layer: VolumeLayer) -> list[dict[str, Any]]:
+    """Return the rows of ``clusters`` as plain mappings, with their ``number``, without pandas.
+
+    >>> import numpy as np, spectrane as sp
+    >>> held = sp.volume_from_array(np.array([[[0, 9, 9, 0, 7]]]), affine=np.eye(4))
+    >>> [row["voxels"] for row in sp.cluster_rows(sp.VolumeLayer(held, threshold="band(1) > 5"))]
+    [2, 1]
+    """
+    from spectrane.display.volume_layers import layer_clusters
+
+    return [asdict(cluster) for cluster in layer_clusters(layer)]
+
+
+def shown_values(
+    raster: Raster | Volume, look: Look | None = None, *, view: View | None = None
+) -> list[ShownValues]:
+    """Return per displayed channel how often values occur, where the limits lie, what is shown.
+
+    Of a volume all voxels count. ``view`` is the part of a raster that counts; of more than four
+    million pixels an even sample does, which ``complete`` tells. Raises LookError where colours go
+    by classes, which have no limits.
+
+    >>> import numpy as np, spectrane as sp
+    >>> ramp = sp.from_array(np.arange(100.0).reshape(10, 10))
+    >>> shown = sp.shown_values(ramp, sp.Look(limits=(0, 49.5)))[0]
+    >>> int(shown.counts.sum()), shown.above
+    (100, 0.5)
+    """
+    from spectrane.display.shown_values import count_shown
+    from spectrane.model.view import view_of
+
+    return count_shown(source_of(raster), look, view_of(view))
 
 
 def _refuse(what: str, said: dict[str, float], names: Sequence[str]) -> None:

@@ -78,6 +78,27 @@ class Mask(Raster):
         """
         return Mask(_masks.Sized(self._source, least, most, neighbours))
 
+    def onto(self, raster: Raster) -> Mask:
+        """Return the mask on another raster's grid: by nearest pixels, nothing chosen outside.
+
+        Raises GridMismatch where one of them has no place and their rows and columns differ.
+
+        >>> import numpy as np, spectrane as sp
+        >>> chosen = sp.mask(sp.from_array(np.eye(2)), values=1)
+        >>> chosen.onto(sp.from_array(np.zeros((2, 2)))).share()
+        0.5
+        """
+        return Mask(_masks.mask_on(self._source, flat_source_of(raster)))
+
+    def share(self) -> float:
+        """Return what share of the pixels is chosen, 0 to 1; all of them are read, by blocks.
+
+        >>> import numpy as np, spectrane as sp
+        >>> sp.mask(sp.from_array(np.array([[1, 5, 9, 9]])), values=9).share()
+        0.5
+        """
+        return _masks.chosen_share(self._source)
+
 
 def mask(
     raster: Raster, *, values: float | Sequence[float] | None = None,

@@ -15,14 +15,12 @@ from tests.conftest import DTYPES
 import spectrane as sp
 from spectrane.display.linked import linked
 from spectrane.display.render import draw_raster
-from spectrane.display.shown_values import shown_values
 from spectrane.engine.answers import Answers, answers
 from spectrane.engine.memory import ArraySource
 from spectrane.model.colors import parse_color
 from spectrane.model.curves import Curve
 from spectrane.model.limits import Limits
 from spectrane.model.look import Look
-from spectrane.model.source import source_of
 from spectrane.pages.tile_matrices import SCHEMES
 from spectrane.pages.tiles import TileDrawer
 from spectrane.spatial.described import with_nodata
@@ -145,7 +143,7 @@ def _check_levels_and_counts(source, look, picture, pixels):
     if palette is None and source.alpha is None:
         for channel, level in enumerate(levels):
             np.testing.assert_array_equal(picture.rgba[..., channel][shown], level[shown])
-    counts = [one.levels for one in shown_values(source, look, sp.View())]
+    counts = [one.levels for one in sp.shown_values(sp.Raster(source), look)]
     for level, found, ours in zip(levels, counts, plan.counts(pixels), strict=True):
         inside = level[shown & (level >= 0) & (level < plan.steps)]
         np.testing.assert_array_equal(found, np.bincount(inside, minlength=plan.steps))
@@ -204,7 +202,7 @@ def test_looks_that_mix_neighbours_agree_view_by_view(rng, utm, adjusted, channe
     picture = sp.render(raster, look)
     np.testing.assert_array_equal(sp.render([sp.Layer(raster, look)]).rgba, picture.rgba)
     shown = picture.rgba[..., 3] > 0
-    for k, one in enumerate(shown_values(source_of(raster), look, sp.View())):
+    for k, one in enumerate(sp.shown_values(raster, look)):
         seen = picture.rgba[..., k][shown]
         np.testing.assert_array_equal(one.levels, np.bincount(seen, minlength=256))
     for row, column in ((0, 0), (35, 44), (69, 89), (20, 3)):
@@ -224,7 +222,7 @@ def test_a_kept_look_goes_everywhere_alike():
         warnings.simplefilter("ignore", sp.DataWarning)
         picture = sp.render(raster, Look(channels=1))
         table = sp.probe((raster, Look(channels=1)), row=10, column=10)
-        one = shown_values(source_of(raster), Look(channels=1), sp.View())[0]
+        one = sp.shown_values(raster, Look(channels=1))[0]
     assert picture.rgba[10, 10, 0] == table["level"][0] == 133
     assert table["color"][0] == "#858585" == picture.legend().color(float(array[10, 10]))
     assert (one.low, one.high) == (100, 300)

@@ -13,7 +13,7 @@ import click
 
 from spectrane.cli import vocabulary as words
 from spectrane.cli.answering import Answer, answering, for_each
-from spectrane.cli.files import OpeningOptions, targets
+from spectrane.cli.files import OpeningOptions, read_shapes_given, targets
 from spectrane.cli.looks import PartOptions
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.progress import progress_bar
@@ -21,8 +21,7 @@ from spectrane.cli.values import NoData, Range
 from spectrane.cli.written import data_facts, data_line
 from spectrane.model.whole_files import check_target
 from spectrane.spatial.clipping import EXTENTS, KEEPS, ShapeEdge
-from spectrane.spatial.masks import LEAVES, chosen_share, mask_on
-from spectrane.spatial.shapes import shapes_of
+from spectrane.spatial.masks import LEAVES
 
 
 @dataclass(frozen=True)
@@ -137,7 +136,7 @@ def _shaped(part: Any, options: ClipOptions, stack: contextlib.ExitStack) -> Any
 
         other = stack.enter_context(open_raster(shape))
         return part.clip(other, outside=options.outside, extent=options.extent)
-    given = shapes_of(shape, crs=options.shape_crs, layer=options.layer, option="shape_crs")
+    given = read_shapes_given(shape, options.layer, options.shape_crs, "shape_crs")
     return part.clip(given, keep=options.keep, outside=options.outside, extent=options.extent,
                      antialias=options.antialias, soft=options.soft)  # fmt: skip
 
@@ -148,7 +147,6 @@ def _masked(
     """Return the raster under the mask that the options make, if they make one, and what share of
     its pixels that keeps.
     """
-    from spectrane.masking import Mask
     from spectrane.together import join_bands
 
     chosen = _tests(raster, options, stack)
@@ -163,8 +161,8 @@ def _masked(
         mask = mask.areas(least=options.least_area)
     if options.grow:
         mask = mask.grow(options.grow)
-    mask = Mask(mask_on(mask._source, raster._source))
-    share = chosen_share(mask._source)
+    mask = mask.onto(raster)
+    share = mask.share()
     if options.mask_as == "band":
         return join_bands([raster, mask]), share
     return raster.masked(mask, keep=options.mask_as), share
@@ -172,7 +170,7 @@ def _masked(
 
 def _tests(raster: Any, options: ClipOptions, stack: contextlib.ExitStack) -> list[Any]:
     """Return the masks of all tests: of the mask file, on its own grid, if there is one."""
-    from spectrane.masking import Mask, mask
+    from spectrane.masking import mask
     from spectrane.opening import open_raster
 
     tested, band = raster, options.band
@@ -194,8 +192,17 @@ def _tests(raster: Any, options: ClipOptions, stack: contextlib.ExitStack) -> li
     if options.where is not None:
         chosen.append(mask(tested, where=options.where))
     if tested is not raster and not chosen:
-        chosen.append(Mask(mask_on(tested.select([band])._source if band else tested._source,
-                                   raster._source)))  # fmt: skip
+        chosen.append(mask(_single(tested, band), where="band(1)"))
     elif not chosen:
         options.refuse(["band"], "without --values, --range, --bits or --mask")
     return chosen
+
+
+def _single(tested: Any, band: str | None) -> Any:
+    """Return the band of the mask file that is the mask, where it is valid and not 0."""
+    if band is None and len(tested.bands) > 1:
+        names = ", ".join(band.name for band in tested.bands[:12])
+        raise click.UsageError(
+            f"--mask: the file has {len(tested.bands)} bands; say with --band which one: {names}"
+        )
+    return tested if band is None else tested.select([band])

@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import Any
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from spectrane.cli import vocabulary as words
 from spectrane.cli.options import Options, option
 from spectrane.engine.damage import DAMAGED, DamagedData
+
+if TYPE_CHECKING:
+    from spectrane.spatial.shapes import Shapes
 
 
 @dataclass(frozen=True)
@@ -39,6 +42,13 @@ class OpeningOptions(Options):
         if said:
             given["member"] = said[0] if len(said) == 1 else said[number]
         return given if self.spacing is None else given | {"spacing": self.spacing}
+
+
+def read_shapes_given(path: str, layer: str | None, crs: str | None, option: str) -> Shapes:
+    """Return the shapes of a file; what is said of their system names the option to say it by."""
+    from spectrane.spatial.shapes import read_shapes
+
+    return replace(read_shapes(path, layer=layer, crs=crs), option=option)
 
 
 def required(output: str | None) -> str:

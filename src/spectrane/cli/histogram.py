@@ -58,7 +58,7 @@ def _one(
     file: str, target: str | None, fields: dict[str, Any], view: Any, options: HistogramOptions,
     answer: Answer,
 ) -> None:  # fmt: skip
-    from spectrane.display.shown_values import shown_values
+    from spectrane.looking import shown_values
     from spectrane.opening import open as open_any
     from spectrane.raster import Raster
 
@@ -70,16 +70,13 @@ def _one(
         if not flat:
             options.refuse(_OF_RASTERS, "of volumes")
         shown = options.computed(opened) if flat else opened
-        channels = shown_values(shown._source, options.look_for(shown, fields), view)
+        look = options.look_for(shown, fields)
+        channels = shown_values(shown, look, view=view)
         if target is not None:
-            from spectrane.figures.histogram import histogram_figure
-            from spectrane.figures.paper import save_figure
+            from spectrane.figures import histogram, save_figure
 
-            save_figure(
-                histogram_figure(channels, shown._source, options.size),
-                target,
-                overwrite=options.overwrite,
-            )
+            figure = histogram(shown, look, view=view, size=options.size, channels=channels)
+            save_figure(figure, target, overwrite=options.overwrite)
     lines = [f"  {one.channel:<5} = {one.band} {one.low:.6g} to {one.high:.6g}: "
              f"{one.below:.1%} below, {one.above:.1%} above, {one.invalid} invalid"
              for one in channels]  # fmt: skip

@@ -10,7 +10,7 @@ import click
 
 from spectrane.cli import vocabulary as words
 from spectrane.cli.answering import Answer, answering, records, table_text
-from spectrane.cli.files import OpeningOptions
+from spectrane.cli.files import OpeningOptions, read_shapes_given
 from spectrane.cli.looks import LOOK_ONLY, LookOptions
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.values import Numbers
@@ -100,9 +100,7 @@ def _points(options: ProbeOptions) -> Any:
     if listed or path is None or path.lower().endswith(".csv"):
         options.refuse(["layer"], "but with --points FILE of a GeoPackage")
         return listed or path
-    from spectrane.spatial.shapes import shapes_of
-
-    return shapes_of(path, crs=options.points_crs, layer=options.layer, option="points_crs")
+    return read_shapes_given(path, options.layer, options.points_crs, "points_crs")
 
 
 def _of_rasters(

@@ -17,7 +17,6 @@ from spectrane.model.look import Look
 from spectrane.spatial.slicing import PlaneName
 
 if TYPE_CHECKING:
-    from spectrane.analysis.clusters import Cluster
     from spectrane.cli.slice_options import SlicesOptions
     from spectrane.display.picture import Picture
     from spectrane.volume import Volume
@@ -35,7 +34,7 @@ class DrawnSlices:
     picture: Picture
     layers: list[Any]
     written: list[str]
-    groups: list[Cluster]
+    groups: list[dict[str, Any]]
 
 
 def check_ways(options: SlicesOptions) -> None:
@@ -78,23 +77,23 @@ def draw_slices(
     volume: Volume, target: str, options: SlicesOptions, stack: contextlib.ExitStack
 ) -> DrawnSlices:
     """Draw a volume as asked, with what is laid over it, and save the pictures."""
-    from spectrane.display.volume_layers import groups
+    from spectrane.looking import cluster_rows
     from spectrane.opening import open_volume
 
     layers = [_anatomy(volume, options)]
     laid = [name for name in ("map", "labels") if getattr(options, name)]
     shares = each(options.opacity, len(laid), "--opacity", float, 1.0)
-    found: list[Cluster] = []
+    groups: list[dict[str, Any]] = []
     if options.map:
         layers.append(_map(stack.enter_context(open_volume(options.map)), shares[0], options))
-        found = groups(layers[1])
+        groups = cluster_rows(layers[1])
     else:
         options.refuse(_OF_A_MAP, "without --map")
     if options.labels:
         labels = stack.enter_context(open_volume(options.labels))
         layers.append(_labels(labels, shares[-1]))
     picture, written = _written(layers, target, options, stack)
-    return DrawnSlices(picture, layers, written, found)
+    return DrawnSlices(picture, layers, written, groups)
 
 
 def _anatomy(volume: Volume, options: SlicesOptions) -> Any:

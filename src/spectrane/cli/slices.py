@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-from dataclasses import asdict
 from typing import Any
 
 from spectrane.cli.answering import Answer, answering, for_each, records, table_text
@@ -55,7 +54,7 @@ def _one(file: str, target: str, options: SlicesOptions, answer: Answer) -> None
     facts = file_facts(done.written[0]) | {
         "input": file, "outputs": done.written, "rows": rows, "columns": columns,
         "scales": [str(scale) for scale in done.picture.scales],
-        "groups": [asdict(one) for one in done.groups], "axes": options.axes,
+        "groups": done.groups, "axes": options.axes,
         "turned_degrees": lean, "point": [] if under is None else records(under),
     }  # fmt: skip
     many = f" to {done.written[-1]}" if len(done.written) > 1 else ""

@@ -48,7 +48,7 @@ class ShownValues:
     complete: bool
 
 
-def shown_values(source: Source, look: Look | None, view: View) -> list[ShownValues]:
+def count_shown(source: Source, look: Look | None, view: View) -> list[ShownValues]:
     """Resolve a look and return what a histogram of each channel needs."""
     window = whole(source.shape) if len(source.shape) == 3 else view.window(source.grid)
     tell_picture(source)

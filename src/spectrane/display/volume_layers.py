@@ -115,7 +115,7 @@ def tested(layer: VolumeLayer) -> Source:
     return OfSize(kept, least=layer.least, in_mm3=layer.in_mm3, neighbours=layer.neighbours)
 
 
-def groups(layer: VolumeLayer) -> list[Cluster]:
+def layer_clusters(layer: VolumeLayer) -> list[Cluster]:
     """Return the groups that a layer's threshold leaves, the largest first; none without one."""
     if layer.threshold is None:
         return []

@@ -8,11 +8,11 @@ from typing import Any
 import numpy as np
 from matplotlib.figure import Figure
 
-from spectrane.display.shown_values import ShownValues, shown_values
+from spectrane.display.shown_values import ShownValues, count_shown
 from spectrane.figures.paper import CHANNELS, INK, MUTED, sheet, styled
 from spectrane.model.look import Look
 from spectrane.model.printing import short_name
-from spectrane.model.source import Source, source_of
+from spectrane.model.source import source_of
 from spectrane.model.view import View, view_of
 from spectrane.raster import Raster
 from spectrane.volume import Volume
@@ -23,25 +23,21 @@ _WIDE = 300.0
 
 def histogram(
     raster: Raster | Volume, look: Look | None = None, *, view: View | None = None,
-    size: Sequence[int] = (800, 1280),
+    size: Sequence[int] = (800, 1280), channels: Sequence[ShownValues] | None = None,
 ) -> Figure:  # fmt: skip
     """Return a figure with a row per displayed channel.
 
     Left: how often values occur (muted), the limits as lines with their values, the curve drawn
     over them. Right: how often levels occur after it. ``size`` is (rows, columns) in pixels.
+    ``channels`` is what ``sp.shown_values`` returned for the same, which is then not counted twice.
 
     >>> import numpy as np, spectrane as sp
     >>> len(sp.figures.histogram(sp.from_array(np.arange(64.0).reshape(8, 8))).axes) >= 2
     True
     """
     source = source_of(raster)
-    return histogram_figure(shown_values(source, look, view_of(view)), source, size)
-
-
-def histogram_figure(
-    channels: Sequence[ShownValues], source: Source, size: Sequence[int]
-) -> Figure:
-    """Return the figure of channels that were counted."""
+    if channels is None:
+        channels = count_shown(source, look, view_of(view))
     figure = sheet(size[1], size[0])
     grid = figure.add_gridspec(
         len(channels), 2, width_ratios=(3, 2), left=0.07, right=0.975, top=0.9, bottom=0.09,
