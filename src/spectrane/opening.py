@@ -166,7 +166,7 @@ def survey_rows(folder: FilePath, *, progress: Progress | None = None) -> list[d
 
     from spectrane.surveying import surveyed_files as look_below
 
-    return [asdict(one) for one in look_below(folder, progress or no_progress)]
+    return [asdict(entry) for entry in look_below(folder, progress or no_progress)]
 
 
 def amend(
@@ -250,7 +250,7 @@ def volume_from_array(
     """
     bands = None
     if frames is not None:
-        named = [one if isinstance(one, Frame) else Frame(str(one)) for one in frames]
+        named = [frame if isinstance(frame, Frame) else Frame(str(frame)) for frame in frames]
         bands = [Band(f.name, unit=f.unit, scale=f.scale, offset=f.offset, time=f.time)
                  for f in named]  # fmt: skip
     return Volume(volume_source(array, affine=affine, bands=bands, nodata=nodata,

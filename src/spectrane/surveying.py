@@ -55,13 +55,13 @@ def surveyed_files(
     if not os.path.isdir(top):
         raise FormatError(f"{top}: is not a folder; survey looks below one")
     paths = list(_candidates(top))
-    found = []
+    files = []
     for number, path in enumerate(paths, 1):
         one = _looked_at(path)
         if one is not None:
-            found.append(one)
+            files.append(one)
         progress(number, len(paths))
-    return found
+    return files
 
 
 def _candidates(top: str) -> Iterator[str]:
@@ -117,18 +117,18 @@ def _facts(path: str, kind: str | None, reader: Any, file: Any) -> SurveyedFile:
     with warnings.catch_warnings(record=True) as told:
         warnings.simplefilter("always")
         source = open_source(path) if reader is None else open_with(reader, file)
-        unusual = [one.message for one in findings(source, pixels=False)]
+        unusual = [finding.message for finding in findings(source, pixels=False)]
     unusual += [_reason(path, one.message) for one in told]
     grid = source.grid
     columns, rows, planes = grid.shape if len(grid.shape) == 3 else (grid.columns, grid.rows, None)
     size = grid.pixel_size[0] if grid.placed else None
-    found = SurveyedFile(
+    facts = SurveyedFile(
         path, source.format, rows, columns, planes, len(source.bands), source.dtype.name,
         source.members, grid.crs_text, size, _bytes(path, file.size), tuple(unusual), "",
     )  # fmt: skip
     source.close()
     file.close()
-    return found
+    return facts
 
 
 def _bytes(path: str, size: int) -> int:
@@ -136,7 +136,7 @@ def _bytes(path: str, size: int) -> int:
     if not os.path.isdir(path):
         return size
     with os.scandir(path) as entries:
-        return sum(one.stat().st_size for one in entries if one.is_file())
+        return sum(entry.stat().st_size for entry in entries if entry.is_file())
 
 
 def _reason(path: str, error: Any) -> str:

@@ -206,8 +206,8 @@ def _value_range(source: Source, sample: Sample) -> Iterator[Finding]:
             return
         text = f"{band.name} {band.description or ''}".lower()
         if re.search(r"\b(nd[a-z]i|index)\b", text):
-            found = physical(sample.values(index), band, np.float64)
-            outside = float((np.abs(found) > 1).mean())
+            physical_values = physical(sample.values(index), band, np.float64)
+            outside = float((np.abs(physical_values) > 1).mean())
             if outside > 0.01:
                 yield Finding(
                     "index-range", f"{band.name}: {outside:.0%} of an index lie outside -1 to 1: "

@@ -50,8 +50,8 @@ def labelled(kept: NDArray[np.bool_], neighbours: int = 26) -> tuple[NDArray[np.
     from scipy.ndimage import generate_binary_structure, label
 
     check_neighbours(neighbours)
-    found, count = label(kept, generate_binary_structure(3, NEIGHBOURS[neighbours]))
-    return np.asarray(found, np.int32), int(count)
+    labels, count = label(kept, generate_binary_structure(3, NEIGHBOURS[neighbours]))
+    return np.asarray(labels, np.int32), int(count)
 
 
 def find_clusters(
@@ -66,7 +66,7 @@ def find_clusters(
     labels, count = labelled(kept.passed(window), neighbours)
     values = kept.physical(frame, window)
     size = abs(float(np.linalg.det(kept.grid.matrix[:3, :3])))
-    found = []
+    groups = []
     filled = np.flatnonzero(labels)
     order = filled[np.argsort(labels.ravel()[filled], kind="stable")]
     ends = np.cumsum(np.bincount(labels.ravel(), minlength=count + 1)[1:])
@@ -79,10 +79,10 @@ def find_clusters(
         middle = np.average(index, axis=0, weights=weight) if weight.any() else index.mean(axis=0)
         top = index[int(weight.argmax())]
         places = [kept.grid.matrix[:3, :3] @ at + kept.grid.matrix[:3, 3] for at in (top, middle)]
-        found.append((len(index), float(own[int(weight.argmax())]), places))
-    found.sort(key=lambda one: -one[0])
+        groups.append((len(index), float(own[int(weight.argmax())]), places))
+    groups.sort(key=lambda one: -one[0])
     return [Cluster(k, voxels, voxels * size, peak, *map(float, places[0]), *map(float, places[1]))
-            for k, (voxels, peak, places) in enumerate(found, 1)]  # fmt: skip
+            for k, (voxels, peak, places) in enumerate(groups, 1)]  # fmt: skip
 
 
 class OfSize(Derived, VolumeSource):

@@ -59,7 +59,7 @@ class Description:
 
     @property
     def _mending(self) -> list[dict[str, Any]]:
-        return [one for one in self.warnings if one["fix"].startswith("spectrane ")]
+        return [warning for warning in self.warnings if warning["fix"].startswith("spectrane ")]
 
     @property
     def cure(self) -> str:
@@ -78,10 +78,10 @@ class Description:
             lines += ["", *aligned_table(_statistics_rows(self.statistics, self.unit_of_bands))]
         lines += [""] if self.warnings else []
         several = len(mending := self._mending) > 1
-        for one in self.warnings:
-            lines.append(f"Warning  {one['message']}")
-            if not several or one not in mending:
-                lines.append(f"         {one['fix']}")
+        for warning in self.warnings:
+            lines.append(f"Warning  {warning['message']}")
+            if not several or warning not in mending:
+                lines.append(f"         {warning['fix']}")
         lines += [f"Mend     {line}" for line in self.cure.splitlines() if several]
         return printable("\n".join(lines))
 
@@ -135,8 +135,8 @@ def describe(
         **kept_facts(source),
     }
     bands = tuple({"number": n} | asdict(band) for n, band in enumerate(source.bands, 1))
-    found = tuple(asdict(one) for one in findings(source, pixels=check))
-    return Description(facts, bands, tuple(asdict(one) for one in statistics), found)
+    found = tuple(asdict(finding) for finding in findings(source, pixels=check))
+    return Description(facts, bands, tuple(asdict(statistic) for statistic in statistics), found)
 
 
 def kept_facts(source: Source) -> dict[str, Any]:
@@ -144,9 +144,9 @@ def kept_facts(source: Source) -> dict[str, Any]:
     its elements say who somebody is; what they say is not told.
     """
     windows = [
-        {"number": number, "center": one.center, "width": one.width, "function": one.function,
-         "explanation": one.explanation, "said": str(one)}
-        for number, one in enumerate(source.windows, 1)
+        {"number": number, "center": window.center, "width": window.width,
+         "function": window.function, "explanation": window.explanation, "said": str(window)}
+        for number, window in enumerate(source.windows, 1)
     ]  # fmt: skip
     overlays = source.metadata.get("overlays")
     return {
@@ -158,8 +158,8 @@ def kept_facts(source: Source) -> dict[str, Any]:
 
 def spoken_kept(facts: dict[str, Any]) -> list[tuple[str, str]]:
     """Return what ``kept_facts`` found, a title and a text each."""
-    rows = [("Windows" if k == 0 else "", f"{one['number']} {one['said']}")
-            for k, one in enumerate(facts["windows"])]  # fmt: skip
+    rows = [("Windows" if k == 0 else "", f"{window['number']} {window['said']}")
+            for k, window in enumerate(facts["windows"])]  # fmt: skip
     rows += [("Overlays" if k == 0 else "", f"{text}; not drawn")
              for k, text in enumerate(facts["overlays"])]  # fmt: skip
     names = facts["identity"]

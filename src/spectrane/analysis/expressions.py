@@ -66,9 +66,9 @@ class Expression:
     def value(self, planes: Mapping[int, NDArray[np.float64]]) -> NDArray[np.float64]:
         """Return the value for physical planes by band index; what is undefined is not finite."""
         with np.errstate(all="ignore"):
-            found = np.asarray(self._of(self.tree, planes), np.float64)
+            result = np.asarray(self._of(self.tree, planes), np.float64)
         shape = next(iter(planes.values())).shape
-        return np.where(np.isfinite(found), found, np.nan) + np.zeros(shape)
+        return np.where(np.isfinite(result), result, np.nan) + np.zeros(shape)
 
     def _of(self, node: ast.expr, planes: Mapping[int, NDArray[np.float64]]) -> Any:
         if isinstance(node, ast.Constant):
@@ -98,16 +98,16 @@ class Expression:
         parts = [np.asarray(self._of(part, planes)) for part in node.values]
         join = np.logical_and if isinstance(node.op, ast.And) else np.logical_or
         unknown = np.logical_or.reduce(np.broadcast_arrays(*[np.isnan(part) for part in parts]))
-        found = join.reduce(np.broadcast_arrays(*[part != 0 for part in parts]))
-        return np.where(unknown, np.nan, found)
+        result = join.reduce(np.broadcast_arrays(*[part != 0 for part in parts]))
+        return np.where(unknown, np.nan, result)
 
     def _compared(self, node: ast.Compare, planes: Mapping[int, NDArray[np.float64]]) -> Any:
         sides = [np.asarray(self._of(side, planes)) for side in (node.left, *node.comparators)]
-        found: Any = True
+        result: Any = True
         for test, left, right in zip(node.ops, sides, sides[1:], strict=False):
-            found = found & _COMPARISONS[type(test)](left, right)
+            result = result & _COMPARISONS[type(test)](left, right)
         unknown = np.logical_or.reduce(np.broadcast_arrays(*[np.isnan(side) for side in sides]))
-        return np.where(unknown, np.nan, found)
+        return np.where(unknown, np.nan, result)
 
 
 class ResultMeaning(NamedTuple):
@@ -123,7 +123,7 @@ _KEEPING = ("min", "max", "clip", "where")
 """Functions that pick one of their values (of ``where`` the test is none)."""
 
 
-def meaning(tree: ast.expr, one: Expression, bands: Sequence[Band]) -> ResultMeaning:
+def meaning(tree: ast.expr, expression: Expression, bands: Sequence[Band]) -> ResultMeaning:
     """Return unit, role and wavelength of an expression where they follow; else None.
 
     Sums and differences of one unit keep it, ratios of one unit have unit 1; what picks or bounds
@@ -142,19 +142,19 @@ def meaning(tree: ast.expr, one: Expression, bands: Sequence[Band]) -> ResultMea
         if tree.func.id == "band":
             name = _band_text(tree)
         else:
-            return _meaning_of_call(tree, one, bands)
+            return _meaning_of_call(tree, expression, bands)
     if name is not None:
-        band = bands[one.names[name]]
+        band = bands[expression.names[name]]
         return ResultMeaning(band.unit, band.role, band.wavelength)
     if isinstance(tree, ast.UnaryOp) and not isinstance(tree.op, ast.Not):
-        inner = meaning(tree.operand, one, bands)
+        inner = meaning(tree.operand, expression, bands)
         return (
             inner
             if isinstance(tree.op, ast.UAdd)
             else ResultMeaning(inner.unit, number=inner.number)
         )
     if isinstance(tree, ast.BinOp):
-        left, right = meaning(tree.left, one, bands), meaning(tree.right, one, bands)
+        left, right = meaning(tree.left, expression, bands), meaning(tree.right, expression, bands)
         if left.unit is None or left.unit != right.unit:
             return ResultMeaning(number=left.number and right.number)
         if isinstance(tree.op, ast.Add | ast.Sub):
@@ -164,9 +164,11 @@ def meaning(tree: ast.expr, one: Expression, bands: Sequence[Band]) -> ResultMea
     return ResultMeaning()
 
 
-def _meaning_of_call(tree: ast.Call, one: Expression, bands: Sequence[Band]) -> ResultMeaning:
+def _meaning_of_call(
+    tree: ast.Call, expression: Expression, bands: Sequence[Band]
+) -> ResultMeaning:
     assert isinstance(tree.func, ast.Name)
-    parts = [meaning(argument, one, bands) for argument in tree.args]
+    parts = [meaning(argument, expression, bands) for argument in tree.args]
     if tree.func.id == "abs":
         return ResultMeaning(parts[0].unit, number=parts[0].number)
     if tree.func.id not in _KEEPING:
@@ -265,11 +267,11 @@ def _arguments(node: ast.Call, text: str) -> Sequence[ast.expr]:
 
 def _band_text(node: ast.Call) -> BandName:
     first = node.args[0] if len(node.args) == 1 else None
-    found = first.value if isinstance(first, ast.Constant) else None
-    if isinstance(found, bool) or not isinstance(found, str | int):
+    named = first.value if isinstance(first, ast.Constant) else None
+    if isinstance(named, bool) or not isinstance(named, str | int):
         raise LookError('expression: band takes one number or one name in quotes: band(1), '
                         'band("any name")')  # fmt: skip
-    return found
+    return named
 
 
 def _band_index(bands: Sequence[Band], name: BandName, bare: bool) -> int:
@@ -299,12 +301,18 @@ class Computed(Derived, FullSource):
         found = [
             ResultMeaning("1")
             if text.strip().lower() in INDICES
-            else meaning(one.tree, one, parent.bands)
-            for text, one in zip(given.values(), self.expressions, strict=True)
+            else meaning(expression.tree, expression, parent.bands)
+            for text, expression in zip(given.values(), self.expressions, strict=True)
         ]
         self.bands = tuple(
-            Band(name, follows.role, follows.wavelength, unit or follows.unit, description=one.text)
-            for name, one, follows in zip(given, self.expressions, found, strict=True)
+            Band(
+                name,
+                follows.role,
+                follows.wavelength,
+                unit or follows.unit,
+                description=expression.text,
+            )
+            for name, expression, follows in zip(given, self.expressions, found, strict=True)
         )
         if not self.bands:
             raise LookError("compute: say at least one band: {name: expression}")

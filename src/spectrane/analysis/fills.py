@@ -110,8 +110,8 @@ def mending(source: Source, found: Sequence[Fill]) -> str:
     for fill in found:
         value = joined(value, fill.value)
     items = value if isinstance(value, tuple) else (value,)
-    said = ",".join(f"{one[0]:g}..{one[1]:g}" if isinstance(one, tuple) else format_fill(one)
-                    for one in items)  # fmt: skip
+    said = ",".join(f"{item[0]:g}..{item[1]:g}" if isinstance(item, tuple) else format_fill(item)
+                    for item in items)  # fmt: skip
     return f"spectrane amend {shlex.quote(source.name or 'FILE')} --nodata {said}"
 
 
@@ -184,18 +184,20 @@ def _apart(
     if dtype.itemsize < 2:
         return
     numbers = [part.valid(index) for part in parts]
-    total = sum(one.size for one in numbers)
+    total = sum(part.size for part in numbers)
     counts: dict[Any, int] = {}
-    for one in numbers:
-        for value, count in _candidates(dtype, one):
+    for part in numbers:
+        for value, count in _candidates(dtype, part):
             counts[value] = counts.get(value, 0) + count
     often = [value for value, n in counts.items() if n >= max(2, LEAST * total)]
     if not often:
         return
-    rest = finite(np.concatenate([one[~np.isin(one, np.array(often, dtype))] for one in numbers]))
+    rest = finite(
+        np.concatenate([part[~np.isin(part, np.array(often, dtype))] for part in numbers])
+    )
     if not rest.size or (dtype.kind in "iu" and int(rest.min()) == int(rest.max())):
         return  # two numbers are a mask
-    low, high = (float(one) for one in percentiles(rest, (1, 99)))
+    low, high = (float(percentile) for percentile in percentiles(rest, (1, 99)))
     for value in often:
         gap = float(np.abs(rest.astype(np.float64) - float(value)).min())
         if gap > high - low:

@@ -101,7 +101,7 @@ def _binned(
 ) -> _Found:  # fmt: skip
     """Put counts of single stored numbers into bins."""
     seen = int(counts.sum())
-    found = physical(values, band, np.float64)
+    physical_values = physical(values, band, np.float64)
     if bins == "auto" and value_range is None:
         first, last = (int(values[0]), int(values[-1])) if seen else (0, 0)
         table = np.zeros(last - first + 1, np.int64)
@@ -109,10 +109,12 @@ def _binned(
         edges = physical(np.arange(first, last + 2) - 0.5, band, np.float64)
         turn = -1 if band.scale < 0 else 1
         return table[::turn], edges[::turn].astype(np.float64), seen
-    low, high = value_range or ((found.min(), found.max()) if seen else (0.0, 1.0))
+    low, high = value_range or (
+        (physical_values.min(), physical_values.max()) if seen else (0.0, 1.0)
+    )
     high = high if high > low else low + 1.0
     number = 256 if isinstance(bins, str) else bins
-    table, edges = np.histogram(found, number, (low, high), weights=counts)
+    table, edges = np.histogram(physical_values, number, (low, high), weights=counts)
     return table.astype(np.int64), edges.astype(np.float64), seen
 
 
@@ -125,8 +127,8 @@ def _even_bins(
     found = [(window_area(window), *value_range)] * len(bands) if value_range else (
         _extremes(source, bands, window))  # fmt: skip
     edges = [np.linspace(*_apart(*ends), number + 1) for _, *ends in found]
-    bounds = [Bins.of(one, band.scale, band.offset)
-              for one, band in zip(edges, described, strict=True)]  # fmt: skip
+    bounds = [Bins.of(edge, band.scale, band.offset)
+              for edge, band in zip(edges, described, strict=True)]  # fmt: skip
     tables: list[NDArray[np.int64]] = []
     seen: list[NDArray[np.int64]] = []
     count = bin_counts.choose(window_area(window))

@@ -22,7 +22,7 @@ def labels_in(source: Source) -> list[int]:
 
     Raises MetadataError where numbers are not whole, or there are more than 65 536 of them.
     """
-    found: set[int] = set()
+    labels: set[int] = set()
     for (values,) in walk(source, [0], whole(source.shape)):
         seen = np.unique(values)
         if seen.dtype.kind == "f" and not (seen == np.floor(seen)).all():
@@ -30,10 +30,10 @@ def labels_in(source: Source) -> list[int]:
                 f"{source.name or 'volume'}: {seen[seen != np.floor(seen)][0]:g} is no label; "
                 "expected whole numbers"
             )
-        found |= set(seen.astype(np.int64).tolist())
-        if len(found) > _MOST:
+        labels |= set(seen.astype(np.int64).tolist())
+        if len(labels) > _MOST:
             raise MetadataError(f"{source.name or 'volume'}: more than {_MOST} labels")
-    return sorted(found)
+    return sorted(labels)
 
 
 def label_statistics(source: Source, bands: Sequence[int], labels: Source) -> list[dict[str, Any]]:
@@ -49,7 +49,7 @@ def label_statistics(source: Source, bands: Sequence[int], labels: Source) -> li
             f"labels lie on another grid ({labels.shape} voxels against {source.shape}); bring "
             "them to this one: labels.regrid(volume)"
         )
-    found: dict[tuple[int, int], Moments] = {}
+    moments: dict[tuple[int, int], Moments] = {}
     for window, pixels in source.blocks(bands, whole(source.shape)):
         named = labels.read([0], window)
         known = named.validity[0]
@@ -58,15 +58,16 @@ def label_statistics(source: Source, bands: Sequence[int], labels: Source) -> li
                 continue
             here = valid_values(pixels.only(known & (named.values[0] == label)))
             for number, values in enumerate(here):
-                found.setdefault((int(label), number), Moments()).add(values)
+                moments.setdefault((int(label), number), Moments()).add(values)
     classes = labels.look.classes if labels.look is not None else {}
     voxel = abs(float(np.linalg.det(source.grid.matrix[:3, :3])))
-    return [_row(label, classes, source.bands[bands[number]], found[label, number], voxel)
-            for label, number in sorted(found)]  # fmt: skip
+    return [_row(label, classes, source.bands[bands[number]], moments[label, number], voxel)
+            for label, number in sorted(moments)]  # fmt: skip
 
 
-def _row(label: int, classes: Any, band: Band, one: Moments, voxel: float) -> dict[str, Any]:
+def _row(label: int, classes: Any, band: Band, moments: Moments, voxel: float) -> dict[str, Any]:
     return {
         "label": label, "frame": band.name, "name": classes.get(float(label), ("", ""))[1],
-        "voxels": one.count, "volume": one.count * voxel, **one.physical(band), "unit": band.unit,
+        "voxels": moments.count, "volume": moments.count * voxel, **moments.physical(band),
+        "unit": band.unit,
     }  # fmt: skip

@@ -15,12 +15,12 @@ def zone_rows(source: Source, zone: str, window: Window) -> list[dict[str, Any]]
 
     Columns: ``zone frame number time unit count mean std min max``; σ divides by N.
     """
-    found = [Moments() for _ in source.bands]
-    for blocks in walk(source, range(len(found)), window):
-        for one, values in zip(found, blocks, strict=True):
+    moments = [Moments() for _ in source.bands]
+    for blocks in walk(source, range(len(moments)), window):
+        for one, values in zip(moments, blocks, strict=True):
             one.add(values)
     return [
         {"zone": zone, "frame": band.name, "number": number, "time": band.time,
          "unit": band.unit, "count": one.count, **one.physical(band)}
-        for number, (band, one) in enumerate(zip(source.bands, found, strict=True), 1)
+        for number, (band, one) in enumerate(zip(source.bands, moments, strict=True), 1)
     ]  # fmt: skip

@@ -124,11 +124,11 @@ class RankSearch:
 
     def percentiles(self) -> list[float]:
         """Return the percentiles, NaN where there were no values."""
-        found = {}
+        values = {}
         for bits, wanted in self._groups.items():
             value = float(counting.from_ordered_bits(np.array([bits], object), self.dtype)[0])
-            found.update(dict.fromkeys(wanted, value))
-        return [_between(p, self.total, lambda rank: found[rank]) for p in self.percents]
+            values.update(dict.fromkeys(wanted, value))
+        return [_between(p, self.total, lambda rank: values[rank]) for p in self.percents]
 
     def _count_bits(self, values: NDArray[Any], table: Counts) -> None:
         bits = counting.ordered_bits(values)

@@ -38,12 +38,12 @@ def zone_table(
                  else valid_values(masked.read(bands, window)))  # fmt: skip
         for index, values in zip(bands, every, strict=True):
             band = source.bands[index]
-            found = physical(values, band, np.float64)
+            physical_values = physical(values, band, np.float64)
             rows.append({
                 "zone": name, "band": band.name, "wavelength": band.wavelength, "unit": band.unit,
-                "count": int(found.size),
-                "invalid": 1 - found.size / inside if inside else float("nan"),
-                **_figures(found, percents), "note": OUTSIDE if window is None else None,
+                "count": int(physical_values.size),
+                "invalid": 1 - physical_values.size / inside if inside else float("nan"),
+                **_figures(physical_values, percents), "note": OUTSIDE if window is None else None,
             })  # fmt: skip
     return rows
 
@@ -58,11 +58,11 @@ def _figures(physical: NDArray[np.float64], percents: Sequence[float]) -> dict[s
         nothing = float("nan")
         names = ["mean", "std", "min", "max", *(f"p{p:g}" for p in percents)]
         return dict.fromkeys(names, nothing)
-    found = np.percentile(physical, percents)
+    percentiles = np.percentile(physical, percents)
     return {
         "mean": float(physical.mean()), "std": float(physical.std()),
         "min": float(physical.min()), "max": float(physical.max()),
-        **{f"p{p:g}": float(v) for p, v in zip(percents, found, strict=True)},
+        **{f"p{p:g}": float(v) for p, v in zip(percents, percentiles, strict=True)},
     }  # fmt: skip
 
 
@@ -103,9 +103,9 @@ class Spectra:
         >>> [name for name, _ in known.ranked([0.1, 0.05])]
         ['water', 'sand']
         """
-        found = [(name, _angle(np.array(values, float), np.array(one, float)))
+        distances = [(name, _angle(np.array(values, float), np.array(one, float)))
                  for name, one in self.known.items()]  # fmt: skip
-        return sorted(found, key=lambda pair: (np.isnan(pair[1]), pair[1]))
+        return sorted(distances, key=lambda pair: (np.isnan(pair[1]), pair[1]))
 
     def save(self, path: str | os.PathLike[str], *, overwrite: bool = False) -> None:
         """Write ``.toml``: wavelengths, unit, and a table of spectra.

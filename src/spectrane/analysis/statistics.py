@@ -149,8 +149,8 @@ def _measured(
         _pass(blocks, moments if first else None, searches, window_area(window))
         first = False
     return [
-        _band_statistics(source.bands[index], one, search.percentiles(), window_area(window))
-        for index, one, search in zip(bands, moments, searches, strict=True)
+        _band_statistics(source.bands[index], moment, search.percentiles(), window_area(window))
+        for index, moment, search in zip(bands, moments, searches, strict=True)
     ]
 
 
@@ -220,16 +220,16 @@ def band_counts(
 def _from_all_counts(
     source: Source, bands: Sequence[int], window: Window, progress: Progress
 ) -> list[BandStatistics]:
-    found = []
+    rows = []
     counted = band_counts(source, bands, window, progress)
     for index, (values, counts) in zip(bands, counted, strict=True):
         ranks = from_counts(values, counts, PERCENTS)
-        found.append(
+        rows.append(
             _band_statistics(
                 source.bands[index], moments_of(values, counts), ranks, window_area(window)
             )
         )
-    return found
+    return rows
 
 
 def counts_of(
@@ -260,13 +260,13 @@ def moments_of(values: NDArray[Any], counts: NDArray[np.int64]) -> Moments:
 
 
 def _band_statistics(
-    band: Band, one: Moments, ranks: Sequence[float], pixels: int
+    band: Band, moments: Moments, ranks: Sequence[float], pixels: int
 ) -> BandStatistics:
     """Bring statistics of stored numbers to physical values; a negative scale swaps the ends."""
-    p1, p50, p99 = (physical_number(v, band) if one.count else math.nan for v in ranks)
+    p1, p50, p99 = (physical_number(v, band) if moments.count else math.nan for v in ranks)
     if band.scale < 0:  # symmetric percentiles change places
         p1, p99 = p99, p1
     return BandStatistics(
-        band=band.name, valid=one.count, invalid=pixels - one.count, **one.physical(band),
-        p1=p1, p50=p50, p99=p99, unit=band.unit,
+        band=band.name, valid=moments.count, invalid=pixels - moments.count,
+        **moments.physical(band), p1=p1, p50=p50, p99=p99, unit=band.unit,
     )  # fmt: skip

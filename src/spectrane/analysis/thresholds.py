@@ -125,14 +125,14 @@ class Threshold:
         if values is None:
             raise LookError("threshold: a false discovery rate is found from all voxels")
         assert self.fdr is not None
-        found = values[np.isfinite(values)]
-        p = self.p_values(found)
+        numbers = values[np.isfinite(values)]
+        p = self.p_values(numbers)
         ordered = np.sort(p)
         line = self.fdr * np.arange(1, len(ordered) + 1) / max(len(ordered), 1)
         passing = np.flatnonzero(ordered <= line)
         if not passing.size:
             return float("inf")
-        return float(self._strength(found[p <= ordered[passing[-1]]]).min())
+        return float(self._strength(numbers[p <= ordered[passing[-1]]]).min())
 
     def _strength(self, values: F64) -> F64:
         """Return how far values lie towards the tested side."""

@@ -88,4 +88,4 @@ def describe_volume(source: Source, statistics: Sequence[BandStatistics] = ()) -
         **kept_facts(source),
     }
     frames = tuple({"number": n} | asdict(band) for n, band in enumerate(source.bands, 1))
-    return VolumeDescription(facts, frames, tuple(asdict(one) for one in statistics))
+    return VolumeDescription(facts, frames, tuple(asdict(statistic) for statistic in statistics))

@@ -113,21 +113,21 @@ def _one(file: str, options: AmendOptions, answer: Answer) -> None:
 
 
 def _corrections(file: str, options: AmendOptions) -> dict[str, Any]:
-    found: dict[str, Any] = {
+    corrections: dict[str, Any] = {
         name: value
         for name in ("nodata_when", "crs", "bounds", "corner", "notes", "spacing")
         if (value := getattr(options, name)) is not None
     }
     if options.pixel_size is not None:
         across = options.pixel_size
-        found["pixel_size"] = across if len(across) == 2 else across * 2
+        corrections["pixel_size"] = across if len(across) == 2 else across * 2
     if options.nodata is not None:
         given = options.nodata
         single = len(given) == 1 and not isinstance(given[0], tuple)
-        found["nodata"] = None if not given else given[0] if single else given
+        corrections["nodata"] = None if not given else given[0] if single else given
     bands = _bands(file, options)
     if bands:
-        found["bands"] = bands
+        corrections["bands"] = bands
     look: dict[str, Any] = {}
     if options.look:
         look = Look.load(options.look).to_dict()
@@ -139,8 +139,8 @@ def _corrections(file: str, options: AmendOptions) -> dict[str, Any]:
     if options.invert:
         look["invert"] = True
     if look:
-        found["look"] = _checked(look)
-    return found | {"inside": options.inside}
+        corrections["look"] = _checked(look)
+    return corrections | {"inside": options.inside}
 
 
 def _checked(look: dict[str, Any]) -> Any:
@@ -151,21 +151,21 @@ def _checked(look: dict[str, Any]) -> Any:
 
 
 def _bands(file: str, options: AmendOptions) -> dict[Any, dict[str, Any]]:
-    found: dict[Any, dict[str, Any]] = {}
+    bands: dict[Any, dict[str, Any]] = {}
     for name, field in (("names", "name"), ("roles", "role"), ("wavelengths", "wavelength")):
         if (said := getattr(options, name)) is not None:
             for number, text in enumerate(said.split(","), 1):
                 if text.strip() not in ("", "-"):
-                    found.setdefault(number, {})[field] = _value(field, text.strip())
+                    bands.setdefault(number, {})[field] = _value(field, text.strip())
     common = {name: value for name in ("unit", "scale", "offset")
               if (value := getattr(options, name)) is not None}  # fmt: skip
     if common:
         for number in range(1, _count(file, options.spacing) + 1):
-            found.setdefault(number, {}).update(common)
+            bands.setdefault(number, {}).update(common)
     for text in options.band:
         key, fields = _band(text)
-        found.setdefault(key, {}).update(fields)
-    return found
+        bands.setdefault(key, {}).update(fields)
+    return bands
 
 
 def _count(file: str, spacing: str | None) -> int:

@@ -121,8 +121,8 @@ def records(table: Any) -> list[dict[str, Any]]:
     """Return a DataFrame's rows as plain mappings; what is missing is None."""
     import json
 
-    found: list[dict[str, Any]] = json.loads(table.to_json(orient="records"))
-    return found
+    rows: list[dict[str, Any]] = json.loads(table.to_json(orient="records"))
+    return rows
 
 
 def table_text(table: Any) -> str:

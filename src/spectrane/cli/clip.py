@@ -178,9 +178,9 @@ def _tests(raster: Any, options: ClipOptions, stack: contextlib.ExitStack) -> li
         tested = stack.enter_context(open_raster(options.mask))
     chosen = []
     if options.values is not None:
-        single = [one for one in options.values if not isinstance(one, tuple)]
-        tests = [mask(tested, range=one, band=band)
-                 for one in options.values if isinstance(one, tuple)]  # fmt: skip
+        single = [value for value in options.values if not isinstance(value, tuple)]
+        tests = [mask(tested, range=value, band=band)
+                 for value in options.values if isinstance(value, tuple)]  # fmt: skip
         tests += [mask(tested, values=single, band=band)] if single else []
         chosen.append(reduce(or_, tests))
     if options.range is not None:

@@ -20,7 +20,7 @@ def tell_colormaps(said: dict[str, Any]) -> None:
         {"name": name, "kind": colormap.kind, "purpose": PURPOSES[name]}
         for name, colormap in colormaps.items()
     ]
-    lines = [f"{one['name']:<12} {one['kind']:<12} {one['purpose']}" for one in results]
+    lines = [f"{result['name']:<12} {result['kind']:<12} {result['purpose']}" for result in results]
     lines += ["'NAME reversed' turns one round; auto takes the one that fits what a band means"]
     if target is not None:
         from spectrane.figures.colorbar import swatches

@@ -77,11 +77,11 @@ def targets(
     assert folder is not None
     if len(set(files)) < len(files):
         raise click.UsageError("a file is named twice")
-    found = {one: os.path.join(folder, _stem(one) + ending) for one in files}
-    if len(set(found.values())) < len(files):
+    places = {file: os.path.join(folder, _stem(file) + ending) for file in files}
+    if len(set(places.values())) < len(files):
         raise click.UsageError("two files would get the same output; do them one by one with -o")
     os.makedirs(folder, exist_ok=True)
-    return found
+    return places
 
 
 def _stem(file: str) -> str:

@@ -82,7 +82,7 @@ def _one(
              for one in channels]  # fmt: skip
     written = {"output": None} if target is None else file_facts(target)
     head = [] if target is None else [f"{target}: {size_text(target)}"]
-    answer.add(written | {"input": file, "channels": [_facts(one) for one in channels]},
+    answer.add(written | {"input": file, "channels": [_facts(channel) for channel in channels]},
                *head, *lines)  # fmt: skip
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import signal
 import sys
-from typing import Any
 
 _SAID = b"interrupted; nothing half-written is left\n"
 
@@ -17,7 +16,7 @@ class Interrupted(BaseException):
 _state = {"working": False, "interrupted": False}
 
 
-def interrupt(*_: Any) -> None:
+def interrupt(*_: object) -> None:
     """Answer the signal: at once while nothing was begun, else by an exception."""
     _state["interrupted"] = True
     if not _state["working"]:

@@ -87,8 +87,8 @@ def layers_of(options: LayerOptions, stack: contextlib.ExitStack) -> tuple[list[
             raise click.UsageError("a layer file names its files itself; leave out the others")
         options.refuse_others(_WITH_A_FILE, "with --layers: the file says how they are shown")
         options.refuse(["member", "spacing", "damaged"], "with --layers")
-        found = load_layers(options.layers)
-        return found.layers, found.grid
+        kept = load_layers(options.layers)
+        return kept.layers, kept.grid
     if not options.outline:
         options.refuse(["outline_color", "outline_width", "outline_crs", "layer", "label"],
                        "without --outline")  # fmt: skip

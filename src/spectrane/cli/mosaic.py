@@ -138,10 +138,10 @@ def _grid(rasters: list[Any], options: MosaicOptions, stack: contextlib.ExitStac
 
 def _moves(moves: list[dict[str, Any]]) -> list[str]:
     return [
-        f"  {one['raster']} onto {one['to']}: {one['columns']:+.2f} columns, "
-        f"{one['rows']:+.2f} rows, correlation {one['certainty']:.2f}"
-        + ("" if one["taken out"] else " (not taken out)")
-        for one in moves
+        f"  {move['raster']} onto {move['to']}: {move['columns']:+.2f} columns, "
+        f"{move['rows']:+.2f} rows, correlation {move['certainty']:.2f}"
+        + ("" if move["taken out"] else " (not taken out)")
+        for move in moves
     ]
 
 
@@ -149,10 +149,10 @@ def _overlaps(rows: list[dict[str, Any]]) -> list[str]:
     if not rows:
         return []
     lines = [f"  {'overlap':<36}{'band':<10}{'pixels':>10}{'before':>10}{'after':>10}"]
-    for one in rows[:_SHOWN]:
-        after = f"{one['after']:>10.3g}" if "after" in one else ""
-        pair = f"{one['first']} {one['second']}"
-        lines.append(f"  {pair:<36}{one['band']:<10}{one['pixels']:>10}{one['before']:>10.3g}"
+    for row in rows[:_SHOWN]:
+        after = f"{row['after']:>10.3g}" if "after" in row else ""
+        pair = f"{row['first']} {row['second']}"
+        lines.append(f"  {pair:<36}{row['band']:<10}{row['pixels']:>10}{row['before']:>10.3g}"
                      f"{after}")  # fmt: skip
     return lines + ([f"  and {len(rows) - _SHOWN} more; --csv writes all"]
                     if len(rows) > _SHOWN else [])  # fmt: skip

@@ -66,8 +66,8 @@ class Options:
 
     def said(self) -> frozenset[str]:
         """Return the names of the options that were said on the command line."""
-        found: frozenset[str] = self.__dict__.get("_said", frozenset())
-        return found
+        names: frozenset[str] = self.__dict__.get("_said", frozenset())
+        return names
 
     def refuse(self, names: Iterable[str], why: str) -> None:
         """Raise click's UsageError where one of these options was said: it is not read here.
@@ -115,8 +115,8 @@ class Command(click.Command):
         made = self.record(**given)
         unsaid = click.core.ParameterSource.DEFAULT
         made.__dict__["_said"] = frozenset(
-            one.name for one in self.params if isinstance(one, Grouped) and one.name
-            and context.get_parameter_source(one.name) not in (None, unsaid)
+            param.name for param in self.params if isinstance(param, Grouped) and param.name
+            and context.get_parameter_source(param.name) not in (None, unsaid)
         )  # fmt: skip
         interrupts.working()
         self.work(made)
@@ -145,7 +145,11 @@ class Command(click.Command):
     def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """Write the options under their headings."""
         for group in GROUPS:
-            own = [one for one in self.params if isinstance(one, Grouped) and one.group == group]
+            own = [
+                param
+                for param in self.params
+                if isinstance(param, Grouped) and param.group == group
+            ]
             own.sort(key=lambda one: one.name in Options.__dataclass_fields__)  # those come last
             rows = [row for one in own if (row := one.get_help_record(ctx)) is not None]
             if group == "Running":
@@ -168,13 +172,13 @@ def command_of(
 def _parameters(record: type[Options]) -> list[click.Parameter]:
     """Return the parameters a record declares; later declarations of a field replace earlier."""
     made: list[click.Parameter] = []
-    for one in dataclasses.fields(record):
-        given = dict(one.metadata[_KIND])
+    for field in dataclasses.fields(record):
+        given = dict(field.metadata[_KIND])
         if "group" not in given:
             missing = given["default"] is None and given["nargs"] != -1
-            made.append(click.Argument([one.name], **{"required": missing, **given}))
+            made.append(click.Argument([field.name], **{"required": missing, **given}))
             continue
-        names = [*given.pop("param_decls"), one.name]
+        names = [*given.pop("param_decls"), field.name]
         plain = given.get("is_flag") or given.get("multiple") or given["default"] is None
         made.append(Grouped(names, **{"show_default": not plain, **given}))
     return made

@@ -55,7 +55,7 @@ def command(options: PageOptions) -> None:
             overlay_page(layers, out, grid=grid, view=view, size=options.size,
                          title=options.title, values=not options.no_values,
                          overwrite=options.overwrite, area=options.covered)  # fmt: skip
-        listed = [{"name": one.title, "outlines": isinstance(one, Outline)} for one in layers]
+        listed = [{"name": layer.title, "outlines": isinstance(layer, Outline)} for layer in layers]
         answer.add(
             file_facts(out) | {"title": options.title, "layers": listed},
             f"{out}: {counted(len(layers), 'layer')}, {size_text(out)}",

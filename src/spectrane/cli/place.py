@@ -94,7 +94,7 @@ def command(options: PlaceOptions) -> None:
             pixel_size=side_of(options.pixel_size), resample=options.resample,
             force=options.force, leave_out=options.leave_out,
         )  # fmt: skip
-        found = placed.metadata["placement"]
+        placement = placed.metadata["placement"]
         if out.lower().endswith((".kml", ".kmz")):
             from spectrane.display.layers import Layer
             from spectrane.pages.kml import write_kml
@@ -108,25 +108,26 @@ def command(options: PlaceOptions) -> None:
             facts = data_facts(out)
             line = data_line(facts)
         bounds = placed.grid.bounds
-        answer.add(facts | {"input": options.file, "bounds": bounds, "placement": found}, line,
-                   *_lines(found, bounds))  # fmt: skip
+        answer.add(facts | {"input": options.file, "bounds": bounds, "placement": placement}, line,
+                   *_lines(placement, bounds))  # fmt: skip
 
 
-def _lines(found: dict[str, Any], bounds: Any) -> list[str]:
+def _lines(placement: dict[str, Any], bounds: Any) -> list[str]:
     """Return how the fit was, for a person."""
     place = ", ".join(f"{value:.10g}" for value in bounds)
-    lines = [f"  {found['fit']}, covers ({place})"]
-    if not found["points"]:
+    lines = [f"  {placement['fit']}, covers ({place})"]
+    if not placement["points"]:
         return lines
     lines.append(f"  {'point':<10}{'row':>9}{'column':>9}{'miss x':>11}{'miss y':>11}{'miss':>11}"
                  f"{'pixels':>9}{'alone':>11}")  # fmt: skip
-    for one in found["points"]:
+    for one in placement["points"]:
         alone = "" if one["miss_alone"] is None else f"{one['miss_alone']:.4g}"
         lines.append(f"  {one['point']:<10}{one['row']:>9.1f}{one['column']:>9.1f}"
                      f"{one['miss_x']:>11.4g}{one['miss_y']:>11.4g}{one['miss']:>11.4g}"
                      f"{one['miss_pixels']:>9.3g}{alone:>11}")  # fmt: skip
-    worst = f"worst: point {found['worst']}" if found["worst"] is not None else (
-        f"the points do not tell which of {', '.join(found['suspects'])} is wrong")  # fmt: skip
-    lines.append(f"  root mean square {found['rms']:.4g} map units, {found['rms_pixels']:.3g} "
+    worst = f"worst: point {placement['worst']}" if placement["worst"] is not None else (
+        f"the points do not tell which of {', '.join(placement['suspects'])} is wrong")  # fmt: skip
+    lines.append(f"  root mean square {placement['rms']:.4g} map units, "
+                 f"{placement['rms_pixels']:.3g} "
                  f"pixels; {worst}")  # fmt: skip
     return lines

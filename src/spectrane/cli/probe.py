@@ -73,8 +73,8 @@ def command(options: ProbeOptions) -> None:
         options.refuse(["overwrite"], "without a file to write")
     if not options.profile:
         options.refuse(["size"], "without --profile")
-    for one in outputs:
-        check_target(one, overwrite=options.overwrite)
+    for output in outputs:
+        check_target(output, overwrite=options.overwrite)
     with answering(options) as answer, contextlib.ExitStack() as stack:
         opened = [stack.enter_context(open_any(file, **options.opening(k, count)))
                   for k, file in enumerate(options.files)]  # fmt: skip
@@ -194,5 +194,5 @@ def _tell(table: Any, outputs: list[str], options: ProbeOptions, answer: Answer)
     for row in records(table):
         answer.add(row)
     answer.say(*table_text(table).splitlines())
-    for one in outputs:
-        answer.add(file_facts(one), f"{one}: {size_text(one)}")
+    for output in outputs:
+        answer.add(file_facts(output), f"{output}: {size_text(output)}")

@@ -108,23 +108,23 @@ def _keep(table: RawTable, options: RawOptions, answer: Answer) -> None:
 
 def _guess(options: RawOptions, answer: Answer) -> None:
     opened = raw.file_of(options.file)
-    found = raw.guesses(
+    layouts = raw.guesses(
         opened, rows=options.rows, columns=options.columns, bands=options.bands,
         type=options.type, header=options.header or 0,
     )  # fmt: skip
     complete = options.rows is not None and options.columns is not None
     if not complete:
         ways = (options.order, options.interleave)
-        found = [one for one in found if all(
+        layouts = [one for one in layouts if all(
             way in (None, is_so) for way, is_so in
             zip(ways, (one[1].order, one[1].interleave), strict=True))]  # fmt: skip
-    if not found:
+    if not layouts:
         raise FormatError(f"{options.file}: no layout fits its {opened.size} bytes; is there a "
                           "--header?")  # fmt: skip
-    faults = raw.named_faults(_table(options), found[0][1]) if complete else []
+    faults = raw.named_faults(_table(options), layouts[0][1]) if complete else []
     if options.preview:
-        _preview(opened, found[:_SHOWN], options.preview, options.overwrite)
-    for number, (roughness, table) in enumerate(found[:_RANKED], 1):
+        _preview(opened, layouts[:_SHOWN], options.preview, options.overwrite)
+    for number, (roughness, table) in enumerate(layouts[:_RANKED], 1):
         answer.add(
             {"input": options.file, "rank": number, "roughness": roughness,
              "layout": table.model_dump(), "faults": faults if number == 1 else []},
@@ -136,12 +136,12 @@ def _guess(options: RawOptions, answer: Answer) -> None:
                    f"{options.preview}: the best of them side by side, "
                    f"{size_text(options.preview)}")  # fmt: skip
     if options.keep_best:
-        _keep(found[0][1], options, answer)
+        _keep(layouts[0][1], options, answer)
     else:
         answer.say("look at them, then say the right one, or --guess --keep-best for the first")
 
 
-def _preview(opened: Any, found: list[Any], picture: str, overwrite: bool) -> None:
+def _preview(opened: Any, layouts: list[Any], picture: str, overwrite: bool) -> None:
     from spectrane.display.render import draw_raster
     from spectrane.display.side_by_side import side_by_side
     from spectrane.formats.png.encoding import encode_png
@@ -151,8 +151,8 @@ def _preview(opened: Any, found: list[Any], picture: str, overwrite: bool) -> No
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")  # most of them are wrong, which is to be seen
         pictures = [draw_raster(raw.open_raw(opened, table), look, size=(420, 420))
-                    for _, table in found]  # fmt: skip
-    captions = [f"{k}. {raw.format_layout(table)}" for k, (_, table) in enumerate(found, 1)]
+                    for _, table in layouts]  # fmt: skip
+    captions = [f"{k}. {raw.format_layout(table)}" for k, (_, table) in enumerate(layouts, 1)]
     sheet = side_by_side(pictures, captions)
     with written_whole(picture, overwrite=overwrite) as file:
         file.write(encode_png(sheet, {"Description": "Preview of guessed layouts, not data."}))

@@ -99,7 +99,7 @@ def _tell(
     answer.add(
         file_facts(target) | {
             "input": file, "rows": rows, "columns": columns, "bit_depth": int(options.bit_depth),
-            "bounds": picture.grid.bounds, "scales": [asdict(one) for one in picture.scales],
+            "bounds": picture.grid.bounds, "scales": [asdict(scale) for scale in picture.scales],
             "notes": picture.notes, "legend": options.legend, "look": kept,
         },
         *lines,

@@ -317,30 +317,30 @@ def _adapter(command: str) -> TypeAdapter[Any]:
     for one in reversed(RESULTS[command]):
         kinds = one | kinds
     several: Any = Sequence[Annotated[kinds, Field(union_mode="left_to_right")]]
-    found: TypeAdapter[Any] = TypeAdapter(several)
-    return found
+    adapter: TypeAdapter[Any] = TypeAdapter(several)
+    return adapter
 
 
 def document(command: str, results: Sequence[Any], warnings: Sequence[str]) -> str:
     """Return the JSON document of a command. Raises pydantic's error where it breaks the schema."""
     kind = _adapter(command)
     checked = kind.validate_python(list(results))
-    found = {
+    content = {
         "schema": SCHEMA, "command": command,
         "results": kind.dump_python(checked, mode="json", exclude_unset=True),
         "warnings": list(warnings),
     }  # fmt: skip
-    return json.dumps(found, indent=2)
+    return json.dumps(content, indent=2)
 
 
 def json_schema() -> dict[str, Any]:
     """Return the JSON Schema (2020-12) of every command's document, by the command's name."""
-    found: dict[str, Any] = {}
+    schema: dict[str, Any] = {}
     definitions: dict[str, Any] = {}
     for command in RESULTS:
         made = _adapter(command).json_schema(ref_template="#/$defs/{model}")
         definitions |= made.pop("$defs", {})
-        found[command] = {
+        schema[command] = {
             "properties": {
                 "schema": {"const": SCHEMA}, "command": {"const": command}, "results": made,
                 "warnings": {"type": "array", "items": {"type": "string"}},
@@ -352,6 +352,6 @@ def json_schema() -> dict[str, Any]:
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "What spectrane COMMAND --json answers",
-        "oneOf": list(found.values()),
+        "oneOf": list(schema.values()),
         "$defs": definitions,
     }

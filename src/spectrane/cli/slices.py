@@ -73,9 +73,9 @@ def _groups(groups: list[dict[str, Any]]) -> list[str]:
     if not groups:
         return []
     lines = [f"  {'group':>5}{'voxels':>8}{'mm3':>10}{'peak':>9}   peak at x, y, z (mm)"]
-    for one in groups[:_GROUPS]:
-        place = ", ".join(f"{one[f'peak_{axis}']:.1f}" for axis in "xyz")
-        lines.append(f"  {one['number']:>5}{one['voxels']:>8}{one['volume']:>10.0f}"
-                     f"{one['peak']:>9.3g}   {place}")  # fmt: skip
+    for group in groups[:_GROUPS]:
+        place = ", ".join(f"{group[f'peak_{axis}']:.1f}" for axis in "xyz")
+        lines.append(f"  {group['number']:>5}{group['voxels']:>8}{group['volume']:>10.0f}"
+                     f"{group['peak']:>9.3g}   {place}")  # fmt: skip
     more = len(groups) - _GROUPS
     return lines + ([f"  and {more} smaller ones; --json tells all"] if more > 0 else [])

@@ -43,18 +43,18 @@ def command(options: SurveyOptions) -> None:
                    *(printable(f"  {text}") for text in unusual), "", _count(found))  # fmt: skip
 
 
-def _count(found: list[dict[str, Any]]) -> str:
-    broken = sum(bool(one["problem"]) for one in found)
-    volumes = sum(one["planes"] is not None for one in found)
-    count = counted(len(found) - volumes, "raster")
+def _count(rows: list[dict[str, Any]]) -> str:
+    broken = sum(bool(one["problem"]) for one in rows)
+    volumes = sum(one["planes"] is not None for one in rows)
+    count = counted(len(rows) - volumes, "raster")
     count += f", {counted(volumes, 'volume')}" if volumes else ""
     return count + (f", {broken} of them broken" if broken else "")
 
 
-def _grouped(folder: str, found: list[dict[str, Any]]) -> list[str]:
+def _grouped(folder: str, rows: list[dict[str, Any]]) -> list[str]:
     """Return what is unusual, once for all the files that share it, those with most files last."""
     sharing: dict[str, list[str]] = {}
-    for one in found:
+    for one in rows:
         for text in (one["problem"],) if one["problem"] else one["unusual"]:
             sharing.setdefault(text, []).append(_short(folder, one["path"]))
     told = []

@@ -35,10 +35,10 @@ class Size(ParamType):
         """Read a size such as 1280x800."""
         if isinstance(value, tuple):
             return value
-        found = re.fullmatch(r"([1-9]\d{0,5})[x×X]([1-9]\d{0,5})", value.strip())
-        if not found:
+        match = re.fullmatch(r"([1-9]\d{0,5})[x×X]([1-9]\d{0,5})", value.strip())
+        if not match:
             self.fail(f"{value!r} is not COLUMNSxROWS, such as 1280x800.", param, ctx)
-        return int(found[2]), int(found[1])
+        return int(match[2]), int(match[1])
 
 
 class Numbers(ParamType):
@@ -135,8 +135,8 @@ class Corners(ParamType):
     def convert(self, value: Any, param: Any, ctx: Any) -> list[tuple[float, float]]:
         """Read positions such as '0,10 20,0'."""
         if not isinstance(value, str):
-            found: list[tuple[float, float]] = value
-            return found
+            match: list[tuple[float, float]] = value
+            return match
         try:
             pairs = [tuple(float(n) for n in part.split(","))
                      for part in value.replace(";", " ").split()]  # fmt: skip

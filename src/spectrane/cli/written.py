@@ -49,13 +49,13 @@ def data_facts(path: str) -> dict[str, Any]:
         with closing(open_source(path)) as source:
             bands = [
                 {
-                    "name": one.name,
-                    "unit": one.unit,
-                    "scale": one.scale,
-                    "offset": one.offset,
-                    "nodata": one.nodata,
+                    "name": band.name,
+                    "unit": band.unit,
+                    "scale": band.scale,
+                    "offset": band.offset,
+                    "nodata": band.nodata,
                 }
-                for one in source.bands
+                for band in source.bands
             ]
             return file_facts(path) | {
                 "shape": [len(source.bands), *source.shape], "type": source.dtype.name,
@@ -68,7 +68,7 @@ def data_line(facts: Mapping[str, Any]) -> str:
     count, *sizes = facts["shape"]
     deep = len(sizes) == 3
     size = " x ".join(map(str, sizes if deep else sizes[::-1]))
-    nodata = {str(one["nodata"]) for one in facts["bands"] if one["nodata"] is not None}
+    nodata = {str(fact["nodata"]) for fact in facts["bands"] if fact["nodata"] is not None}
     said = [size, counted(count, "frame" if deep else "band"), facts["type"]]
     said += [f"no-data {', '.join(sorted(nodata))}"] if nodata else []
     said += ["with a mask"] if facts["mask"] else []

@@ -10,14 +10,14 @@ from spectrane.demo.series import write_series
 
 def write_study(folder: Path, seed: int, scale: float, overwrite: bool) -> list[tuple[Path, str]]:
     """Write the study's volumes into a folder; return their paths and what they are."""
-    found = []
+    written = []
     scan = computed_tomography(seed, scale)
     for name, volume, what in (
         ("fetlock.nii.gz", scan, "a horse's joint, Hounsfield units"),
         ("fetlock_effect.nii.gz", effect(seed), "change, t and contrast, coarser and turned"),
     ):
         volume.save(folder / name, overwrite=overwrite)
-        found.append((folder / name, what))
+        written.append((folder / name, what))
     count = write_series(folder / "fetlock_ct", scan, seed, overwrite)
     what = f"the same scan in {count} files: shuffled, one twice, the gantry leaning"
-    return [*found, (folder / "fetlock_ct", what)]
+    return [*written, (folder / "fetlock_ct", what)]

@@ -52,8 +52,8 @@ def _in_next_zone(kelvin: Field, grid: Grid, step: int) -> tuple[NDArray[np.int1
     row = np.floor((y_max - y) / grid.pixel_size[1]).astype(int)
     inside = (row >= 0) & (row < grid.rows) & (column >= 0) & (column < grid.columns)
     means = _box_mean(kelvin.astype(np.float64), step)
-    found = means[row.clip(0, grid.rows - 1), column.clip(0, grid.columns - 1)]
-    return np.where(inside, np.round(found * 100), -32768).astype(np.int16), place
+    values = means[row.clip(0, grid.rows - 1), column.clip(0, grid.columns - 1)]
+    return np.where(inside, np.round(values * 100), -32768).astype(np.int16), place
 
 
 def _box_mean(values: NDArray[np.float64], width: int) -> NDArray[np.float64]:
@@ -191,8 +191,8 @@ def write_stations(path: Path, grid: Grid, land: Land) -> None:
         for axis in (0, 1):
             for shift in (-2, -1, 1, 2):
                 amid &= np.roll(same, shift, axis)
-        found = np.argwhere(amid if amid.any() else same)
-        row, column = found[len(found) // 2].tolist()
+        candidates = np.argwhere(amid if amid.any() else same)
+        row, column = candidates[len(candidates) // 2].tolist()
         x, y = grid.center(row=row, column=column)
         lines.append(f"{name},{x:.0f},{y:.0f}")
     path.write_text("\n".join(lines) + "\n")

@@ -34,16 +34,16 @@ def bars_panel(layers: Sequence[Shown], rows: int, text: int) -> Rgba | None:
     from PIL import ImageFont
 
     font = ImageFont.load_default(text)
-    columns = [_column(one, rows, font, text) for one in layers
-               if one.plan.shadings or _entries(one.plan)]  # fmt: skip
+    columns = [_column(layer, rows, font, text) for layer in layers
+               if layer.plan.shadings or _entries(layer.plan)]  # fmt: skip
     if not columns:
         return None
-    out = np.empty((rows, sum(one.shape[1] for one in columns), 4), np.uint8)
+    out = np.empty((rows, sum(column.shape[1] for column in columns), 4), np.uint8)
     out[...] = DARK
     place = 0
-    for one in columns:
-        out[:, place : place + one.shape[1]] = one
-        place += one.shape[1]
+    for column in columns:
+        out[:, place : place + column.shape[1]] = column
+        place += column.shape[1]
     return out
 
 
@@ -52,7 +52,7 @@ def _entries(plan: RenderPlan) -> list[tuple[str, str]]:
     seen = [one for one in plan.legend().classes if parse_color(one[0])[3] > 0]
     if len(seen) > _MOST_CLASSES:
         unnamed = {f"{value:g}" for value in plan.classes}
-        seen = [one for one in seen if one[1] not in unnamed]
+        seen = [entry for entry in seen if entry[1] not in unnamed]
     return seen[:_MOST_CLASSES]
 
 
@@ -66,7 +66,7 @@ def _column(shown: Shown, rows: int, font: Any, text: int) -> Rgba:
         title, labels = shown.title, [label for _, label in entries]
     else:
         title, labels = found.title, [label for _, label in found.ticks]
-    wide = int(max(map(font.getlength, [title, *(f"{one}  " for one in labels)])))
+    wide = int(max(map(font.getlength, [title, *(f"{label}  " for label in labels)])))
     width = max(wide, _WIDE + _GAP + wide if labels else 0) + 2 * _GAP
     image = Image.new("RGBA", (width, rows), DARK)
     pen = ImageDraw.Draw(image)

@@ -90,7 +90,7 @@ def _tell_dark(ready: Source, path: str | os.PathLike[str]) -> None:
         return
     sample = sample_of(ready)
     numbers = [sample.values(k) for k in range(len(sample.bands))]
-    most = max((percentiles(one, (99,))[0] for one in numbers if one.size), default=65535.0)
+    most = max((percentiles(part, (99,))[0] for part in numbers if part.size), default=65535.0)
     if most < _DARK * 65535:
         warn_caller(
             f"{name}: 16-bit numbers up to about {most:.0f} of 65535, as stored: other programs "
@@ -149,7 +149,7 @@ def _ranges(source: Source, rescale: str, look: Look | None) -> Sequence[Range]:
     chosen = Look(limits="minmax") if rescale == "full" else (look or source.look or Look())
     if rescale == "limits" and not chosen.limits_named:
         chosen = Look(limits="percentile:1,99")
-    found: list[Range] = []
+    ranges: list[Range] = []
     for index, band in enumerate(source.bands):
         rule = chosen.limits[min(index, len(chosen.limits) - 1)]
         plan = resolve(
@@ -158,8 +158,8 @@ def _ranges(source: Source, rescale: str, look: Look | None) -> Sequence[Range]:
             bands=[index],
         )
         scale = plan.scales[0]
-        found.append((stored_numbers(scale.low, band), stored_numbers(scale.high, band)))
-    return found
+        ranges.append((stored_numbers(scale.low, band), stored_numbers(scale.high, band)))
+    return ranges
 
 
 def provenance(source: Source, ready: Source) -> list[str]:

@@ -138,9 +138,9 @@ def read_layers(path: str | os.PathLike[str]) -> LayerFile:
         raise LookError(f"{name}: {_first_problem(error)}") from error
     folder = os.path.dirname(name)
     layers = []
-    for number, one in enumerate(table.layer, 1):
+    for number, entry in enumerate(table.layer, 1):
         try:
-            layers.append(_layer(one, folder))
+            layers.append(_layer(entry, folder))
         except LookError as error:
             raise LookError(f"{name}: layer {number}: {error}") from error
     grid = None
@@ -162,36 +162,36 @@ def _first_problem(error: ValidationError) -> str:
     return f"{place}: {first['msg']}"
 
 
-def _layer(one: LayerTable, folder: str) -> Layer | Outline:
-    if (one.file is None) == (one.outline is None):
+def _layer(entry: LayerTable, folder: str) -> Layer | Outline:
+    if (entry.file is None) == (entry.outline is None):
         raise LookError("expected a file, or an outline")
-    if one.outline is not None:
+    if entry.outline is not None:
         return Outline(
-            os.path.join(folder, one.outline), one.color, one.width, one.label, one.fill,
-            one.crs, one.opacity, one.visible, one.name, one.layer,
+            os.path.join(folder, entry.outline), entry.color, entry.width, entry.label, entry.fill,
+            entry.crs, entry.opacity, entry.visible, entry.name, entry.layer,
         )  # fmt: skip
     look = None
-    if isinstance(one.look, str):
-        look = Look.load(os.path.join(folder, one.look))
-    elif one.look is not None:
-        look = Look.from_dict(one.look)
-    mode: Any = one.mode  # Layer says which words there are
+    if isinstance(entry.look, str):
+        look = Look.load(os.path.join(folder, entry.look))
+    elif entry.look is not None:
+        look = Look.from_dict(entry.look)
+    mode: Any = entry.mode  # Layer says which words there are
     return Layer(
-        _source(one, folder), look, opacity=one.opacity, visible=one.visible,
-        threshold=one.threshold, name=one.name, mode=mode, base=one.base,
+        _source(entry, folder), look, opacity=entry.opacity, visible=entry.visible,
+        threshold=entry.threshold, name=entry.name, mode=mode, base=entry.base,
     )  # fmt: skip
 
 
-def _source(one: LayerTable, folder: str) -> Source:
-    source = open_source(os.path.join(folder, str(one.file)), member=one.member)
-    if one.nodata is not None:
-        source = with_nodata(source, one.nodata)
-    if one.compute:
-        source = Computed(source, one.compute)
-    if one.clip is not None:
-        source = clip(source, os.path.join(folder, one.clip), extent_of="full")
-    if one.relief is not None:
-        given = one.relief.suns or [one.relief]
+def _source(entry: LayerTable, folder: str) -> Source:
+    source = open_source(os.path.join(folder, str(entry.file)), member=entry.member)
+    if entry.nodata is not None:
+        source = with_nodata(source, entry.nodata)
+    if entry.compute:
+        source = Computed(source, entry.compute)
+    if entry.clip is not None:
+        source = clip(source, os.path.join(folder, entry.clip), extent_of="full")
+    if entry.relief is not None:
+        given = entry.relief.suns or [entry.relief]
         suns = [Sun(sun.azimuth, sun.altitude, sun.weight) for sun in given]
-        source = Relief(source, one.relief.band - 1, suns, one.relief.exaggeration)
+        source = Relief(source, entry.relief.band - 1, suns, entry.relief.exaggeration)
     return source

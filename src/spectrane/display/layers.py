@@ -134,13 +134,13 @@ AnyLayer: TypeAlias = Layer | Outline | PlannedLayer
 
 def planned(layers: Sequence[object]) -> list[PlannedLayer | Outline]:
     """Resolve layers once, from all of each raster: for many parts that must look alike."""
-    shown = shown_as_base([as_layer(one) for one in layers])
-    found = [one if isinstance(one, Outline | PlannedLayer) else PlannedLayer.of(one)
-             for one in shown]  # fmt: skip
-    for one in found:
+    shown = shown_as_base([as_layer(layer) for layer in layers])
+    plans = [layer if isinstance(layer, Outline | PlannedLayer) else PlannedLayer.of(layer)
+             for layer in shown]  # fmt: skip
+    for one in plans:
         if isinstance(one, PlannedLayer):
             one.plan.tell()
-    return found
+    return plans
 
 
 @dataclass(frozen=True)
@@ -188,8 +188,8 @@ class Stack:
         >>> sp.stack([sp.from_array(np.arange(64.0).reshape(8, 8))]).blended().shape
         (8, 8, 4)
         """
-        shown = [(one.rgba, float(one.layer.opacity), one.mode)
-                 for one in self.layers if one.layer.visible]  # fmt: skip
+        shown = [(drawn.rgba, float(drawn.layer.opacity), drawn.mode)
+                 for drawn in self.layers if drawn.layer.visible]  # fmt: skip
         rows, columns = self.grid.shape
         out = np.zeros((rows, columns, 4), np.uint8)
         work = rows * columns * len(shown)
@@ -205,14 +205,14 @@ class Stack:
         (8, 8, 4)
         """
         scales: list[Scale] = []
-        for one in self.layers:
-            if one.layer.visible:
-                scales += one.scales
+        for drawn in self.layers:
+            if drawn.layer.visible:
+                scales += drawn.scales
         said = tuple(
-            f"Layer {k}: {one.title}, opacity {one.layer.opacity:g}, {one.mode}"
-            for k, one in enumerate(self.layers, 1) if one.layer.visible
+            f"Layer {k}: {drawn.title}, opacity {drawn.layer.opacity:g}, {drawn.mode}"
+            for k, drawn in enumerate(self.layers, 1) if drawn.layer.visible
         )  # fmt: skip
-        names = ", ".join(one.title for one in self.layers if one.layer.visible)
+        names = ", ".join(drawn.title for drawn in self.layers if drawn.layer.visible)
         return Picture(self.blended(), self.grid, tuple(scales), names, said)
 
 
@@ -232,33 +232,33 @@ def stacked(
     lowest one's area cuts, and those that do not meet it and are left out, are told with a warning.
     Raises GridMismatch where none meets it, or where layers cannot be related.
     """
-    listed = shown_as_base([as_layer(one) for one in layers])
-    rasters = [one for one in listed if not isinstance(one, Outline)]
+    listed = shown_as_base([as_layer(layer) for layer in layers])
+    rasters = [item for item in listed if not isinstance(item, Outline)]
     if not rasters:
         raise LookError("overlay: expected at least one raster")
     base, view = grid or base_grid(rasters, area), view_of(view)
     target = common_grid(base, view, size, given=grid)
     check_answer(len(listed), target.shape, np.dtype(np.uint32))
     made, missed = [], []
-    for one in listed:
-        if isinstance(one, Outline):
-            made.append(DrawnLayer(one, one.title, draw_outline(one, target)))
+    for item in listed:
+        if isinstance(item, Outline):
+            made.append(DrawnLayer(item, item.title, draw_outline(item, target)))
             if not made[-1].rgba[..., 3].any():
-                missed.append(one.title)
-        elif not covers(one.source, target):
-            missed.append((one.layer if isinstance(one, PlannedLayer) else one).title)
+                missed.append(item.title)
+        elif not covers(item.source, target):
+            missed.append((item.layer if isinstance(item, PlannedLayer) else item).title)
         else:
-            made.append(_drawn(one, target, tell))
-    if not any(one.planned is not None for one in made):
+            made.append(_drawn(item, target, tell))
+    if not any(drawn.planned is not None for drawn in made):
         raise GridMismatch(
             f"overlay: {', '.join(missed)} do not meet the area shown, {target.bounds}"
         )
     if missed and tell:
         warn_caller(f"{', '.join(missed)}: not in the area shown, {target.bounds}, and left out")
     if tell and grid is None and view == View(size=view.size):
-        _tell_cut([one for one in made if one.planned is not None], base)
+        _tell_cut([drawn for drawn in made if drawn.planned is not None], base)
     if tell:
-        tell_planes([(one.title, one.planned.source.grid) for one in made if one.planned])
+        tell_planes([(drawn.title, drawn.planned.source.grid) for drawn in made if drawn.planned])
     return Stack(target, tuple(made), tuple(lying(base, view) if grid is None else ()))
 
 
@@ -266,18 +266,18 @@ def base_grid(rasters: Sequence[Layer | PlannedLayer], area: str) -> Grid:
     """Return the grid of the lowest raster, or its pixels over all that the rasters cover."""
     if area not in AREAS:
         raise LookError(f"area {area!r}{nearest(area, AREAS)}")
-    grids = [upright(one.source).grid for one in rasters]
+    grids = [upright(raster.source).grid for raster in rasters]
     return grids[0] if area == "bottom" or not grids[0].placed else union(grids, grids[0])
 
 
 def _tell_cut(drawn: Sequence[DrawnLayer], base: Grid) -> None:
     """Warn of rasters of which a part lies outside the area, and how much."""
     cut = []
-    for one in drawn:
-        assert one.planned is not None
-        lost = 1.0 - share_inside(one.planned.source.grid, base)
+    for layer in drawn:
+        assert layer.planned is not None
+        lost = 1.0 - share_inside(layer.planned.source.grid, base)
         if lost >= _CUT:
-            cut.append(f"{lost:.0%} of {one.title}")
+            cut.append(f"{lost:.0%} of {layer.title}")
     if cut:
         warn_caller(
             f"{', '.join(cut)}: outside the area of the bottom layer, {drawn[0].title}, and cut "
@@ -329,14 +329,16 @@ def draw_layers(layers: Sequence[object], **where: Any) -> Picture:
 
 def shown_as_base(layers: Sequence[AnyLayer]) -> list[AnyLayer]:
     """Return the layers with only the first of the base layers visible: they are alternatives."""
-    found: list[AnyLayer] = []
+    layers_shown: list[AnyLayer] = []
     seen = False
-    for one in layers:
-        layer = one.layer if isinstance(one, PlannedLayer) else one
+    for drawn in layers:
+        layer = drawn.layer if isinstance(drawn, PlannedLayer) else drawn
         if isinstance(layer, Outline) or not layer.base:
-            found.append(one)
+            layers_shown.append(drawn)
             continue
         alone = replace(layer, visible=layer.visible and not seen)
-        found.append(replace(one, layer=alone) if isinstance(one, PlannedLayer) else alone)
+        layers_shown.append(
+            replace(drawn, layer=alone) if isinstance(drawn, PlannedLayer) else alone
+        )
         seen = seen or layer.visible
-    return found
+    return layers_shown

@@ -68,8 +68,8 @@ class Legend:
         """
         if not self.shadings:
             return self.by_class[value][0] if value in self.by_class else "#00000000"
-        found = _colored(self.shadings[0], self.look, np.array([float(value)]))
-        return color_text(found[0])
+        colors = _colored(self.shadings[0], self.look, np.array([float(value)]))
+        return color_text(colors[0])
 
 
 def legend_of(

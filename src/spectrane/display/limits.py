@@ -262,8 +262,10 @@ class SeenValues:
 
     def ends(self) -> Pair:
         """Return the least and greatest value; NaN where there is none."""
-        found = self._moments()
-        return (found.low, found.high) if found.count else (math.nan, math.nan)
+        moments_found = self._moments()
+        return (
+            (moments_found.low, moments_found.high) if moments_found.count else (math.nan, math.nan)
+        )
 
     def moments(self) -> Pair:
         """Return the mean and σ (divisor N)."""
@@ -331,11 +333,11 @@ class SeenPositions:
         return Shares(at, total / max(1, total[-1] if total.size else 1))
 
     def _counted(
-        self, found: NDArray[np.float64], often: NDArray[np.int64]
+        self, values: NDArray[np.float64], often: NDArray[np.int64]
     ) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
         """Return the positions that occur between the limits, ascending, and how often."""
-        inside = self._between(found)
-        at = levels.relative_position(found[inside], self.low, self.high)
+        inside = self._between(values)
+        at = levels.relative_position(values[inside], self.low, self.high)
         order = np.argsort(at, kind="stable")
         return at[order], often[inside][order]
 

@@ -74,15 +74,17 @@ def _unstretched(plan: RenderPlan, pixels: Pixels, mean: float) -> Iterator[str]
 def _two_tones(plan: RenderPlan, pixels: Pixels, seen: NDArray[np.uint8]) -> Iterator[str]:
     """Tell of a picture of one or two colours whose numbers are more."""
     colors = plan.shadings[:3]
-    few = any(one.palette is not None and one.palette.entries <= _NUMBERS for one in colors)
-    few = few or any(isinstance(one.rule, _WINDOWS) for one in colors)  # a step, if it is narrow
+    few = any(color.palette is not None and color.palette.entries <= _NUMBERS for color in colors)
+    few = few or any(
+        isinstance(color.rule, _WINDOWS) for color in colors
+    )  # a step, if it is narrow
     if few or _several(seen[:: max(1, len(seen) // _GLANCE)]) or _several(seen):
         return
     values = [_valid_of(pixels, channel) for channel in range(len(colors))]
-    if max(distinct(one).size for one in values) <= _NUMBERS:
+    if max(distinct(value).size for value in values) <= _NUMBERS:
         return
-    limits = "; ".join(f"{one.band.name} {one.scale.low:.5g} to {one.scale.high:.5g}"
-                       for one in colors)  # fmt: skip
+    limits = "; ".join(f"{color.band.name} {color.scale.low:.5g} to {color.scale.high:.5g}"
+                       for color in colors)  # fmt: skip
     tries = "; ".join(map(_suggestion, colors, values))
     yield (
         f"the picture has no more than {_TONES} tones: the limits ({limits}) leave nothing between "

@@ -87,8 +87,8 @@ def seen_under(source: Source, grid: Grid) -> Window:
     c, r = mapping.exact(across, down)
     window = []
     for at, length in zip((r, c), mapping.source.shape, strict=True):
-        found = at[np.isfinite(at)]
-        low, high = (int(np.floor(found.min())), int(np.ceil(found.max()))) if found.size else (
+        finite = at[np.isfinite(at)]
+        low, high = (int(np.floor(finite.min())), int(np.ceil(finite.max()))) if finite.size else (
             0, length)  # fmt: skip
         low, high = max(0, min(low, length - 1)), max(1, min(high, length))
         window.append((low, max(low + 1, high)))

@@ -194,14 +194,14 @@ def _texts(outline: Outline, shapes: Shapes) -> list[str]:
     """
     if outline.label in (None, False, True):
         return [feature.name if outline.label else "" for feature in shapes.features]
-    found = [_text(feature, str(outline.label)) for feature in shapes.features]
+    texts = [_text(feature, str(outline.label)) for feature in shapes.features]
     if not any(outline.label in feature.properties for feature in shapes.features):
-        known = dict.fromkeys(str(key) for one in shapes.features for key in one.properties)
+        known = dict.fromkeys(str(key) for feature in shapes.features for key in feature.properties)
         raise LookError(
             f"{outline.title}: no feature property {outline.label!r}; there are "
             f"{', '.join(known) or 'none'}"
         )
-    return found
+    return texts
 
 
 def _text(feature: Feature, label: str) -> str:

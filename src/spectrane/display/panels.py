@@ -83,17 +83,17 @@ def one_below_another(rows: Sequence[Rgba]) -> Rgba:
 def _joined(panels: Sequence[Rgba], axis: int) -> NDArray[np.uint8]:
     """Set panels beside or below one another, with gaps, on the dark ground."""
     other = 1 - axis
-    length = max(one.shape[other] for one in panels)
-    total = sum(one.shape[axis] for one in panels) + GAP * (len(panels) - 1)
+    length = max(panel.shape[other] for panel in panels)
+    total = sum(panel.shape[axis] for panel in panels) + GAP * (len(panels) - 1)
     shape = (length, total) if axis == 1 else (total, length)
     out = np.empty((*shape, 4), np.uint8)
     out[...] = DARK
     place = 0
-    for one in panels:
-        rows, columns = one.shape[:2]
+    for panel in panels:
+        rows, columns = panel.shape[:2]
         if axis == 1:
-            out[:rows, place : place + columns] = one
+            out[:rows, place : place + columns] = panel
         else:
-            out[place : place + rows, :columns] = one
-        place += one.shape[axis] + GAP
+            out[place : place + rows, :columns] = panel
+        place += panel.shape[axis] + GAP
     return out

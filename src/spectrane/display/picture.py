@@ -69,8 +69,8 @@ class Picture:
 
     def __array__(self, dtype: Any = None, copy: bool | None = None) -> NDArray[Any]:
         """Return ``rgba``: what NumPy's functions, and plots of images, take."""
-        found = self.rgba if dtype is None else self.rgba.astype(dtype)
-        return found.copy() if copy else found
+        array = self.rgba if dtype is None else self.rgba.astype(dtype)
+        return array.copy() if copy else array
 
     def legend(self) -> Legend:
         """Return what its legend says. Raises LookError for one blended of several layers.

@@ -132,8 +132,8 @@ class RenderPlan:
         """Return the pixels to be drawn: the plan's bands, alpha not multiplied into them."""
         window = whole(source.shape) if window is None else window
         scales = [n / m for n, m in zip(extent(window), size or extent(window), strict=True)]
-        found = self.ready(source).read(self.bands, window, size, method or self.method(scales))
-        return self.straight(found)
+        pixels = self.ready(source).read(self.bands, window, size, method or self.method(scales))
+        return self.straight(pixels)
 
     def straight(self, pixels: Pixels) -> Pixels:
         """Undo the multiplication by alpha that associated alpha brings with it."""
@@ -188,7 +188,7 @@ class RenderPlan:
         else:
             found = [colors[0].codes(pixels.values[0])]
         below = 0 if first is None else int(first.ends)
-        return np.stack([np.asarray(one, np.int32) for one in found]) - np.int32(below)
+        return np.stack([np.asarray(levels, np.int32) for levels in found]) - np.int32(below)
 
     def level(self, stored: Any) -> NDArray[np.int32]:
         """Return the levels of stored numbers: see ``levels``.
@@ -234,8 +234,9 @@ class RenderPlan:
         """
         pixels = values if isinstance(values, Pixels) else self._alone(values)[0]
         shown = self.shown(pixels)
-        return [np.bincount(one[shown & (one >= 0) & (one < self.steps)], minlength=self.steps)
-                for one in self.levels(pixels)]  # fmt: skip
+        inside = [level[shown & (level >= 0) & (level < self.steps)]
+                  for level in self.levels(pixels)]  # fmt: skip
+        return [np.bincount(levels, minlength=self.steps) for levels in inside]
 
     @property
     def steps(self) -> int:

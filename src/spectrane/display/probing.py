@@ -85,20 +85,20 @@ def probed(layers: Sequence[Any], **where: Any) -> list[dict[str, Any]]:
     """
     if not layers:
         raise LookError("probe: expected one raster or more")
-    asked = [Asked.of(one, number) for number, one in enumerate(layers, 1)]
+    asked = [Asked.of(layer, number) for number, layer in enumerate(layers, 1)]
     first = asked[0].source
     for layer in asked:
         tell_picture(layer.source)
-    found = []
+    rows = []
     for place in _places(first, **where):
         if not is_inside(first, place):
-            found.append(_outside(asked[0], place))
+            rows.append(_outside(asked[0], place))
             continue
         for one in asked:
             own = place if one.source is first else _same_place(first, one.source, place)
             if own is not None:
-                found += _rows(one, own)
-    return found
+                rows += _rows(one, own)
+    return rows
 
 
 def _same_place(first: Source, source: Source, place: Place) -> Place | None:
@@ -117,19 +117,19 @@ def _same_place(first: Source, source: Source, place: Place) -> Place | None:
     return (name, row, column) if inside else None
 
 
-def _rows(one: Asked, place: Place) -> list[dict[str, Any]]:
+def _rows(layer: Asked, place: Place) -> list[dict[str, Any]]:
     name, row, column = place
-    source, plan = one.source, one.plan
+    source, plan = layer.source, layer.plan
     everything = range(len(source.bands))
     pixels = plan.ready(source).read(everything, ((row, row + 1), (column, column + 1)))
     valid = pixels.validity[:, 0, 0]
-    levels, color, seen = _drawn_at(one, row, column)
+    levels, color, seen = _drawn_at(layer, row, column)
     rows = []
     for index in everything:
         band, stored = source.bands[index], pixels.values[index, 0, 0].item()
         drawn = index in plan.bands
         rows.append({
-            "point": name, "layer": one.name, "row": row, "column": column, "band": band.name,
+            "point": name, "layer": layer.name, "row": row, "column": column, "band": band.name,
             "stored": stored, "physical": physical_number(stored, band) if valid[index] else None,
             "unit": band.unit, "level": levels.get(index) if seen else None,
             "color": color if drawn else None, "shown": bool(drawn and seen), "note": None,
@@ -137,23 +137,23 @@ def _rows(one: Asked, place: Place) -> list[dict[str, Any]]:
     return rows
 
 
-def _outside(one: Asked, place: Place) -> dict[str, Any]:
+def _outside(layer: Asked, place: Place) -> dict[str, Any]:
     """Return the row of a point that the first layer does not have."""
     name, row, column = place
     nothing = dict.fromkeys(("band", "stored", "physical", "unit", "level", "color"))
-    return {"point": name, "layer": one.name, "row": row, "column": column, **nothing,
+    return {"point": name, "layer": layer.name, "row": row, "column": column, **nothing,
             "shown": False, "note": OUTSIDE}  # fmt: skip
 
 
-def _drawn_at(one: Asked, row: int, column: int) -> tuple[dict[int, int], str, bool]:
+def _drawn_at(layer: Asked, row: int, column: int) -> tuple[dict[int, int], str, bool]:
     """Return the level of each band shown, the colour, and whether the pixel is shown at all."""
-    plan = one.plan
-    window = _around(plan, one.source.shape, row, column)
-    if window not in one.drawn:
-        pixels = plan.read(one.shown, window)
-        one.drawn.clear()  # points lie near one another, or each needs its own
-        one.drawn[window] = plan.levels(pixels), plan.draw(pixels), plan.shown(pixels)
-    levels, rgba, shown = one.drawn[window]
+    plan = layer.plan
+    window = _around(plan, layer.source.shape, row, column)
+    if window not in layer.drawn:
+        pixels = plan.read(layer.shown, window)
+        layer.drawn.clear()  # points lie near one another, or each needs its own
+        layer.drawn[window] = plan.levels(pixels), plan.draw(pixels), plan.shown(pixels)
+    levels, rgba, shown = layer.drawn[window]
     at = (row - window[0][0], column - window[1][0])
     color = rgba[at]
     found: dict[int, int] = {}

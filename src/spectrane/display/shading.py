@@ -219,8 +219,8 @@ class Shading:
             values = tables.index_values(dtype)
             valid = ~self.band.rule.invalid(values)
             # Without any valid value the limits are NaN, and so are the levels.
-            found = np.nan_to_num(self._level(values), nan=0.0).astype(np.uint16)
-            self._tables[dtype] = found | (valid.astype(np.uint16) << np.uint16(8))
+            levels = np.nan_to_num(self._level(values), nan=0.0).astype(np.uint16)
+            self._tables[dtype] = levels | (valid.astype(np.uint16) << np.uint16(8))
         return self._tables[dtype]
 
     @cached_property
@@ -246,14 +246,14 @@ class Shading:
             step(stored.astype(np.float32, copy=False), self.stairs, out)
             return out
         for start in range(0, len(stored), _ROWS):
-            found = self._level(stored[start : start + _ROWS])
-            out[start : start + _ROWS] = np.nan_to_num(found, nan=0.0)
+            part = self._level(stored[start : start + _ROWS])
+            out[start : start + _ROWS] = np.nan_to_num(part, nan=0.0)
         return out
 
     def levels16(self, stored: NDArray[Any]) -> NDArray[np.uint16]:
         """Return levels 0...65535, from t itself."""
         out = np.empty(stored.shape, np.uint16)
         for start in range(0, len(stored), _ROWS):
-            found = levels.level(self.t(stored[start : start + _ROWS]), 65535)
-            out[start : start + _ROWS] = np.nan_to_num(found, nan=0.0)
+            part = levels.level(self.t(stored[start : start + _ROWS]), 65535)
+            out[start : start + _ROWS] = np.nan_to_num(part, nan=0.0)
         return out

@@ -27,7 +27,12 @@ class ShownValues:
 
     ``levels`` are those of the pixels shown: 0…255, or the entries of a colour map.
     ``below`` and ``above`` are shares of valid values beyond the limits; ``complete`` tells
-    whether every pixel was counted.
+    whether every pixel was counted. ``low`` and ``high`` are the limits, in ``unit``.
+
+    >>> import numpy as np, spectrane as sp
+    >>> shown = sp.shown_values(sp.from_array(np.array([[0, 51, 255]], np.uint8)))[0]
+    >>> shown.channel, shown.low, shown.high, shown.invalid
+    ('grey', 0.0, 255.0, 0)
     """
 
     channel: str

@@ -70,7 +70,7 @@ def as_layers(layers: object) -> list[VolumeLayer]:
     """Return volume layers of what is given: one or a list; volumes, (volume, look), layers."""
     pair = isinstance(layers, tuple) and len(layers) == 2 and isinstance(layers[1], Look | None)
     listed = list(layers) if isinstance(layers, list | tuple) and not pair else [layers]
-    return [volume_layer(one) for one in listed]
+    return [volume_layer(layer) for layer in listed]
 
 
 def prepared(layers: object, axes: str = "patient", like: VolumeLayer | None = None) -> list[Ready]:
@@ -84,10 +84,10 @@ def prepared(layers: object, axes: str = "patient", like: VolumeLayer | None = N
         raise LookError(f"axes {axes!r}: expected {' or '.join(AXES)}")
     if not listed:
         raise LookError("no layers: expected one volume or more")
-    for one in listed[1:]:
-        check_meeting(listed[0], one)
+    for layer in listed[1:]:
+        check_meeting(listed[0], layer)
     turn = own_turn((like or listed[0]).source.grid) if axes == "own" else np.eye(3)
-    return [_prepared(one, turn) for one in listed]
+    return [_prepared(layer, turn) for layer in listed]
 
 
 def check_meeting(first: VolumeLayer, other: VolumeLayer) -> None:
@@ -108,7 +108,7 @@ def flat(
     ready: Sequence[Ready], plane: str, where: dict[str, Any]
 ) -> tuple[list[PlannedLayer], list[PlannedLayer]]:
     """Return a slice of each volume at the same millimetres as a layer, and those outlined."""
-    found: list[PlannedLayer] = []
+    cuts: list[PlannedLayer] = []
     outlined: list[PlannedLayer] = []
     for number, one in enumerate(ready):
         own = dict(where) | ({"resample": "nearest"} if one.plan.classes else {})
@@ -120,13 +120,13 @@ def flat(
             if not number:
                 raise
             continue  # this one does not reach so far
-        found.append(one.flat(made, one.layer.opacity))
+        cuts.append(one.flat(made, one.layer.opacity))
         if one.layer.faded and one.layer.visible:
             failing = _Failing(cut(one.every, plane, frames=one.frames, **own), made)
             faint = one.layer.opacity * one.layer.faded
-            found.append(one.flat(failing, faint, f"{one.layer.title}, faded"))
+            cuts.append(one.flat(failing, faint, f"{one.layer.title}, faded"))
             outlined.append(one.flat(made, 1.0))
-    return found, outlined
+    return cuts, outlined
 
 
 def _depth(source: Source, plane: str, index: int) -> float:

@@ -177,7 +177,7 @@ def compare_slices(
     >>> sp.compare_slices([volume, volume], at=4, size=(90, 300), labels=False).rgba.shape[0]
     90
     """
-    listed = [as_layers(one) for one in columns]
+    listed = [as_layers(column) for column in columns]
     first = listed[0][0]
     ready = [prepared(layers, axes, first) for layers in listed]
     for column in ready[1:]:
@@ -272,7 +272,7 @@ def _shared_look(plans: Sequence[RenderPlan]) -> Look:
     look, scales = plans[0].look, [plan.scales[0] for plan in plans if plan.scales]
     if not scales or plans[0].shadings[0].formula is not None or look.limits[0].cuts:
         return look
-    low, high = min(one.low for one in scales), max(one.high for one in scales)
+    low, high = min(scale.low for scale in scales), max(scale.high for scale in scales)
     return replace(look, limits=(low, high))
 
 

@@ -91,8 +91,8 @@ def volume_layer(given: object) -> VolumeLayer:
     if isinstance(given, Layer):
         return VolumeLayer(given.source, given.look, opacity=given.opacity, visible=given.visible,
                            threshold=given.threshold, name=given.name, mode=given.mode)  # fmt: skip
-    found: Any = given
-    return VolumeLayer(*found) if isinstance(found, tuple) else VolumeLayer(found)
+    parts: Any = given
+    return VolumeLayer(*parts) if isinstance(parts, tuple) else VolumeLayer(parts)
 
 
 def planned_volume(layer: VolumeLayer) -> RenderPlan:

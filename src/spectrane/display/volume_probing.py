@@ -34,17 +34,17 @@ def probed_volumes(layers: Sequence[VolumeLayer], points: Any) -> list[dict[str,
     threshold. Raises GridMismatch for a point outside the first layer, LookError for no point.
     """
     shown = [tested(layer) for layer in layers]
-    found = []
+    rows = []
     for number, given in enumerate(named_points(points), 1):
         name = str(given.get("name") or number)
         place = _millimetres(layers[0].source, given, name)
         for layer, kept in zip(layers, shown, strict=True):
             voxel = _voxel(layer.source, place)
             if voxel is not None:
-                found += _rows(name, layer, kept, place, voxel)
+                rows += _rows(name, layer, kept, place, voxel)
             elif layer is layers[0]:
                 raise _outside(name, place, layer.source)
-    return found
+    return rows
 
 
 def frame_profile(source: Source, points: Any, region: Source | None) -> list[dict[str, Any]]:

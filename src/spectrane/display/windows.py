@@ -46,14 +46,14 @@ def own_windows() -> dict[str, Pair]:
     except SpectraneError as error:
         _passed_over(path, f"no window of it is known: {error}")
         return {}
-    found = {}
+    presets = {}
     for name, pair in given.items():
         window = _window(pair)
         if window is None:
             _passed_over(path, f"{name} = {pair!r}: expected [centre, width above 0]")
         else:
-            found[name.lower().replace("_", " ")] = window
-    return found
+            presets[name.lower().replace("_", " ")] = window
+    return presets
 
 
 def _window(pair: Any) -> Pair | None:

@@ -57,5 +57,5 @@ class Derived(Source):
 
     def close(self) -> None:
         """Let go of the parents' files."""
-        for one in self.parents:
-            one.close()
+        for parent in self.parents:
+            parent.close()

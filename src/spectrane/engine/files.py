@@ -48,8 +48,8 @@ class LocalFile(ByteFile):
 
     def _open(self) -> tuple[int, int]:
         self._file = open_regular(self.name)
-        found = os.fstat(self._file)
-        return found.st_size, found.st_mtime_ns
+        status = os.fstat(self._file)
+        return status.st_size, status.st_mtime_ns
 
     @property
     def key(self) -> tuple[Any, ...]:
@@ -176,13 +176,13 @@ class RemoteFile(ByteFile):
     def _look_up(self) -> dict[str, Any]:
         filesystem, path = self._filesystem()
         try:
-            found = filesystem.info(path)
+            details = filesystem.info(path)
         except Exception as error:
             raise _access_error(self.name, error) from error
-        if found.get("size") is None:
+        if details.get("size") is None:
             raise AccessError(f"{self.name}: the server does not tell the file's size")
-        return {name: str(found[name]) for name in ("size", "ETag", "LastModified", "mtime")
-                if found.get(name) is not None}  # fmt: skip
+        return {name: str(details[name]) for name in ("size", "ETag", "LastModified", "mtime")
+                if details.get(name) is not None}  # fmt: skip
 
     def _filesystem(self) -> tuple[Any, str]:
         try:
@@ -210,10 +210,10 @@ class RemoteFile(ByteFile):
         starts = [offset for offset, _ in ranges]
         ends = [offset + length for offset, length in ranges]
         try:
-            found = filesystem.cat_ranges([path] * len(ranges), starts, ends, on_error="raise")
+            pieces = filesystem.cat_ranges([path] * len(ranges), starts, ends, on_error="raise")
         except Exception as error:
             raise _access_error(self.name, error) from error
-        return [bytes(piece) for piece in found]
+        return [bytes(piece) for piece in pieces]
 
     def __setstate__(self, state: dict[str, Any]) -> None:
         self.__dict__.update(state)

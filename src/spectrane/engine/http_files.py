@@ -129,7 +129,7 @@ class HttpFile(ByteFile):
     def fetch(self, ranges: Sequence[Range]) -> list[bytes]:
         """Return the bytes of ranges inside the file, several asked for at once."""
         if self._whole is not None or len(ranges) < 2:
-            return [self._fetch_one(*one) for one in ranges]
+            return [self._fetch_one(*span) for span in ranges]
         with ThreadPoolExecutor(min(_TOGETHER, len(ranges))) as pool:
             return list(pool.map(lambda one: self._fetch_one(*one), ranges))
 
@@ -282,28 +282,28 @@ def _refusal(url: str, answer: urllib3.BaseHTTPResponse) -> str:
 def _content_range(url: str, answer: urllib3.BaseHTTPResponse) -> tuple[int, int, int]:
     """Return first and last byte and the file's size (RFC 9110, section 14.4)."""
     text = answer.headers.get("Content-Range", "")
-    found = re.fullmatch(r"bytes\s+(\d{1,18})-(\d{1,18})/(\d{1,18})", text.strip())
-    if found is None or not int(found[1]) <= int(found[2]) < int(found[3]):
+    match = re.fullmatch(r"bytes\s+(\d{1,18})-(\d{1,18})/(\d{1,18})", text.strip())
+    if match is None or not int(match[1]) <= int(match[2]) < int(match[3]):
         raise AccessError(f"{url}: the server answered a range of {text!r}; expected such as bytes "
                           "0-99/1000")  # fmt: skip
-    return int(found[1]), int(found[2]), int(found[3])
+    return int(match[1]), int(match[2]), int(match[3])
 
 
 def _pieces(answer: urllib3.BaseHTTPResponse, most: int = _LARGEST + 1) -> Iterator[bytes]:
     """Yield a body as it comes, ``most`` bytes of it; AccessError where it hardly comes at all."""
-    began, wait, found = time.monotonic(), patience(), 0
-    while found < most and (piece := answer.read1(min(_PIECE, most - found))):
-        found += len(piece)
+    began, wait, count = time.monotonic(), patience(), 0
+    while count < most and (piece := answer.read1(min(_PIECE, most - count))):
+        count += len(piece)
         took = time.monotonic() - began
-        if took > wait and found < _SLOWEST * took:
-            raise AccessError(f"{answer.url or 'the server'}: sends {found / took:.0f} bytes a "
+        if took > wait and count < _SLOWEST * took:
+            raise AccessError(f"{answer.url or 'the server'}: sends {count / took:.0f} bytes a "
                               f"second, which is too slow to wait for ({TIMEOUT})")  # fmt: skip
         yield piece
 
 
 def _body(answer: urllib3.BaseHTTPResponse, length: int) -> bytes:
     """Return a body of so many bytes; what is sent beyond is not even read."""
-    found = b"".join(_pieces(answer, length))
-    if len(found) < length:
-        raise _Cut(f"{len(found)} of {length} bytes")
-    return found
+    body = b"".join(_pieces(answer, length))
+    if len(body) < length:
+        raise _Cut(f"{len(body)} of {length} bytes")
+    return body

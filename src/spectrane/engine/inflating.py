@@ -32,10 +32,10 @@ def inflated(data: bytes | memoryview, most: int, window_bits: int = 15) -> byte
     b'abc'
     """
     inflater = zlib.decompressobj(window_bits)
-    found = inflater.decompress(data, most)
+    data_out = inflater.decompress(data, most)
     while not inflater.eof and inflater.unconsumed_tail:
         inflater.decompress(inflater.unconsumed_tail, 1 << 20)  # up to its checksum
-    return found
+    return data_out
 
 
 def begun(data: bytes, most: int) -> bytes:
@@ -122,7 +122,7 @@ class InflatedFile(ByteFile):
 
     def fetch(self, ranges: Sequence[Range]) -> list[bytes]:
         """Return the bytes of ranges inside the file."""
-        found = []
+        pieces = []
         with self._lock:
             for offset, length in ranges:
                 data = self._take(offset, length)
@@ -131,12 +131,14 @@ class InflatedFile(ByteFile):
                         f"{self.name}: {length} bytes at {offset} lie past the end of what it "
                         f"holds ({self._size} bytes); the file may be cut short"
                     )
-                found.append(data)
-        return found
+                pieces.append(data)
+        return pieces
 
     def _take(self, offset: int, length: int) -> bytes:
         """Inflate up to the end of a range, from the nearest state before it."""
-        point = max((one for one in self._points if one.done <= offset), key=lambda one: one.done)
+        point = max(
+            (point for point in self._points if point.done <= offset), key=lambda one: one.done
+        )
         inflater, done, read = point.inflater.copy(), point.done, point.read
         parts: list[bytes] = []
         end = offset + length

@@ -66,8 +66,8 @@ class Whole:
 
     def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:
         """Walk the source's blocks."""
-        found: Iterator[tuple[Window, Pixels]] = self.source.blocks(bands, window)
-        return found
+        walk: Iterator[tuple[Window, Pixels]] = self.source.blocks(bands, window)
+        return walk
 
 
 def read_resized(

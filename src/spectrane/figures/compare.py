@@ -47,7 +47,7 @@ def compare(
     count = len(layers)
     if not 2 <= count <= 6 or (mode != "panels" and count != 2):
         raise LookError(f"compare: {count} given; expected 2 to 6, and 2 for {mode}")
-    named = [_named(one) for one in layers]
+    named = [_named(layer) for layer in layers]
     across = count if count <= 3 else (count + 1) // 2
     down = -(-count // across)
     least = (down * (_HIGH if histograms else _LOW), across * _WIDE)
@@ -108,10 +108,12 @@ def _small_histogram(axes: Any, panel: Panel) -> None:
     if panel.plan.classes:
         axes.set_axis_off()
         return
-    for one in channel_counts(panel.plan, panel.source, panel.window):
-        axes.stairs(one.counts, one.edges, color=CHANNELS.get(one.channel, INK), linewidth=1.2)
-        for value in (one.low, one.high):
-            axes.axvline(value, color=CHANNELS.get(one.channel, INK), linewidth=0.8, alpha=0.6)
+    for count in channel_counts(panel.plan, panel.source, panel.window):
+        axes.stairs(
+            count.counts, count.edges, color=CHANNELS.get(count.channel, INK), linewidth=1.2
+        )
+        for value in (count.low, count.high):
+            axes.axvline(value, color=CHANNELS.get(count.channel, INK), linewidth=0.8, alpha=0.6)
     axes.set_yticks([])
 
 

@@ -43,9 +43,9 @@ def histogram(
         len(channels), 2, width_ratios=(3, 2), left=0.07, right=0.975, top=0.9, bottom=0.09,
         hspace=0.5, wspace=0.16,
     )  # fmt: skip
-    for row, one in enumerate(channels):
-        _before(styled(figure.add_subplot(grid[row, 0])), one)
-        _after(styled(figure.add_subplot(grid[row, 1])), one)
+    for row, channel in enumerate(channels):
+        _before(styled(figure.add_subplot(grid[row, 0])), channel)
+        _after(styled(figure.add_subplot(grid[row, 1])), channel)
     name = short_name(source.name, "array")
     about = "" if channels[0].complete else ", from a part of the pixels"
     figure.text(0.07, 0.955, f"{name}: values and what is shown{about}", color=INK, fontsize=13)

@@ -126,17 +126,17 @@ def _check_local(name: str) -> None:
 
 def _editor(name: str, kind: str, table: Mapping[str, Any]) -> Any:
     """Return what writes such corrections inside a file of a format, or raise FormatError."""
-    found = format_called(kind)
-    if found is None or found.amend is None:
+    editor = format_called(kind)
+    if editor is None or editor.amend is None:
         raise FormatError(
             f"{name}: {kind} has no place inside for such corrections; leave them in the sidecar"
         )
-    unknown = sorted(table.keys() - set(found.amends))
+    unknown = sorted(table.keys() - set(editor.amends))
     if unknown:
         raise FormatError(
             f"{name}: {kind} has no field for {', '.join(unknown)}; leave it in the sidecar"
         )
-    return found.load("amend")
+    return editor.load("amend")
 
 
 def undo_correction(path: str | os.PathLike[str]) -> str:

@@ -134,10 +134,10 @@ class Jpeg2000Source(DecodedSource):
         import imagecodecs
 
         try:
-            found = imagecodecs.jpeg2k_decode(self.file.read(0, self.file.size), planar=False)
+            pixels = imagecodecs.jpeg2k_decode(self.file.read(0, self.file.size), planar=False)
         except (RuntimeError, ValueError) as error:
             raise FormatError(f"{self.name}: JPEG 2000 data: {error}") from error
-        return self.planes(np.asarray(found)), None
+        return self.planes(np.asarray(pixels)), None
 
     def __reduce__(self) -> tuple[Any, ...]:
         return Jpeg2000Source, (self.file,)

@@ -41,10 +41,10 @@ def decode_jpeg(
     decode: Any = imagecodecs.jpeg8_decode
     known = {} if transform is None else {"colorspace": space, "outcolorspace": out}
     try:
-        found = np.asarray(decode(data, tables=tables, **known))
+        pixels = np.asarray(decode(data, tables=tables, **known))
     except RuntimeError as error:
         raise ValueError(str(error)) from error
-    return found.reshape(*found.shape[:2], -1)
+    return pixels.reshape(*pixels.shape[:2], -1)
 
 
 def check_complete(data: bytes) -> None:
@@ -72,10 +72,10 @@ def _segments(data: bytes) -> Iterator[tuple[int, int, int]]:
             return
         end = place + 2 + int.from_bytes(data[place + 2 : place + 4], "big")
         if marker == 0xDA:
-            found = _SCAN_END.search(data, end)
-            if found is None:
+            match = _SCAN_END.search(data, end)
+            if match is None:
                 return
-            end = found.start()
+            end = match.start()
         yield marker, place, end
         place = end
 

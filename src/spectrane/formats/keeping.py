@@ -60,16 +60,16 @@ def toml_value(value: Any) -> Any:
 
 def grid_table(grid: Grid) -> dict[str, Any]:
     """Return a grid's place and coordinate system as a sidecar's table."""
-    found: dict[str, Any] = {}
+    table: dict[str, Any] = {}
     if grid.crs_text:
-        found["crs"] = grid.crs_text
+        table["crs"] = grid.crs_text
     if grid.placed:
         a, b, c, d, e, f = grid.coefficients
         if b == d == 0 and a > 0 and e < 0:
-            found |= {"corner": [c, f], "pixel_size": [a, -e]}
+            table |= {"corner": [c, f], "pixel_size": [a, -e]}
         else:
-            found["affine"] = [[a, b, c], [d, e, f]]
-    return found
+            table["affine"] = [[a, b, c], [d, e, f]]
+    return table
 
 
 def sidecar_text(source: Source) -> str:
@@ -165,13 +165,13 @@ def changes_table(
     spacing: str | None = None,
 ) -> dict[str, Any]:  # fmt: skip
     """Return corrections as a sidecar's tables; ``...`` for no-data is "as it is", None is none."""
-    found: dict[str, Any] = {}
+    table: dict[str, Any] = {}
     if nodata is not ...:
-        found["nodata"] = {"value": [] if nodata is None else toml_value(nodata)}
+        table["nodata"] = {"value": [] if nodata is None else toml_value(nodata)}
     if nodata_when is not None:
-        found.setdefault("nodata", {})["when"] = nodata_when
+        table.setdefault("nodata", {})["when"] = nodata_when
     if bands:
-        found["bands"] = [
+        table["bands"] = [
             {"number": int(number)} | {key: toml_value(value) for key, value in given.items()}
             for number, given in sorted(bands.items())
         ]
@@ -179,15 +179,15 @@ def changes_table(
              "affine": affine}  # fmt: skip
     grid = {key: toml_value(value) for key, value in place.items() if value is not None}
     if grid:
-        found["grid"] = grid
+        table["grid"] = grid
     if look is not None:
         kept = Look.from_dict(look) if isinstance(look, Mapping) else look_of(look)
-        found["look"] = {} if kept is None else kept.to_dict()
+        table["look"] = {} if kept is None else kept.to_dict()
     if notes is not None:
-        found["notes"] = notes
+        table["notes"] = notes
     if spacing is not None:
-        found["reading"] = {"spacing": spacing}
-    return found
+        table["reading"] = {"spacing": spacing}
+    return table
 
 
 def with_other_place_gone(changes: dict[str, Any]) -> dict[str, Any]:

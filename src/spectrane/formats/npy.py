@@ -67,9 +67,9 @@ def npy_layout(read: Any, name: str) -> FlatLayout:
         raise FormatError(f"{name}: its NPY header claims {length} bytes")
     text = read(8 + width, length).decode("latin-1" if major < 3 else "utf-8")
     try:
-        found = ast.literal_eval(text)
-        dtype, shape = np.dtype(found["descr"]), tuple(int(n) for n in found["shape"])
-        fortran = bool(found["fortran_order"])
+        header = ast.literal_eval(text)
+        dtype, shape = np.dtype(header["descr"]), tuple(int(n) for n in header["shape"])
+        fortran = bool(header["fortran_order"])
     except (ValueError, SyntaxError, KeyError, TypeError, MemoryError, RecursionError) as error:
         raise FormatError(f"{name}: its NPY header cannot be read: {error}") from error
     if dtype.hasobject or dtype.kind not in "biuf" or dtype.itemsize > 8:
@@ -100,9 +100,9 @@ class NpzReader:
 
     def open(self, file: ByteFile, member: int | str | None = None) -> Source:
         """Open one array."""
-        found = _arrays(file)
-        chosen = find_member([one for one, _ in found], member, file.name)
-        return NpzSource(file, chosen, found[chosen.number - 1][1], len(found))
+        arrays = _arrays(file)
+        chosen = find_member([one for one, _ in arrays], member, file.name)
+        return NpzSource(file, chosen, arrays[chosen.number - 1][1], len(arrays))
 
 
 def _archive(file: ByteFile) -> zipfile.ZipFile:
@@ -115,7 +115,7 @@ def _archive(file: ByteFile) -> zipfile.ZipFile:
 
 
 def _arrays(file: ByteFile) -> list[tuple[Member, str]]:
-    found: list[tuple[Member, str]] = []
+    arrays: list[tuple[Member, str]] = []
     with _archive(file) as archive:
         for info in archive.infolist()[:10000]:
             if not info.filename.endswith(".npy"):
@@ -127,10 +127,10 @@ def _arrays(file: ByteFile) -> list[tuple[Member, str]]:
             except (FormatError, struct.error, IndexError, *_ZIP_FAULTS):
                 continue  # what is no raster is no member
             name = info.filename.removesuffix(".npy")
-            member = Member(len(found) + 1, name, layout.rows, layout.columns, layout.bands,
+            member = Member(len(arrays) + 1, name, layout.rows, layout.columns, layout.bands,
                             layout.native.name)  # fmt: skip
-            found.append((member, info.filename))
-    return found
+            arrays.append((member, info.filename))
+    return arrays
 
 
 class NpzSource(DecodedSource):
@@ -162,8 +162,8 @@ class NpzSource(DecodedSource):
         if layout.end > len(raw):
             raise FormatError(f"{self.name}: {self.entry} is cut short")
         shape = (layout.bands, layout.rows, layout.columns)
-        found = np.ndarray(shape, layout.dtype, raw, layout.offset, layout.steps)
-        return np.ascontiguousarray(found.astype(layout.native)), None
+        values = np.ndarray(shape, layout.dtype, raw, layout.offset, layout.steps)
+        return np.ascontiguousarray(values.astype(layout.native)), None
 
     def __reduce__(self) -> tuple[Any, ...]:
         return NpzSource, (self.file, *self._made_from)

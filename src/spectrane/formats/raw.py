@@ -57,7 +57,9 @@ def check_size(name: str, size: int, table: RawTable) -> None:
     if wanted == size:
         return
     off = f"{wanted - size} bytes too few" if wanted > size else f"{size - wanted} bytes too many"
-    near = "; ".join(itertools.islice((format_layout(one) for one in near_layouts(size, table)), 5))
+    near = "; ".join(
+        itertools.islice((format_layout(layout) for layout in near_layouts(size, table)), 5)
+    )
     raise FormatError(
         f"{name}: {format_layout(table)} takes {wanted} bytes; the file has {size}, {off}. "
         f"Layouts that fit: {near or 'none near it'}"
@@ -108,9 +110,9 @@ def near_layouts(size: int, table: RawTable) -> Iterator[RawTable]:
 def _factors(pixels: int, table: RawTable) -> list[tuple[int, int]]:
     """Return the shapes of so many pixels whose proportions are nearest to those given."""
     wanted = math.log(table.rows / table.columns)
-    found = [(r, pixels // r) for r in _divisors(pixels)]
-    found.sort(key=lambda shape: abs(math.log(shape[0] / shape[1]) - wanted))
-    return found[:4]
+    pairs = [(r, pixels // r) for r in _divisors(pixels)]
+    pairs.sort(key=lambda shape: abs(math.log(shape[0] / shape[1]) - wanted))
+    return pairs[:4]
 
 
 def _divisors(number: int) -> list[int]:
@@ -130,13 +132,13 @@ def guesses(
     absolute step between neighbouring rows over that between unrelated pixels: an image of the
     right width is smooth down its columns, one of a wrong width sheared.
     """
-    found = []
+    scored = []
     for table in _candidates(file.size, rows, columns, bands, type, header):
         with np.errstate(all="ignore"):  # wrong types give numbers of any kind
             roughness = _roughness(file, table)
         if math.isfinite(roughness):
-            found.append((roughness, table))
-    return sorted(found, key=lambda pair: pair[0])
+            scored.append((roughness, table))
+    return sorted(scored, key=lambda pair: pair[0])
 
 
 def _candidates(
@@ -170,8 +172,8 @@ def _shapes(pixels: int, rows: int | None, columns: int | None) -> Iterable[tupl
     if rows and columns and rows * columns == pixels:
         return dict.fromkeys([(rows, columns), (columns, rows)])
     if known:
-        found = [(n, pixels // n) for n in known if pixels % n == 0]
-        return dict.fromkeys(found + [(c, r) for r, c in found])
+        shapes = [(n, pixels // n) for n in known if pixels % n == 0]
+        return dict.fromkeys(shapes + [(c, r) for r, c in shapes])
     near = [n for n in _divisors(pixels) if 0.2 <= n * n / pixels <= 5.0]
     near.sort(key=lambda n: abs(math.log(n * n / pixels)))
     return [(n, pixels // n) for n in near[:24]]

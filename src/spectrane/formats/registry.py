@@ -107,9 +107,9 @@ def members_of(path: str | os.PathLike[str]) -> list[Member]:
 def reader_of(file: ByteFile) -> tuple[str, FormatReader]:
     """Return the format's name and reader. Raises FormatError where none knows the file."""
     probe = Probe(file.head()[:4096], file.name, isinstance(file, FolderFile))
-    found = reader_for(probe)
-    if found is not None:
-        return found
+    entry = reader_for(probe)
+    if entry is not None:
+        return entry
     _point_to_the_head(file.name)
     head = probe.head
     what = "is empty" if not head else f"begins with {head[:8]!r}, which no known format does"

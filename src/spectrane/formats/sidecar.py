@@ -54,10 +54,10 @@ def _fetched(url: str) -> bytes | None:
     except (MissingFile, NotAllowed):  # some servers hide in this way that there is none
         return None
     try:
-        found = file.read(0, min(file.size, _LARGEST + 1))
+        content = file.read(0, min(file.size, _LARGEST + 1))
     finally:
         file.close()
-    return None if found.lstrip()[:1] == b"<" else found  # some answer with a page instead
+    return None if content.lstrip()[:1] == b"<" else content  # some answer with a page instead
 
 
 def read(name: str) -> Sidecar | None:

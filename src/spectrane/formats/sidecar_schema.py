@@ -95,16 +95,16 @@ class Sidecar(_Table):
 def parse_sidecar(text: str, path: str) -> Sidecar:
     """Read a sidecar. Raises MetadataError: the key, what was expected, the nearest known key."""
     try:
-        found = tomllib.loads(text)
+        content = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise MetadataError(f"{path}: not TOML: {error}") from error
-    return checked(found, path)
+    return checked(content, path)
 
 
-def checked(found: dict[str, Any], path: str) -> Sidecar:
+def checked(content: dict[str, Any], path: str) -> Sidecar:
     """Check what was read or is about to be written."""
     try:
-        beside = Sidecar.model_validate(found)
+        beside = Sidecar.model_validate(content)
         if beside.look is not None:
             Look.from_dict(beside.look)
     except ValidationError as error:
@@ -150,12 +150,12 @@ def apply_sidecar(source: Source, beside: Sidecar) -> Source:
     grid = None if beside.grid is None else placed(source.grid, beside.grid, source.name)
     metadata = dict(source.metadata) | ({"notes": beside.notes} if beside.notes else {})
     metadata |= {"provenance": beside.provenance} if beside.provenance else {}
-    found = Described(
+    corrected = Described(
         source, bands, beside.nodata.when if beside.nodata else None, grid=grid, look=look,
         metadata=metadata,
     )  # fmt: skip
-    found.coded = source.coded if beside.coded is None else beside.coded
-    return found
+    corrected.coded = source.coded if beside.coded is None else beside.coded
+    return corrected
 
 
 def _band(band: Any, table: BandTable) -> Any:

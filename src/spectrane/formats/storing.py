@@ -13,7 +13,7 @@ from spectrane.model.source import Source
 
 def check_picture(source: Source, name: str, types: Sequence[Any]) -> None:
     """Raise FormatError for a type or a number of bands that picture formats have no place for."""
-    kept = [np.dtype(one).name for one in types]
+    kept = [np.dtype(kind).name for kind in types]
     if source.dtype.name not in kept:
         raise FormatError(
             f"{name} holds {' or '.join(kept)}, not {source.dtype}; say dtype={kept[0]!r} and "

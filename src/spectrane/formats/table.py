@@ -132,19 +132,19 @@ def formats() -> tuple[Format, ...]:
 def _lookup() -> list[Format]:
     from importlib.metadata import entry_points
 
-    found: list[Format] = []
+    formats_known: list[Format] = []
     for point in entry_points(group=ENTRY_POINTS):
         try:
             made = point.load()
             made = made() if callable(made) and not isinstance(made, Format) else made
-            problem = _problem(made, found)
+            problem = _problem(made, formats_known)
         except Exception as error:
             problem = f"{type(error).__name__}: {error}"
         if problem:
             _tell(f"the format {point.name} ({point.value}) cannot be used: {problem}")
         else:
-            found.append(made)
-    return found
+            formats_known.append(made)
+    return formats_known
 
 
 def _problem(made: Any, before: list[Format]) -> str:

@@ -64,8 +64,8 @@ def noted(step: dict[str, Any]) -> None:
 def _steps(name: str) -> list[dict[str, Any]]:
     try:
         text = read_small_text(_journal(name), _LARGEST, MetadataError, "a list of corrections")
-        found: list[dict[str, Any]] = json.loads(text)
-        return found
+        steps: list[dict[str, Any]] = json.loads(text)
+        return steps
     except (SpectraneError, ValueError, RecursionError):
         return []
 

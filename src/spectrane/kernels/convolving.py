@@ -41,8 +41,8 @@ def lagrange(x: F64) -> F64:
 
 def lanczos(x: F64) -> F64:
     """Return sinc(x) sinc(x / 3) within three pixels."""
-    found = np.where(np.abs(x) < 3, np.sinc(x) * np.sinc(x / 3), 0.0)
-    return np.where(np.abs(found) < NOTHING, 0.0, found)
+    weights = np.where(np.abs(x) < 3, np.sinc(x) * np.sinc(x / 3), 0.0)
+    return np.where(np.abs(weights) < NOTHING, 0.0, weights)
 
 
 KERNELS: dict[str, tuple[Callable[[F64], F64], int, bool]] = {
@@ -103,8 +103,8 @@ def convolved(
     wide = values.astype(np.float64)
     if valid is None or valid.all():
         total = _full(rows, columns)
-        found = _along(_along(wide, rows, origin[0]).T, columns, origin[1]).T / total
-        return found, np.ones(found.shape, bool)
+        result = _along(_along(wide, rows, origin[0]).T, columns, origin[1]).T / total
+        return result, np.ones(result.shape, bool)
     wide = np.where(valid, wide, 0.0)
     kept = valid.astype(np.float64)
     absolute = [Taps(t.first, np.abs(t.weights)) for t in (rows, columns)]
@@ -118,11 +118,11 @@ def convolved(
         signed >= 0.5 * _full(rows, columns) * (1 - 1e-9)
     )
     lost = magnitude < whole * (1 - 1e-12)
-    found = both(wide, rows, columns) / np.where(enough, signed, 1.0)
+    result = both(wide, rows, columns) / np.where(enough, signed, 1.0)
     low, high = (_range(np.where(valid, values, fill), rows, columns, origin, pick) for fill, pick
                  in ((np.inf, np.minimum), (-np.inf, np.maximum)))  # fmt: skip
-    found = np.where(lost, np.clip(found, low, high), found)
-    return np.where(enough, found, np.nan), enough
+    result = np.where(lost, np.clip(result, low, high), result)
+    return np.where(enough, result, np.nan), enough
 
 
 def _full(rows: Taps, columns: Taps) -> F64:

@@ -14,8 +14,8 @@ Counts = NDArray[np.int64]
 
 def count_indices_reference(indices: NDArray[Any], counts: Counts) -> None:
     """Add to ``counts`` how often each unsigned 8- or 16-bit number occurs; any shape."""
-    found = np.bincount(indices.ravel(), minlength=len(counts))
-    counts += found
+    counts_here = np.bincount(indices.ravel(), minlength=len(counts))
+    counts += counts_here
 
 
 def ordered_bits(values: NDArray[Any]) -> NDArray[Any]:

@@ -85,20 +85,20 @@ def _gathered(
     inner &= (first_column >= 0) & (first_column <= plane.shape[1] - len(across))
     flat, width = plane.ravel(), plane.shape[1]
     start = np.where(inner, first_row * width + first_column, 0)
-    found, weight = np.zeros(columns.shape), np.zeros(columns.shape)
+    values, weight = np.zeros(columns.shape), np.zeros(columns.shape)
     with np.errstate(invalid="ignore"):
         for k, weight_down in enumerate(down):
             line, each = np.zeros(columns.shape), np.zeros(columns.shape)
             for j, weight_across in enumerate(across):
                 line += flat.take(start + (k * width + j), mode="clip") * weight_across
                 each += weight_across
-            found += line * weight_down
+            values += line * weight_down
             weight += each * weight_down
-        found /= weight
-    careful = ~(inner & np.isfinite(found))
+        values /= weight
+    careful = ~(inner & np.isfinite(values))
     if careful.any():
-        found[careful] = _carefully(plane, columns[careful], rows[careful], kernel, scales)
-    return found
+        values[careful] = _carefully(plane, columns[careful], rows[careful], kernel, scales)
+    return values
 
 
 def _carefully(
@@ -136,9 +136,9 @@ def _carefully(
             low = np.where(taking, np.minimum(low, value), low)
             high = np.where(taking, np.maximum(high, value), high)
     enough = (magnitude >= HALF * whole) & (signed >= HALF * full) & (signed > 0)
-    found = total / np.where(enough, signed, 1.0)
-    found = np.where(lost, np.clip(found, low, high), found)
-    return np.where(enough, found, np.nan)
+    values = total / np.where(enough, signed, 1.0)
+    values = np.where(lost, np.clip(values, low, high), values)
+    return np.where(enough, values, np.nan)
 
 
 gathered = Twin(gathered_reference, "spectrane.kernels.gathering_loops", "gathered", 0.5)
@@ -189,7 +189,7 @@ def majority_at(
     first_column, across = _tap_weights("area", columns, max(scales[1], 1.0))
     kinds = np.unique(plane[valid])
     best, total, whole = (np.zeros(columns.shape) for _ in range(3))
-    found = np.zeros(columns.shape, plane.dtype)
+    values = np.zeros(columns.shape, plane.dtype)
     taps = []
     for k, weight_down in enumerate(down):
         for j, weight_across in enumerate(across):
@@ -205,10 +205,10 @@ def majority_at(
         for weight, value in taps:
             share += np.where(value == kind, weight, 0.0)
         better = share > best + 1e-9
-        found[better] = kind
+        values[better] = kind
         best = np.maximum(best, share)
         total += share
     with np.errstate(invalid="ignore"):
         inside = (columns >= 0) & (columns < plane.shape[1])
         inside &= (rows >= 0) & (rows < plane.shape[0])
-    return found, inside & (total >= HALF * whole) & (total > 0)
+    return values, inside & (total >= HALF * whole) & (total > 0)

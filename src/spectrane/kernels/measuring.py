@@ -42,20 +42,20 @@ def extremes_reference(values: F32, nodata: float) -> tuple[int, float, float]:
     >>> extremes_reference(np.float32([[3, np.nan, 7, -1]]), -1.0)
     (2, 3.0, 7.0)
     """
-    found = numbers_that_count(values, nodata)
-    if not found.size:
+    numbers = numbers_that_count(values, nodata)
+    if not numbers.size:
         return NOTHING[:3]
-    return found.size, float(found.min()), float(found.max())
+    return numbers.size, float(numbers.min()), float(numbers.max())
 
 
 def spread_reference(values: F32, nodata: float) -> Spread:
     """Return the moments of the numbers that count, in float64."""
-    found = numbers_that_count(values, nodata).astype(np.float64)
-    if not found.size:
+    numbers = numbers_that_count(values, nodata).astype(np.float64)
+    if not numbers.size:
         return NOTHING
-    mean = float(found.mean())
-    away = found - mean
-    return Spread(found.size, float(found.min()), float(found.max()), mean,
+    mean = float(numbers.mean())
+    away = numbers - mean
+    return Spread(numbers.size, float(numbers.min()), float(numbers.max()), mean,
                   float(np.dot(away, away)))  # fmt: skip
 
 
@@ -119,17 +119,17 @@ def _least(wanted: NDArray[np.float64], scale: float, offset: float) -> F32:
         return w.astype(np.float64) * scale + offset >= wanted
 
     with np.errstate(over="ignore", invalid="ignore"):
-        found = ((wanted - offset) / scale).astype(np.float32)
+        bound = ((wanted - offset) / scale).astype(np.float32)
         for _ in range(4):
-            if (there := reached(found)).all():
+            if (there := reached(bound)).all():
                 break
-            found = np.where(there, found, np.nextafter(found, np.float32(np.inf)))
+            bound = np.where(there, bound, np.nextafter(bound, np.float32(np.inf)))
         for _ in range(4):
-            below = np.nextafter(found, np.float32(-np.inf))
+            below = np.nextafter(bound, np.float32(-np.inf))
             if not (there := reached(below)).any():
                 break
-            found = np.where(there, below, found)
-    return found
+            bound = np.where(there, below, bound)
+    return bound
 
 
 def bin_counts_reference(values: F32, nodata: float, bins: Bins, counts: NDArray[np.int64]) -> None:

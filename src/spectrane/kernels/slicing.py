@@ -66,10 +66,10 @@ def nearest_voxels(
     out[...] = np.where(inside, volume[tuple(index)], np.nan)
 
 
-def put(found: NDArray[Any], values: NDArray[Any], mask: NDArray[np.bool_]) -> None:
+def put(numbers: NDArray[Any], values: NDArray[Any], mask: NDArray[np.bool_]) -> None:
     """Bring a plane to the type of ``values``, and tell where it holds a number; 0 elsewhere."""
-    np.logical_not(np.isnan(found), out=mask)
-    values[...] = as_stored(np.where(mask, found, 0), values.dtype)
+    np.logical_not(np.isnan(numbers), out=mask)
+    values[...] = as_stored(np.where(mask, numbers, 0), values.dtype)
 
 
 def stored_reference(
@@ -78,9 +78,9 @@ def stored_reference(
 ) -> None:  # fmt: skip
     """Fill ``values`` in their own type and ``mask`` as ``trilinear_reference`` fills floats."""
     wide = np.float64 if values.dtype.itemsize > 2 and values.dtype != np.float32 else np.float32
-    found = np.empty(values.shape, wide)
-    trilinear_reference(volume, origin, down, across, found)
-    put(found, values, mask)
+    numbers = np.empty(values.shape, wide)
+    trilinear_reference(volume, origin, down, across, numbers)
+    put(numbers, values, mask)
 
 
 stored = Twin(stored_reference, "spectrane.kernels.slicing_loops", "stored", 0.4)
@@ -127,11 +127,11 @@ def _along(values: NDArray[Any], axis: int, at: F64) -> NDArray[Any]:
     share = at - first
     below, above = ((first + k).clip(0, length - 1).astype(np.intp) for k in (0, 1))
     outside = (at < -EDGE) | (at > length - 1 + EDGE)
-    found = values.take(below, axis).astype(np.float64)
+    result = values.take(below, axis).astype(np.float64)
     if share.any():
         shape = [1] * 3
         shape[axis] = len(at)
-        found += (values.take(above, axis) - found) * share.reshape(shape)
+        result += (values.take(above, axis) - result) * share.reshape(shape)
     if outside.any():
-        found[(slice(None),) * axis + (outside,)] = np.nan
-    return found
+        result[(slice(None),) * axis + (outside,)] = np.nan
+    return result

@@ -75,13 +75,13 @@ def bands_of(given: Iterable[Band | str]) -> tuple[Band, ...]:
     >>> [(band.name, band.role) for band in bands_of(["nir", "haze"])]
     [('nir', 'nir'), ('haze', None)]
     """
-    found = []
-    for one in given:
-        if not isinstance(one, Band | str):
-            raise BandError(f"bands: {one!r}: expected a Band or a name")
-        role = one if isinstance(one, str) and one in ROLES else None
-        found.append(one if isinstance(one, Band) else Band(one, role))
-    return tuple(found)
+    bands = []
+    for item in given:
+        if not isinstance(item, Band | str):
+            raise BandError(f"bands: {item!r}: expected a Band or a name")
+        role = item if isinstance(item, str) and item in ROLES else None
+        bands.append(item if isinstance(item, Band) else Band(item, role))
+    return tuple(bands)
 
 
 def numbered(count: int) -> tuple[Band, ...]:
@@ -165,10 +165,10 @@ def find_bands(bands: Sequence[Band], wanted: BandName | Iterable[BandName] | No
         return list(range(len(bands)))
     if isinstance(wanted, str) or not isinstance(wanted, Iterable):
         wanted = [wanted]
-    found = [find_band(bands, name) for name in wanted]
-    if not found:
+    indices = [find_band(bands, name) for name in wanted]
+    if not indices:
         raise BandError(f"no band was asked for; {_listing(bands)}")
-    return found
+    return indices
 
 
 def preset_bands(bands: Sequence[Band], preset: str) -> list[int]:

@@ -77,11 +77,11 @@ class Colormap:
         >>> Colormap.from_points([(0.0, "#000000"), (1.0, "#ff0000")], name="red").entries.shape
         (256, 4)
         """
-        found = [(float(place), parse_color(color)) for place, color in points]
-        places = [place for place, _ in found]
-        if len(found) < 2 or places != sorted(places) or (places[0], places[-1]) != (0.0, 1.0):
+        placed = [(float(place), parse_color(color)) for place, color in points]
+        places = [place for place, _ in placed]
+        if len(placed) < 2 or places != sorted(places) or (places[0], places[-1]) != (0.0, 1.0):
             raise LookError("colour map: expected two points or more, positions from 0 to 1")
-        colors = np.array([color for _, color in found], np.float64) / 255
+        colors = np.array([color for _, color in placed], np.float64) / 255
         lab = np.column_stack([to_oklab(colors[:, :3]), colors[:, 3]])
         at = np.linspace(0, 1, entries)
         mixed = np.column_stack([_between(at, np.array(places), lab[:, k]) for k in range(4)])
@@ -138,9 +138,9 @@ class Colormap:
         '#3b6fb6'
         """
         colors = [color_text(entry) for entry in self.entries]
-        found: dict[str, Any] = {"name": self.name, "kind": self.kind, "colors": colors}
+        fields: dict[str, Any] = {"name": self.name, "kind": self.kind, "colors": colors}
         ends = {"under": self.under, "over": self.over, "nodata": self.nodata}
-        return found | {key: value for key, value in ends.items() if value is not None}
+        return fields | {key: value for key, value in ends.items() if value is not None}
 
     @classmethod
     def from_dict(cls, given: Mapping[str, Any]) -> Colormap:

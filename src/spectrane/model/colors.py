@@ -37,8 +37,8 @@ def color_text(rgba: Any) -> str:
     >>> color_text((255, 128, 0, 255)), color_text((0, 0, 0, 0))
     ('#ff8000', '#00000000')
     """
-    found = bytes(int(part) for part in rgba)
-    return "#" + (found[:3] if len(found) < 4 or found[3] == 255 else found).hex()
+    levels = bytes(int(part) for part in rgba)
+    return "#" + (levels[:3] if len(levels) < 4 or levels[3] == 255 else levels).hex()
 
 
 def parse_classes(given: Any) -> Classes:
@@ -51,8 +51,10 @@ def parse_classes(given: Any) -> Classes:
     """
     if not isinstance(given, Mapping):
         raise LookError(f"classes {given!r}: expected {{value: (colour, label)}}")
-    found = {_class_value(value): _class(value, one) for value, one in given.items()}
-    return FrozenMapping(sorted(found.items()))
+    classes = {
+        _class_value(value): _class(value, appearance) for value, appearance in given.items()
+    }
+    return FrozenMapping(sorted(classes.items()))
 
 
 def _class_value(value: Any) -> float:
@@ -78,4 +80,4 @@ def _class(value: Any, given: Any) -> Class:
 
 def classes_table(classes: Mapping[float, Class]) -> dict[str, list[str]]:
     """Return classes as TOML and JSON hold them: keys are text there."""
-    return {format_number(value): list(one) for value, one in classes.items()}
+    return {format_number(value): list(appearance) for value, appearance in classes.items()}

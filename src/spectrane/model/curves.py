@@ -46,7 +46,7 @@ class Curve(Rule):
     @property
     def needs_values(self) -> bool:
         """Whether ``fitted`` must be asked before it can be drawn."""
-        return any(getattr(self, one.name) is None for one in self.parameters())
+        return any(getattr(self, parameter.name) is None for parameter in self.parameters())
 
     def fitted(self, positions: Positions) -> Curve:
         """Return the curve that is drawn: itself, or one that fits the values."""

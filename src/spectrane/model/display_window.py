@@ -112,8 +112,8 @@ def find_window(windows: Sequence[DisplayWindow], name: str) -> int | None:
     text = name.strip().casefold().replace("_", " ")
     if text.isdecimal() and 1 <= int(text) <= len(windows):
         return int(text) - 1
-    for index, one in enumerate(windows):
-        if one.explanation and one.explanation.casefold().replace("_", " ") == text:
+    for index, window in enumerate(windows):
+        if window.explanation and window.explanation.casefold().replace("_", " ") == text:
             return index
     return None
 
@@ -121,8 +121,8 @@ def find_window(windows: Sequence[DisplayWindow], name: str) -> int | None:
 def no_window(windows: Sequence[DisplayWindow], name: str, presets: Sequence[str]) -> LookError:
     """Return the error of a name that neither a file's windows nor presets have."""
     text = name.strip().casefold().replace("_", " ")
-    own = "; ".join(f"{k} {one}" for k, one in enumerate(windows, 1)) or "none"
-    called = [one.explanation.casefold() for one in windows if one.explanation]
+    own = "; ".join(f"{k} {window}" for k, window in enumerate(windows, 1)) or "none"
+    called = [window.explanation.casefold() for window in windows if window.explanation]
     known = list(dict.fromkeys([*called, *presets]))
     hint = nearest(text, known) if known else "; say window:CENTRE,WIDTH"
     return LookError(f"no window {name!r}; the file's own are {own}{hint}")

@@ -169,7 +169,7 @@ class Look:
         >>> Look(channels="infrared", limits=(0, 0.4)).to_dict()
         {'channels': 'infrared', 'limits': 'fixed:0,0.4'}
         """
-        found: dict[str, Any] = {}
+        fields_said: dict[str, Any] = {}
         for item in fields(self):
             value = getattr(self, item.name)
             if value is None or value == _default(item.name):
@@ -183,8 +183,8 @@ class Look:
                 value = classes_table(value)
             elif isinstance(value, Colormap):
                 value = colormap_text(value)
-            found[item.name] = thawed(value)
-        return found
+            fields_said[item.name] = thawed(value)
+        return fields_said
 
     def save(self, path: str | os.PathLike[str], *, overwrite: bool = False) -> None:
         """Write a look file (``scene.look.toml``), to be applied to as many rasters as you like.

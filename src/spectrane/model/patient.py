@@ -42,12 +42,12 @@ def directions(grid: Grid) -> tuple[str, str, str]:
     >>> directions(Grid((2, 2, 2), ((-1, 0, 0, 0), (0, 0, 2, 0), (0, -3, 0, 0), (0, 0, 0, 1))))
     ('right to left', 'superior to inferior', 'posterior to anterior')
     """
-    found = [""] * 3
+    letters = [""] * 3
     for patient, voxel in enumerate(aligned_axes(grid)):
         low, high = (SIDES_OF_THE_BODY[letter] for letter in LETTERS[patient])
         forward = grid.matrix[patient, voxel] > 0
-        found[voxel] = f"{low} to {high}" if forward else f"{high} to {low}"
-    return found[0], found[1], found[2]
+        letters[voxel] = f"{low} to {high}" if forward else f"{high} to {low}"
+    return letters[0], letters[1], letters[2]
 
 
 def oblique(grid: Grid) -> float:

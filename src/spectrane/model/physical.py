@@ -67,5 +67,5 @@ def ends(stored: Iterable[Any], band: Band) -> tuple[float, float]:
     >>> ends((0, 10), Band("depth", scale=-0.5))
     (-5.0, 0.0)
     """
-    found = [physical_number(one, band) + 0.0 for one in stored]
-    return min(found), max(found)
+    limits = [physical_number(one, band) + 0.0 for one in stored]
+    return min(limits), max(limits)

@@ -60,16 +60,16 @@ def read_small(
     name = path_text(path)
     try:
         with os.fdopen(open_regular(name), "rb") as file:
-            found = file.read(most + 1)
+            content = file.read(most + 1)
     except MissingFile as error:
         raise MissingFile(f"{name}: no such {what.partition(' ')[2]}") from error
     except SpectraneError:
         raise
     except OSError as error:
         raise access_error(name, error) from error
-    if len(found) > most:
+    if len(content) > most:
         raise wrong(f"{name}: is larger than {what} can be ({most} bytes)")
-    return found
+    return content
 
 
 def read_small_text(

@@ -117,7 +117,7 @@ class Rule:
         super().__init_subclass__(**more)
         if "what" in cls.__dict__:
             cls.known = {}
-        own = tuple(one for one in vars(cls).values() if isinstance(one, Parameter))
+        own = tuple(field for field in vars(cls).values() if isinstance(field, Parameter))
         cls.fields = (*cls.fields, *own)
         if name:
             other = cls.known.get(name)
@@ -129,19 +129,19 @@ class Rule:
     def __init__(self, *given: Any, **named: Any) -> None:
         if len(given) > len(self.fields):
             raise TypeError(f"{type(self).__name__} takes {len(self.fields)} values")
-        values = dict(zip((one.name for one in self.fields), given, strict=False)) | named
-        unknown = values.keys() - {one.name for one in self.fields}
+        values = dict(zip((field.name for field in self.fields), given, strict=False)) | named
+        unknown = values.keys() - {field.name for field in self.fields}
         if unknown:
             raise TypeError(f"{type(self).__name__} has no {', '.join(sorted(unknown))}")
-        for one in self.fields:
-            if one.name not in values and not one.optional:
-                raise TypeError(f"{type(self).__name__} needs {one.name}")
-            self._put(one.name, values.get(one.name, one.default))
+        for field in self.fields:
+            if field.name not in values and not field.optional:
+                raise TypeError(f"{type(self).__name__} needs {field.name}")
+            self._put(field.name, values.get(field.name, field.default))
         try:
-            for one in self.parameters():
-                value = getattr(self, one.name)
-                if value is not None or not one.optional:
-                    self._put(one.name, one.checked(value))
+            for parameter in self.parameters():
+                value = getattr(self, parameter.name)
+                if value is not None or not parameter.optional:
+                    self._put(parameter.name, parameter.checked(value))
             self.check()
         except LookError as error:
             raise UnfitNumbers(f"{self.what} {self.name}", str(error)) from None
@@ -153,7 +153,7 @@ class Rule:
         raise AttributeError(f"{type(self).__name__} cannot be changed; make another")
 
     def _values(self) -> tuple[Any, ...]:
-        return tuple(getattr(self, one.name) for one in self.fields)
+        return tuple(getattr(self, field.name) for field in self.fields)
 
     def __eq__(self, other: object) -> bool:
         if not isinstance(other, Rule):
@@ -164,7 +164,7 @@ class Rule:
         return hash((type(self), self._values()))
 
     def __repr__(self) -> str:
-        said = ", ".join(f"{one.name}={getattr(self, one.name)!r}" for one in self.fields)
+        said = ", ".join(f"{field.name}={getattr(self, field.name)!r}" for field in self.fields)
         return f"{type(self).__name__}({said})"
 
     def check(self) -> None:
@@ -173,21 +173,21 @@ class Rule:
     @classmethod
     def parameters(cls) -> tuple[Parameter, ...]:
         """Return what numbers the rule takes."""
-        return tuple(one for one in cls.fields if one.numeric)
+        return tuple(field for field in cls.fields if field.numeric)
 
     @classmethod
     def form(cls) -> str:
         """Return how it is written: ``percentile:low,high``."""
         wanted = cls.parameters()
-        names = ",".join(one.name for one in wanted)
-        if all(one.optional for one in wanted):
+        names = ",".join(field.name for field in wanted)
+        if all(field.optional for field in wanted):
             return f"{cls.name}[:{names}]" if names else cls.name
         return f"{cls.name}:{names}"
 
     @property
     def tail(self) -> str:
         """What is written after the name."""
-        values = [getattr(self, one.name) for one in self.parameters()]
+        values = [getattr(self, parameter.name) for parameter in self.parameters()]
         return ",".join(format_number(value) for value in values if value is not None)
 
     def __str__(self) -> str:
@@ -198,7 +198,7 @@ class Rule:
         """Return the rule of what is written after its name, or raise LookError."""
         wanted = cls.parameters()
         parts = [part.strip() for part in tail.split(",")] if tail.strip() else []
-        least = sum(not one.optional for one in wanted)
+        least = sum(not field.optional for field in wanted)
         if not least <= len(parts) <= len(wanted):
             raise LookError(f"{cls.name} takes {_counted(least, len(wanted))}, not {len(parts)}: "
                             f"{cls.form()}")  # fmt: skip
@@ -235,22 +235,22 @@ def _counted(least: int, most: int) -> str:
 
 def forms(kind: type[Rule]) -> str:
     """Return how each rule of a kind is written, in a line: for the help of options."""
-    return ", ".join(one.form() for one in kind.known.values())
+    return ", ".join(rule.form() for rule in kind.known.values())
 
 
 def rules_table(kind: type[Rule]) -> str:
     """Return the rules of a kind as a Markdown table: for documents, which a test holds to it."""
     lines = [f"| {kind.what} | numbers | |", "| --- | --- | --- |"]
-    for one in kind.known.values():
-        numbers = "; ".join(_said(each) for each in one.parameters())
-        lines.append(f"| `{one.form()}` | {numbers} | {one.help} |")
+    for rule in kind.known.values():
+        numbers = "; ".join(_said(each) for each in rule.parameters())
+        lines.append(f"| `{rule.form()}` | {numbers} | {rule.help} |")
     return "\n".join(lines)
 
 
-def _said(one: Parameter) -> str:
-    words: Sequence[str] = [one.name, one.range]
+def _said(field: Parameter) -> str:
+    words: Sequence[str] = [field.name, field.range]
     default = ""
-    if one.optional:
-        default = "(else fitted to the data)" if one.default is None else (
-            f"(else {format_number(one.default)})")  # fmt: skip
+    if field.optional:
+        default = "(else fitted to the data)" if field.default is None else (
+            f"(else {format_number(field.default)})")  # fmt: skip
     return " ".join(word for word in [*words, default] if word)

@@ -17,11 +17,11 @@ def short_repr(self: Any) -> str:
     Arrays are told by type and shape, long sequences by their count.
     """
     said = []
-    for one in fields(self):
-        value = getattr(self, one.name)
-        plain = one.default if one.default_factory is MISSING else one.default_factory()
-        if one.repr and not _same(value, plain):
-            said.append(f"{one.name}={_value(value)}")
+    for field in fields(self):
+        value = getattr(self, field.name)
+        plain = field.default if field.default_factory is MISSING else field.default_factory()
+        if field.repr and not _same(value, plain):
+            said.append(f"{field.name}={_value(value)}")
     text = " ".join(f"{type(self).__name__}({', '.join(said)})".split())
     return text if len(text) <= _LONGEST else text[: _LONGEST - 2] + "…)"
 

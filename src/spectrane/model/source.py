@@ -116,9 +116,9 @@ def source_of(given: Any) -> Source:
 
     Raises ArgumentError for anything else.
     """
-    found = getattr(given, "_source", given)
-    if isinstance(found, Source):
-        return found
+    source = getattr(given, "_source", given)
+    if isinstance(source, Source):
+        return source
     ways = {
         np.ndarray: "an array becomes one by spectrane.from_array(array, grid=…)",
         str: "a file becomes one by spectrane.open(path)",
@@ -132,20 +132,20 @@ def source_of(given: Any) -> Source:
 
 def flat_source_of(given: Any) -> Source:
     """Return the source of a raster; GridMismatch, with what to do, of a volume."""
-    found = source_of(given)
-    if len(found.shape) != 2:
-        name = found.name or "an array in memory"
+    source = source_of(given)
+    if len(source.shape) != 2:
+        name = source.name or "an array in memory"
         raise GridMismatch(f"{name}: is a volume; take a slice of it (volume.slice), or draw it "
                            "with slice_picture or three_planes")  # fmt: skip
-    return found
+    return source
 
 
 def deep_source_of(given: Any) -> Source:
     """Return the source of a volume; GridMismatch of a raster."""
-    found = source_of(given)
-    if len(found.shape) != 3:
-        raise GridMismatch(f"{found.name or 'an array in memory'}: is no volume")
-    return found
+    source = source_of(given)
+    if len(source.shape) != 3:
+        raise GridMismatch(f"{source.name or 'an array in memory'}: is no volume")
+    return source
 
 
 def format_window(window: Window) -> str:
@@ -186,10 +186,10 @@ def sizes(given: Any, axes: int = 2) -> tuple[int, ...]:
     (3, 4)
     """
     try:
-        found = tuple(int(n) for n in given)
+        lengths = tuple(int(n) for n in given)
     except (TypeError, ValueError):
-        found = ()
-    if len(found) != axes or min(found) < 1:
+        lengths = ()
+    if len(lengths) != axes or min(lengths) < 1:
         said = "(rows, columns)" if axes == 2 else f"{axes} numbers"
         raise LookError(f"size {given!r}: expected {said}, positive whole numbers")
-    return found
+    return lengths

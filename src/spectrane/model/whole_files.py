@@ -42,10 +42,10 @@ def followed(path: str) -> str:
     """
     if not os.path.islink(path):
         return path
-    found = os.path.realpath(path)
-    if os.path.islink(found):
+    target = os.path.realpath(path)
+    if os.path.islink(target):
         raise AccessError(f"{path}: cannot be written: its links lead round in a circle")
-    return found
+    return target
 
 
 def put_in_place(file: BinaryIO, partial: str, path: str) -> None:

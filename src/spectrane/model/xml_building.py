@@ -30,11 +30,11 @@ def element(
     b'<a n="1"><b>x &lt; y</b></a>'
     """
     made = ElementTree.Element(tag, {name: xml_text(v) for name, v in (attributes or {}).items()})
-    for one in inside:
-        if isinstance(one, str):
-            made.text = (made.text or "") + xml_text(one)
+    for item in inside:
+        if isinstance(item, str):
+            made.text = (made.text or "") + xml_text(item)
         else:
-            made.append(one)
+            made.append(item)
     return made
 
 

@@ -117,7 +117,7 @@ def _put(archive: zipfile.ZipFile, name: str, data: bytes, how: int) -> None:
 def _drawn(
     layers: Sequence[Shown], quad: bool, view: View | None, size: tuple[int, int], area: StackArea
 ) -> list[_Overlay]:
-    listed = [as_layer(one) for one in layers]
+    listed = [as_layer(layer) for layer in layers]
     rasters = [one for one in listed if isinstance(one, Layer)]
     if not rasters:
         raise LookError("KML: expected at least one raster")
@@ -224,10 +224,10 @@ def read_kml(path: str | os.PathLike[str]) -> list[Layer | Outline]:
             raise FormatError(f"{name}: an archive without a KML document")
         data = _member(name, archive, inside)
     overlays = _overlays(name, data)
-    found = sorted(
+    items = sorted(
         enumerate(overlays), key=lambda item: (_number(item[1], "drawOrder", 0), item[0])
     )
-    return [_layer(name, archive, element) for _, element in found]
+    return [_layer(name, archive, element) for _, element in items]
 
 
 def _archive(name: str, data: bytes) -> zipfile.ZipFile:
@@ -257,10 +257,10 @@ def _overlays(name: str, data: bytes) -> list[Any]:
         root = fromstring(data)
     except (ParseError, DefusedXmlException, ValueError, LookupError) as error:
         raise FormatError(f"{name}: not KML: {error}") from error
-    found = [one for one in root.iter() if _tag(one) == "GroundOverlay"]
-    if not found or len(found) > _MOST:
-        raise FormatError(f"{name}: holds {len(found)} ground overlays; expected 1 to {_MOST}")
-    return found
+    elements = [one for one in root.iter() if _tag(one) == "GroundOverlay"]
+    if not elements or len(elements) > _MOST:
+        raise FormatError(f"{name}: holds {len(elements)} ground overlays; expected 1 to {_MOST}")
+    return elements
 
 
 def _tag(element: Any) -> str:
@@ -278,12 +278,12 @@ def _text(element: Any, *names: str) -> str | None:
 def _number(element: Any, name: str, plain: float) -> float:
     text = _text(element, name)
     try:
-        found = plain if text is None else float(text)
+        number = plain if text is None else float(text)
     except ValueError as error:
         raise FormatError(f"KML: {name} is {text!r}; expected a number") from error
-    if not np.isfinite(found):
+    if not np.isfinite(number):
         raise FormatError(f"KML: {name} is {text!r}; expected a finite number")
-    return found
+    return number
 
 
 def _layer(name: str, archive: zipfile.ZipFile | None, element: Any) -> Layer:

@@ -85,7 +85,7 @@ def page_of(stack: Stack, title: str, *, values: bool = True) -> str:
     """Return the page of a stack of layers as text."""
     content = {
         "title": title, **_place(stack.grid),
-        "layers": [_layer(one, stack.grid, values) for one in stack.layers],
+        "layers": [_layer(layer, stack.grid, values) for layer in stack.layers],
     }  # fmt: skip
     held = json.dumps(content, separators=(",", ":"), allow_nan=False)
     # Inside a script element nothing may end it, and no comment may begin.
@@ -103,17 +103,17 @@ def _asset(name: str) -> str:
 def _place(grid: Grid) -> dict[str, Any]:
     """Return where the pictures lie: size, affine, system, a lattice of degrees, ground metres."""
     rows, columns = grid.shape
-    found: dict[str, Any] = {
+    facts: dict[str, Any] = {
         "rows": rows, "columns": columns, "placed": grid.placed,
         "affine": list(grid.coefficients), "crs": _system_name(grid),
     }  # fmt: skip
     lattice = _lonlat(grid)
     if lattice is not None:
-        found["lonlat"] = lattice
+        facts["lonlat"] = lattice
     metres = _metres(grid)
     if metres is not None:
-        found["metres"] = metres
-    return found
+        facts["metres"] = metres
+    return facts
 
 
 def _system_name(grid: Grid) -> str:
@@ -153,20 +153,20 @@ def _metres(grid: Grid) -> float | None:
     return float(side * (system.axis_info[0].unit_conversion_factor or 1.0))
 
 
-def _layer(one: DrawnLayer, grid: Grid, values: bool) -> dict[str, Any]:
+def _layer(drawn: DrawnLayer, grid: Grid, values: bool) -> dict[str, Any]:
     about = {"Description": LAYER}
-    png = encode_png(one.rgba, about, small=True)
-    raster = isinstance(one.layer, Layer)
-    found: dict[str, Any] = {
-        "name": one.title, "opacity": float(one.layer.opacity), "visible": one.layer.visible,
-        "mode": one.mode, "base": bool(isinstance(one.layer, Layer) and one.layer.base),
+    png = encode_png(drawn.rgba, about, small=True)
+    raster = isinstance(drawn.layer, Layer)
+    facts: dict[str, Any] = {
+        "name": drawn.title, "opacity": float(drawn.layer.opacity), "visible": drawn.layer.visible,
+        "mode": drawn.mode, "base": bool(isinstance(drawn.layer, Layer) and drawn.layer.base),
         "png": base64.b64encode(png).decode(),
     }  # fmt: skip
-    if one.planned is not None:
-        found["legend"] = _legend(one.planned.plan)
-    if raster and values and one.planned is not None:
-        found["bands"] = _values(one.planned, grid)
-    return found
+    if drawn.planned is not None:
+        facts["legend"] = _legend(drawn.planned.plan)
+    if raster and values and drawn.planned is not None:
+        facts["bands"] = _values(drawn.planned, grid)
+    return facts
 
 
 def _legend(plan: RenderPlan) -> dict[str, Any]:
@@ -181,19 +181,19 @@ def _legend(plan: RenderPlan) -> dict[str, Any]:
     return {"channels": [list(pair) for pair in legend.channels]}
 
 
-def _values(one: PlannedLayer, grid: Grid) -> list[dict[str, Any]]:
+def _values(planned: PlannedLayer, grid: Grid) -> list[dict[str, Any]]:
     """Return physical values of the bands shown, at the pictures' pixels: float32, deflated."""
-    plan, source = one.plan, one.plan.ready(one.source)
+    plan, source = planned.plan, planned.plan.ready(planned.source)
     pixels = onto(source, grid, "nearest").read(plan.bands, whole(grid.shape))
-    found = []
+    rows = []
     for k, band in enumerate(plan.described):
         unit = "" if band.unit in (None, "1") else band.unit
         about: dict[str, Any] = {"name": band.name, "unit": unit}
         about |= _numbers(pixels.values[k], pixels.validity[k], band)
         if plan.classes:
             about["labels"] = {f"{value:g}": label for value, (_, label) in plan.classes.items()}
-        found.append(about)
-    return found
+        rows.append(about)
+    return rows
 
 
 def _numbers(stored: NDArray[Any], valid: NDArray[np.bool_], band: Band) -> dict[str, Any]:

@@ -124,15 +124,15 @@ def _bands(source: Source, to: Source, band: int | None) -> list[int]:
 
 
 def _grey(
-    one: GridAligned, bands: Sequence[int], window: Window, size: Any
+    aligned: GridAligned, bands: Sequence[int], window: Window, size: Any
 ) -> tuple[F64, NDArray[Any]]:
     """Return the bands' mean over a window that may reach outside, and where it is valid."""
     wanted = extent(window) if size is None else size
     values, valid = np.zeros(wanted), np.zeros(wanted, bool)
-    part = intersection(window, one.window)
+    part = intersection(window, aligned.window)
     if part is None or (size is not None and part != window):
         return values, valid
-    pixels = one.read(bands, part, size)
+    pixels = aligned.read(bands, part, size)
     where: tuple[slice, ...] = tuple(
         slice(a - s, b - s) for (a, b), (s, _) in zip(part, window, strict=True)
     )
@@ -152,8 +152,8 @@ def _coarse(
     size = tuple(max(1, n // factor) for n in extent(window))
     asked = None if factor == 1 else size
     a, b = (_grey(one, bands, window, asked) for one in (fixed, moving))
-    found = _correlated(*a, *b)
-    return (0, 0) if found is None else (round(found[0] * factor), round(found[1] * factor))
+    shift = _correlated(*a, *b)
+    return (0, 0) if shift is None else (round(shift[0] * factor), round(shift[1] * factor))
 
 
 def _patches(
@@ -168,7 +168,7 @@ def _patches(
     """Find the shift at places spread over the overlap."""
     back = shifted(moving.window, start)
     common = intersection(window, back) or window
-    found = []
+    patches = []
     for rows in _spread(common[0], across, length):
         for columns in _spread(common[1], across, length):
             here: Window = (rows, columns)
@@ -177,10 +177,10 @@ def _patches(
             shift = _correlated(*a, *b)
             if shift is None:
                 continue
-            found.append(Patch(
+            patches.append(Patch(
                 sum(rows) / 2, sum(columns) / 2, shift[0] + start[0], shift[1] + start[1], shift[2]
             ))  # fmt: skip
-    return found
+    return patches
 
 
 def _spread(pair: tuple[int, int], across: int, longest: int) -> list[tuple[int, int]]:
@@ -238,11 +238,11 @@ def _refined(a: F64, b: F64, near: tuple[int, int]) -> tuple[float, float, float
         target, values = a[used], moved_b[used]
         agreement = _correlation(target, values)
         terms = np.column_stack([values, down[used], across[used], np.ones(len(target))])
-        found = np.linalg.lstsq(terms, target, rcond=None)[0]
-        if abs(found[0]) < 1e-12:
+        solution = np.linalg.lstsq(terms, target, rcond=None)[0]
+        if abs(solution[0]) < 1e-12:
             break
         # Moving by d changes what is seen by -d times the slope.
-        step = np.clip(-found[1:3] / found[0], -1, 1)
+        step = np.clip(-solution[1:3] / solution[0], -1, 1)
         shift += step
         if np.abs(step).max() < 1e-3:
             break
@@ -259,10 +259,10 @@ def _correlation(x: F64, y: F64) -> float:
 
 def _joined(patches: Sequence[Patch], window: Window, kind: str) -> Alignment:
     """Join the patches' shifts into one answer, without those that lie far from the rest."""
-    sure = [one for one in patches if one.certainty >= CERTAIN] or list(patches)
-    shifts = np.array([(one.columns, one.rows) for one in sure])
-    places = np.array([(one.column, one.row) for one in sure])
-    weights = np.array([max(one.certainty, 1e-3) for one in sure])
+    sure = [patch for patch in patches if patch.certainty >= CERTAIN] or list(patches)
+    shifts = np.array([(patch.columns, patch.rows) for patch in sure])
+    places = np.array([(patch.column, patch.row) for patch in sure])
+    weights = np.array([max(patch.certainty, 1e-3) for patch in sure])
     model = _fitted(places, shifts, weights, kind)
     for _ in range(3):
         off = np.hypot(*(_at(model, places) - shifts).T)
@@ -270,7 +270,7 @@ def _joined(patches: Sequence[Patch], window: Window, kind: str) -> Alignment:
         if kept.all() or kept.sum() < 1:
             break
         places, shifts, weights = places[kept], shifts[kept], weights[kept]
-        sure = [one for one, keep in zip(sure, kept, strict=True) if keep]
+        sure = [patch for patch, keep in zip(sure, kept, strict=True) if keep]
         model = _fitted(places, shifts, weights, kind)
     off = np.hypot(*(_at(model, places) - shifts).T)
     middle = np.array([[sum(window[1]) / 2, sum(window[0]) / 2]])
@@ -278,7 +278,7 @@ def _joined(patches: Sequence[Patch], window: Window, kind: str) -> Alignment:
     matrix = np.eye(3)
     matrix[:2] += model
     return Alignment(
-        rows, columns, float(np.average([one.certainty for one in sure])),
+        rows, columns, float(np.average([patch.certainty for patch in sure])),
         float(np.sqrt(np.mean(off**2))), tuple(map(tuple, matrix.tolist())), kind, tuple(sure),
     )  # fmt: skip
 
@@ -293,8 +293,8 @@ def _fitted(places: F64, shifts: F64, weights: F64, kind: str) -> F64:
         model[:, 2] = np.average(shifts[near], axis=0, weights=weights[near])
         return model
     terms = np.column_stack([places, np.ones(len(places))]) * weights[:, np.newaxis]
-    found = np.linalg.lstsq(terms, shifts * weights[:, np.newaxis], rcond=None)[0]
-    return np.asarray(found.T, np.float64)
+    solution = np.linalg.lstsq(terms, shifts * weights[:, np.newaxis], rcond=None)[0]
+    return np.asarray(solution.T, np.float64)
 
 
 def _weighted_median(values: F64, weights: F64) -> float:
@@ -342,19 +342,19 @@ def aligned(sources: Sequence[Source], kind: str) -> tuple[list[Source], list[di
         if best is None:
             continue
         try:
-            found = find_alignment(source, best, kind=kind)
+            alignment = find_alignment(source, best, kind=kind)
         except GridMismatch as error:
             warn_caller(f"not aligned: {error}")
             continue
-        taken = found.certainty >= CERTAIN
+        taken = alignment.certainty >= CERTAIN
         if taken:
-            done[-1] = realigned(source, best, found)
+            done[-1] = realigned(source, best, alignment)
         else:
             warn_caller(
                 f"{called(source)} is not aligned: it agrees with {called(best)} only by "
-                f"{found.certainty:.2f}"
+                f"{alignment.certainty:.2f}"
             )
-        rows.append({"raster": called(source), "to": called(best), **found.to_dict(),
+        rows.append({"raster": called(source), "to": called(best), **alignment.to_dict(),
                      "taken out": taken})  # fmt: skip
     return done, rows
 

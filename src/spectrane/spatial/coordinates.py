@@ -43,10 +43,10 @@ def shift_onto(grid: Grid, other: Grid) -> float | None:
     if other.turn is None:
         return 0.0
     (first, _, last, _), (x_min, _, x_max, _) = grid.bounds, other.bounds
-    found = shifts((first, last), (x_min, x_max), other.turn)
-    if len(found) > 1:
+    turns = shifts((first, last), (x_min, x_max), other.turn)
+    if len(turns) > 1:
         return None
-    return found[0] if found else nearest_shift((first, last), (x_min, x_max), other.turn)
+    return turns[0] if turns else nearest_shift((first, last), (x_min, x_max), other.turn)
 
 
 def moved_east(grid: Grid, by: float) -> Grid:
@@ -137,14 +137,14 @@ class Mapping:
         dense = [(begin + np.arange(2 * count + 1) / 2) * step
                  for begin, count in zip(first, counts, strict=True)]  # fmt: skip
         rows, columns = np.meshgrid(*dense, indexing="ij")
-        found = self.exact(columns, rows)
-        good = _straight(found, self.tolerance / 2)
+        positions = self.exact(columns, rows)
+        good = _straight(positions, self.tolerance / 2)
         where = tuple(slice(a - o, b - o) for (a, b), (o, _) in zip(window, whole, strict=True))
         size = extent(window)
         fill = bilinear_cells.choose(size[0] * size[1])
         start = tuple(a + 0.5 - begin * step for (a, _), begin in zip(window, first, strict=True))
         if good.any():
-            for plane, into in zip(found, out, strict=True):
+            for plane, into in zip(positions, out, strict=True):
                 nodes = np.ascontiguousarray(plane[::2, ::2])
                 with np.errstate(invalid="ignore"):
                     fill(nodes, start, step, into[where])
@@ -206,8 +206,8 @@ class Mapping:
     def _inside(self, columns: F64, rows: F64) -> NDArray[np.bool_]:
         c, r = self.exact(columns, rows)
         with np.errstate(invalid="ignore"):
-            found = (c >= 0) & (c < self.source.shape[1]) & (r >= 0) & (r < self.source.shape[0])
-        return np.asarray(found)
+            inside = (c >= 0) & (c < self.source.shape[1]) & (r >= 0) & (r < self.source.shape[0])
+        return np.asarray(inside)
 
 
 def share_inside(grid: Grid, other: Grid) -> float:
@@ -305,10 +305,10 @@ def warn_of_datum(first: Grid, second: Grid) -> None:
             group = TransformerGroup(second.crs, first.crs, always_xy=True, area_of_interest=area)
         except pyproj.exceptions.ProjError:
             return
-    missing = [one for one in group.unavailable_operations if one.accuracy >= 0]
+    missing = [operation for operation in group.unavailable_operations if operation.accuracy >= 0]
     if group.best_available or not missing or not group.transformers:
         return
-    best, used = min(one.accuracy for one in missing), group.transformers[0].accuracy
+    best, used = min(operation.accuracy for operation in missing), group.transformers[0].accuracy
     if 0 <= used < best + _POORER:
         return
     grids = sorted({grid.short_name for one in missing for grid in one.grids if not grid.available})

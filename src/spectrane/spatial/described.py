@@ -23,11 +23,11 @@ def with_nodata(source: Source, nodata: Any, when: str | None = None) -> Source:
     if when not in (None, "any", "all"):
         raise MetadataError(f"when {when!r}: expected any or all")
     if isinstance(nodata, Mapping):
-        found = {find_band(source.bands, key): nodata_value(v) for key, v in nodata.items()}
+        rules = {find_band(source.bands, key): nodata_value(v) for key, v in nodata.items()}
     else:
-        found = per_band(nodata, len(source.bands))
+        rules = per_band(nodata, len(source.bands))
     bands = [
-        replace(band, nodata=found[k]) if k in found else band
+        replace(band, nodata=rules[k]) if k in rules else band
         for k, band in enumerate(source.bands)
     ]
     return Described(source, bands, when)

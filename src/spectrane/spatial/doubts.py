@@ -37,11 +37,11 @@ def tell_misfit(rms_pixels: float, doubted: Sequence[str], worst: str | None) ->
     warn_caller(f"the tie points miss by {rms_pixels:.3g} pixels (root mean square): {cure}")
 
 
-def tell_stretched(source: Source, found: Transformation, crs: str | None) -> None:
+def tell_stretched(source: Source, transformation: Transformation, crs: str | None) -> None:
     """Warn of pixels that come out stretched both in map units and on the ground."""
     rows, columns = source.shape
-    slopes = found.slopes(columns / 2, rows / 2)
-    _, latitude = found.forward(columns / 2, rows / 2)
+    slopes = transformation.slopes(columns / 2, rows / 2)
+    _, latitude = transformation.forward(columns / 2, rows / 2)
     turn = turn_of(crs)
     ground = slopes.copy()
     if turn is not None:

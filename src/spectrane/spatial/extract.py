@@ -45,9 +45,9 @@ def pixels(
     check_unmixed(source.mixable or size is None, resample, force)
     indices = find_bands(source.bands, bands)
     source, window = asked(source, rows=rows, columns=columns, bounds=bounds)
-    found = source.read(indices, window, size, resample)
-    mask = ~found.validity
-    values = found.values
+    answer = source.read(indices, window, size, resample)
+    mask = ~answer.validity
+    values = answer.values
     if physical:
         wide = value_dtype(source.dtype)
         each = [

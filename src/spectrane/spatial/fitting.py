@@ -285,14 +285,14 @@ def suspects(names: Sequence[str], pixels: F64, places: F64, kind: str) -> tuple
     if whole is None or whole <= 1e-9 * float(np.abs(places - places.mean(axis=0)).max()):
         return ()
     without = {k: _left(*_others(k, pixels, places), kind) for k in range(len(names))}
-    found = [k for k, left in without.items() if left is None or left < _EXPLAINED * whole]
-    if len(found) > 1:
-        stiff = {k: _left(*_others(k, pixels, places), "similarity") for k in found}
+    wrong = [k for k, left in without.items() if left is None or left < _EXPLAINED * whole]
+    if len(wrong) > 1:
+        stiff = {k: _left(*_others(k, pixels, places), "similarity") for k in wrong}
         told = sorted((left, k) for k, left in stiff.items() if left is not None)
-        if len(told) == len(found):
+        if len(told) == len(wrong):
             (least, k), (second, _) = told[:2]
-            found = [k] if least < min(_EXPLAINED * second, _STIFF * whole) else found
-    return tuple(names[k] for k in found)
+            wrong = [k] if least < min(_EXPLAINED * second, _STIFF * whole) else wrong
+    return tuple(names[k] for k in wrong)
 
 
 def _others(k: int, pixels: F64, places: F64) -> tuple[F64, F64]:

@@ -28,10 +28,10 @@ LARGEST = 1 << 26
 
 def grid_of(given: Any) -> Grid:
     """Return a grid, or that of a raster, source or picture."""
-    found = given if isinstance(given, Grid) else getattr(given, "grid", None)
-    if not isinstance(found, Grid):
+    grid = given if isinstance(given, Grid) else getattr(given, "grid", None)
+    if not isinstance(grid, Grid):
         raise GridMismatch(f"grid: expected a Grid or something that has one, not {given!r:.80}")
-    return found
+    return grid
 
 
 def offset_on(grid: Grid, base: Grid) -> tuple[int, int] | None:

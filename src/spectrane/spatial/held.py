@@ -41,8 +41,8 @@ def array_source(
         values, grid=grid, bands=None if bands is None else bands_of(bands), mask=mask
     )
     if nodata is not None:
-        found = per_band(nodata, len(source.bands))
-        source = with_nodata(source, {k + 1: v for k, v in found.items()})
+        rules = per_band(nodata, len(source.bands))
+        source = with_nodata(source, {k + 1: v for k, v in rules.items()})
     return source
 
 

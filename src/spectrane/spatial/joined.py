@@ -26,17 +26,17 @@ class JoinedBands(Derived, FullSource):
         if not parents:
             raise GridMismatch("join_bands: there are no rasters")
         first = parents[0]
-        for one in parents[1:]:
-            if one.shape != first.shape or offset_on(one.grid, first.grid) != (0, 0):
+        for parent in parents[1:]:
+            if parent.shape != first.shape or offset_on(parent.grid, first.grid) != (0, 0):
                 raise GridMismatch(
-                    f"join_bands: {one.name or 'a raster'} does not lie on the first one's pixels "
-                    f"({one.shape} at {one.grid.bounds}; {first.shape} at {first.grid.bounds}); "
-                    "regrid it first"
+                    f"join_bands: {parent.name or 'a raster'} does not lie on the first one's "
+                    f"pixels ({parent.shape} at {parent.grid.bounds}; {first.shape} at "
+                    f"{first.grid.bounds}); regrid it first"
                 )
         super().__init__(
             *parents, bands=_named(parents),
-            dtype=np.result_type(*[one.dtype for one in parents]),
-            has_mask=any(one.has_mask or one.alpha for one in parents),
+            dtype=np.result_type(*[parent.dtype for parent in parents]),
+            has_mask=any(parent.has_mask or parent.alpha for parent in parents),
             nodata_when="any", alpha=None, look=None, metadata={},
         )  # fmt: skip
 
@@ -45,24 +45,26 @@ class JoinedBands(Derived, FullSource):
         values = np.empty((len(bands), *extent(window)), self.dtype)
         mask = np.ones(values.shape, bool)
         start = 0
-        for one in self.parents:
-            places = [k for k, band in enumerate(bands) if start <= band < start + len(one.bands)]
+        for parent in self.parents:
+            places = [
+                k for k, band in enumerate(bands) if start <= band < start + len(parent.bands)
+            ]
             if places:
-                pixels = one.read([bands[k] - start for k in places], window)
+                pixels = parent.read([bands[k] - start for k in places], window)
                 values[places] = pixels.values
                 mask[places] = pixels.validity
-            start += len(one.bands)
+            start += len(parent.bands)
         return Pixels(values, mask=None if mask.all() else mask)
 
 
 def _named(parents: Sequence[Source]) -> tuple[Band, ...]:
     """Return all bands, each with a name of its own: without one its file's, else with it."""
     found: list[tuple[Band, str]] = []
-    for one in parents:
-        stem = os.path.splitext(os.path.basename(one.name))[0]
-        for index, band in enumerate(one.bands):
+    for parent in parents:
+        stem = os.path.splitext(os.path.basename(parent.name))[0]
+        for index, band in enumerate(parent.bands):
             plain = unnamed(band, index)
-            number = f" {index + 1}" if len(one.bands) > 1 else ""
+            number = f" {index + 1}" if len(parent.bands) > 1 else ""
             name = f"{stem}{number}" if plain and stem else f"band {len(found) + 1}" if plain else (
                 band.name)  # fmt: skip
             found.append((replace(band, name=name), stem))

@@ -70,8 +70,8 @@ class Test:
             width = self.last - self.first + 1
             part = (unsigned >> unsigned.dtype.type(self.first)) & unsigned.dtype.type(
                 (1 << width) - 1)  # fmt: skip
-            found = np.isin(part, np.array(self.wanted, unsigned.dtype))
-            return ~found if self.other else found
+            chosen = np.isin(part, np.array(self.wanted, unsigned.dtype))
+            return ~chosen if self.other else chosen
         plain = stored if not band.scaled else physical(stored, band, np.float64)
         if self.values is not None:
             close = [np.isclose(plain, value, rtol=1e-9, atol=0) if band.scaled else plain == value
@@ -88,13 +88,13 @@ def bits_test(text: str) -> Test:
     >>> bits_test("bits 3-4 = 2")
     Test(values=None, low=None, high=None, first=3, last=4, wanted=(2,), other=False)
     """
-    found = re.fullmatch(
+    match = re.fullmatch(
         r"\s*bits?\s+(\d+)(?:\s*-\s*(\d+))?\s*(==?|!=)\s*(\d+(?:\s*,\s*\d+)*)\s*", text
     )
-    if not found:
+    if not match:
         raise LookError(f"bits {text!r}: expected such as: bits 3-4 = 2, or bit 0 != 1")
-    first, last = int(found[1]), int(found[2] or found[1])
-    wanted = tuple(int(one) for one in found[4].split(","))
+    first, last = int(match[1]), int(match[2] or match[1])
+    wanted = tuple(int(one) for one in match[4].split(","))
     if not first <= last < 64:
         raise LookError(f"bits {text!r}: bits are counted from 0 to 63, the lower one first")
     if max(wanted) >= 1 << (last - first + 1):
@@ -102,7 +102,7 @@ def bits_test(text: str) -> Test:
             f"bits {text!r}: {last - first + 1} bits hold numbers up to "
             f"{(1 << (last - first + 1)) - 1}"
         )
-    return Test(first=first, last=last, wanted=wanted, other=found[3] == "!=")
+    return Test(first=first, last=last, wanted=wanted, other=match[3] == "!=")
 
 
 class ByTest(MaskSource):
@@ -122,8 +122,8 @@ class ByTest(MaskSource):
     def chosen(self, window: Window) -> Chosen:
         """Return where the test passes."""
         pixels = self.parent.read([self.band], window)
-        found = self.test.of(pixels.values[0], self.parent.bands[self.band])
-        return np.asarray(found & pixels.validity[0])
+        passed = self.test.of(pixels.values[0], self.parent.bands[self.band])
+        return np.asarray(passed & pixels.validity[0])
 
 
 class Truth(MaskSource):
@@ -154,7 +154,7 @@ class JoinedMasks(MaskSource):
     def chosen(self, window: Window) -> Chosen:
         """Return both or either."""
         join = np.logical_and if self.how == "and" else np.logical_or
-        planes = (one.read([0], window) for one in self.parents)
+        planes = (parent.read([0], window) for parent in self.parents)
         return np.asarray(join(*(p.values[0].astype(bool) & _valid(p) for p in planes)))
 
 
@@ -266,22 +266,22 @@ class Sized(MaskSource):
         sizes = np.bincount(group, weights=np.concatenate(counts))[group]
         good = (sizes >= self.least) & (sizes <= (np.inf if self.most is None else self.most))
         fitting, start = [], 0
-        for one in counts:
-            part = good[start : start + len(one)].copy()
+        for count in counts:
+            part = good[start : start + len(count)].copy()
             part[0] = False
             fitting.append(part)
-            start += len(one)
+            start += len(count)
         return fitting
 
     def _meeting(self, above: NDArray[Any], below: NDArray[Any]) -> list[NDArray[np.int64]]:
         shifts = (0, 1, -1) if self.neighbours == 8 else (0,)
-        found = []
+        pairs = []
         for shift in shifts:
             upper = above[max(0, shift) : len(above) + min(0, shift)]
             lower = below[max(0, -shift) : len(below) + min(0, -shift)]
             both = (upper >= 0) & (lower >= 0)
-            found.append(np.unique(np.column_stack([upper[both], lower[both]]), axis=0))
-        return found
+            pairs.append(np.unique(np.column_stack([upper[both], lower[both]]), axis=0))
+        return pairs
 
 
 MaskAs = Literal["nodata", "alpha"]

@@ -48,9 +48,9 @@ class Way:
             return [self._on_pixels(placed)]
         x_min, _, x_max, _ = self.grid.bounds
         span = (float(placed[:, 0].min()), float(placed[:, 0].max()))
-        found = shifts(span, (x_min, x_max), self._turn) or [
+        turns = shifts(span, (x_min, x_max), self._turn) or [
             nearest_shift(span, (x_min, x_max), self._turn)]  # fmt: skip
-        return [self._on_pixels(placed + np.array([shift, 0.0])) for shift in found]
+        return [self._on_pixels(placed + np.array([shift, 0.0])) for shift in turns]
 
     def _bent(self, points: Ring, closed: bool) -> Ring:
         for _ in range(_BREAKS if self._through is not None and len(points) > 1 else 0):
@@ -124,16 +124,16 @@ def polygons_of(grid: Grid, given: Any, *, crs: Any = None) -> Polygons:
     polygon, or positions that cannot be degrees; GridMismatch for what cannot be brought there.
     """
     shapes = shapes_of(given, crs=crs)
-    found = [list(part.rings) for feature in shapes.features for part in shapes.parts(feature)
+    polygons = [list(part.rings) for feature in shapes.features for part in shapes.parts(feature)
              if part.kind == "polygon"]  # fmt: skip
-    if not found:
+    if not polygons:
         raise LookError(
             f"{shapes.title}: expected a Polygon or MultiPolygon with at least one ring"
         )
-    found = _mended(found)
+    polygons = _mended(polygons)
     way = Way(shapes, grid)
-    exteriors = [copy for polygon in found for copy in way.pixels(polygon[0], closed=True)]
-    holes = [copy for polygon in found for ring in polygon[1:]
+    exteriors = [copy for polygon in polygons for copy in way.pixels(polygon[0], closed=True)]
+    holes = [copy for polygon in polygons for ring in polygon[1:]
              for copy in way.pixels(ring, closed=True)]  # fmt: skip
     return Polygons.of(exteriors, holes)
 
@@ -157,12 +157,12 @@ def _mended(polygons: list[list[Ring]]) -> list[list[Ring]]:
         f"{len(wrong)} of {len(polygons)} polygons cross or touch themselves ({reason}) and were "
         "mended by the even-odd rule; check that the area is the one meant"
     )
-    found = [polygons[k] for k in np.flatnonzero(valid)]
+    mended = [polygons[k] for k in np.flatnonzero(valid)]
     for part in shapely.get_parts(shapely.make_valid(made[wrong])).tolist():
         for one in shapely.get_parts(part).tolist():
             if one.geom_type == "Polygon" and not one.is_empty:
                 rings = [one.exterior, *one.interiors]
-                found.append([np.asarray(ring.coords)[:-1, :2] for ring in rings])
-    if not found:
+                mended.append([np.asarray(ring.coords)[:-1, :2] for ring in rings])
+    if not mended:
         raise LookError("the polygons have no area")
-    return found
+    return mended

@@ -137,22 +137,24 @@ def _place(
     check_latitudes("positions", places.tolist(), points_crs or crs)
     places = _brought(places, points_crs, crs)
     kind = fit_kind or _kind(pixels, places, points is not None)
-    found = fit(pixels, places, kind)
-    table = misses(names, pixels, places, found) if points is not None else []
+    transformation = fit(pixels, places, kind)
+    table = misses(names, pixels, places, transformation) if points is not None else []
     doubted = suspects(names, pixels, places, kind) if points is not None else ()
-    placement = Placement(found, crs, tuple(table), doubted)
+    placement = Placement(transformation, crs, tuple(table), doubted)
     tell_misfit(placement.rms_pixels, doubted, placement.worst)
-    tell_stretched(source, found, crs)
+    tell_stretched(source, transformation, crs)
     tell_far_off(places, crs)
     upright_corners = (
         points is None and places[0, 1] == places[1, 1] and (places[0, 0] == places[3, 0])
     )
-    affine = _even(places, source.shape) if upright_corners else found.affine()
+    affine = _even(places, source.shape) if upright_corners else transformation.affine()
     metadata = {**source.metadata, "placement": placement.to_dict()}
     if affine is not None:
         grid = Grid(source.shape, affine, crs, y_up=True, placed=True)
         return Described(source, grid=grid, metadata=metadata), placement, False
-    made = _warped(source, found, crs, chosen_kernel(source, resample, force=force), pixel_size)
+    made = _warped(
+        source, transformation, crs, chosen_kernel(source, resample, force=force), pixel_size
+    )
     return Described(made, metadata=metadata), placement, True
 
 
@@ -163,14 +165,14 @@ def _even(places: F64, shape: tuple[int, ...]) -> tuple[tuple[float, ...], ...]:
 
 
 def _warped(
-    source: Source, found: Transformation, crs: str | None, kernel: str, pixel_size: Any
+    source: Source, transformation: Transformation, crs: str | None, kernel: str, pixel_size: Any
 ) -> Source:
     """Return the source on an upright grid that covers what it becomes."""
     rows, columns = source.shape
     down, across = np.linspace(0, rows, _EDGE), np.linspace(0, columns, _EDGE)
     c, r = np.meshgrid(across, down)
-    x, y = found.forward(c, r)
-    slopes = np.abs(np.linalg.det(found.slopes(c, r)))
+    x, y = transformation.forward(c, r)
+    slopes = np.abs(np.linalg.det(transformation.slopes(c, r)))
     if not (np.isfinite(x).all() and np.isfinite(y).all() and slopes.min() > 0):
         raise GridMismatch("the fit folds the picture over; check the points, or fit affine")
     size = float(f"{np.sqrt(np.median(slopes)):.6g}")
@@ -184,7 +186,7 @@ def _warped(
             "points, or give a pixel size"
         )
     place_grid = Grid(source.shape, crs_text=crs, placed=True, y_up=True)
-    return Regridded(source, grid, kernel, place=place_grid, warp=found.inverse)
+    return Regridded(source, grid, kernel, place=place_grid, warp=transformation.inverse)
 
 
 def _given(
@@ -197,16 +199,16 @@ def _given(
             raise GridMismatch(f"bounds {tuple(bounds)}: expected x min < x max, y min < y max")
         corners = [(x_min, y_max), (x_max, y_max), (x_max, y_min), (x_min, y_min)]
     if corners is not None:
-        found = [_numbers("corner", one, 2) for one in corners]
-        if len(found) == 2:
-            (x0, y0), (x1, y1) = found
+        positions = [_numbers("corner", corner, 2) for corner in corners]
+        if len(positions) == 2:
+            (x0, y0), (x1, y1) = positions
             if x0 == x1 or y0 == y1:
-                raise GridMismatch(f"corners {found}: the two lie on one line along an axis")
-            found = [(x0, y0), (x1, y0), (x1, y1), (x0, y1)]
-        if len(found) != 4:
-            raise GridMismatch(f"corners: expected 2 or 4 of them, not {len(found)}")
+                raise GridMismatch(f"corners {positions}: the two lie on one line along an axis")
+            positions = [(x0, y0), (x1, y0), (x1, y1), (x0, y1)]
+        if len(positions) != 4:
+            raise GridMismatch(f"corners: expected 2 or 4 of them, not {len(positions)}")
         pixels = [(0, 0), (columns, 0), (columns, rows), (0, rows)]
-        return [str(k) for k in range(1, 5)], np.array(pixels, float), np.array(found, float)
+        return [str(k) for k in range(1, 5)], np.array(pixels, float), np.array(positions, float)
     return _without(leave_out, *_tie_points(points))
 
 

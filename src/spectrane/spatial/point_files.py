@@ -34,7 +34,9 @@ def read_points(path: str | os.PathLike[str]) -> list[dict[str, Any]]:
         listed = list(csv.DictReader(lines, delimiter=between, skipinitialspace=True))
     except csv.Error as error:
         raise LookError(f"{name}: points cannot be read: {error}") from error
-    return [_row(one, between, f"{name}: line {number}") for number, one in enumerate(listed, 2)]
+    return [
+        _row(record, between, f"{name}: line {number}") for number, record in enumerate(listed, 2)
+    ]
 
 
 def _decoded(data: bytes) -> str:

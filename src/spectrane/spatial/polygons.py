@@ -102,8 +102,8 @@ class Polygons:
             index = (lines // SAMPLES) * (columns + 2) + whole.astype(np.intp)
             np.add.at(sums, index, way * (whole + 1 - at))
             np.add.at(sums, index + 1, way * (at - whole))
-        found = np.cumsum(sums.reshape(rows, -1), axis=1)[:, :columns] / SAMPLES
-        return np.clip(found, 0, 1).astype(np.float32)
+        shares = np.cumsum(sums.reshape(rows, -1), axis=1)[:, :columns] / SAMPLES
+        return np.clip(shares, 0, 1).astype(np.float32)
 
     def _crossings(
         self, first: float, step: float, count: int
@@ -141,15 +141,15 @@ class Polygons:
 
 def _pairs(begin: F64, end: F64) -> Iterator[tuple[NDArray[np.intp], NDArray[np.intp]]]:
     """Yield (edge, line) for every line from begin to end of every edge, some at a time."""
-    found = np.flatnonzero(end > begin)
-    counts = (end - begin)[found].astype(np.intp)
+    rows_met = np.flatnonzero(end > begin)
+    counts = (end - begin)[rows_met].astype(np.intp)
     ends = np.cumsum(counts)
     start = 0
-    while start < len(found):
+    while start < len(rows_met):
         done = int(ends[start - 1]) if start else 0
         stop = max(start + 1, int(np.searchsorted(ends, done + _AT_ONCE, "right")))
         number = counts[start:stop]
-        edges = np.repeat(found[start:stop], number)
+        edges = np.repeat(rows_met[start:stop], number)
         steps = np.arange(len(edges)) - np.repeat(np.cumsum(number) - number, number)
         yield edges, begin[edges].astype(np.intp) + steps
         start = stop

@@ -71,20 +71,20 @@ def zones_of(source: Source, points: Any, crs: CrsLike | None = None) -> list[Zo
     if not _are_shapes(points):
         return [_pixel(source, place) for place in point_places(source, points, crs)]
     shapes = shapes_of(points, crs=crs, option="points_crs")
-    found: list[Zone] = []
+    zones: list[Zone] = []
     missed: GridMismatch | None = None
     for feature in shapes.features:
         try:
             if feature.geometry.get("type") == "Point":
-                found.append(_pixel(source, point_places(source, [_point(shapes, feature)])[0]))
+                zones.append(_pixel(source, point_places(source, [_point(shapes, feature)])[0]))
             else:
-                found.append((feature.name, *region_of(source, shapes.only(feature))))
+                zones.append((feature.name, *region_of(source, shapes.only(feature))))
         except GridMismatch as error:
-            found.append((feature.name, source, None))
+            zones.append((feature.name, source, None))
             missed = error
-    if missed is not None and all(window is None for _, _, window in found):
+    if missed is not None and all(window is None for _, _, window in zones):
         raise missed
-    return found
+    return zones
 
 
 def _are_shapes(points: Any) -> bool:
@@ -108,8 +108,8 @@ def point_places(source: Source, points: Any, crs: CrsLike | None = None) -> lis
     and a name. Some may lie outside the raster. Raises GridMismatch where all do, LookError for
     what is no point.
     """
-    places = [_place(source, one, number, crs)
-              for number, one in enumerate(named_points(points, crs), 1)]  # fmt: skip
+    places = [_place(source, point, number, crs)
+              for number, point in enumerate(named_points(points, crs), 1)]  # fmt: skip
     if places and not any(is_inside(source, place) for place in places):
         name, row, column = places[0]
         rows, columns = source.shape

@@ -87,15 +87,15 @@ class Regridded(Derived, FullSource):
         mask = np.zeros((len(bands), *size), bool)
         alpha: NDArray[Any] | None = None
         for piece in _pieces(window):
-            found = self._piece(bands, piece)
-            if found is None:
+            pixels = self._piece(bands, piece)
+            if pixels is None:
                 continue
             where = relative(piece, window)
-            values[(slice(None), *where)] = found.values
-            mask[(slice(None), *where)] = found.validity
-            if found.alpha is not None:
-                alpha = np.zeros(size, found.alpha.dtype) if alpha is None else alpha
-                alpha[where] = found.alpha
+            values[(slice(None), *where)] = pixels.values
+            mask[(slice(None), *where)] = pixels.validity
+            if pixels.alpha is not None:
+                alpha = np.zeros(size, pixels.alpha.dtype) if alpha is None else alpha
+                alpha[where] = pixels.alpha
         if self.alpha and alpha is None:
             alpha = np.zeros(size, self.dtype)
         if self.nodata_when == "all":
@@ -128,13 +128,13 @@ class Regridded(Derived, FullSource):
         mask = np.zeros(values.shape, bool)
         alpha = np.zeros(extent(window), self.dtype) if self.alpha else None
         for part in parts:
-            found = self._piece(bands, part)
-            if found is not None:
+            pixels = self._piece(bands, part)
+            if pixels is not None:
                 where = relative(part, window)
-                values[(slice(None), *where)] = found.values
-                mask[(slice(None), *where)] = found.validity
-                if alpha is not None and found.alpha is not None:
-                    alpha[where] = found.alpha
+                values[(slice(None), *where)] = pixels.values
+                mask[(slice(None), *where)] = pixels.validity
+                if alpha is not None and pixels.alpha is not None:
+                    alpha[where] = pixels.alpha
         return Pixels(values, mask=mask, alpha=alpha)
 
     def _factors(self) -> tuple[int, int]:
@@ -182,9 +182,9 @@ class Regridded(Derived, FullSource):
         (top, _), (left, _) = needed
         columns, rows = positions[0] - left, positions[1] - top
         valid = pixels.validity
-        found = [gathering.majority_at(plane, kept, columns, rows, self.scales)
+        answers = [gathering.majority_at(plane, kept, columns, rows, self.scales)
                  for plane, kept in zip(pixels.values, valid, strict=True)]  # fmt: skip
-        return Pixels(np.stack([v for v, _ in found]), mask=np.stack([m for _, m in found]))
+        return Pixels(np.stack([v for v, _ in answers]), mask=np.stack([m for _, m in answers]))
 
     def _mixed(
         self, bands: Sequence[int], needed: Window, factors: tuple[int, int], positions: Positions
@@ -195,7 +195,7 @@ class Regridded(Derived, FullSource):
         (top, _), (left, _) = needed
         columns, rows = (positions[0] - left) * shrunk[1], (positions[1] - top) * shrunk[0]
         scales = (self.scales[0] * shrunk[0], self.scales[1] * shrunk[1])
-        found = _gathered(_with_nan(pixels), columns, rows, self.resample, scales)
+        answers = _gathered(_with_nan(pixels), columns, rows, self.resample, scales)
         alpha = None
         if pixels.alpha is not None:
             top_value = full_alpha(pixels.alpha.dtype)
@@ -208,7 +208,7 @@ class Regridded(Derived, FullSource):
             alpha = as_stored(np.clip(cover, 0, full), self.dtype)
         values = np.zeros((len(bands), *columns.shape), self.dtype)
         mask = np.zeros(values.shape, bool)
-        for index, (band, plane) in enumerate(zip(bands, found, strict=True)):
+        for index, (band, plane) in enumerate(zip(bands, answers, strict=True)):
             mask[index] = ~np.isnan(plane)
             values[index] = stored_values(plane, mask[index], self.dtype, self.bands[band].rule)
         return Pixels(values, mask=mask, alpha=alpha)
@@ -266,18 +266,18 @@ def stored_values(
     """Bring values to the stored type; none that is valid may become a no-data value by it."""
     if dtype.kind == "f":
         return values.astype(dtype)
-    found = as_stored(np.where(valid, values, 0), dtype)
+    stored = as_stored(np.where(valid, values, 0), dtype)
     if dtype.kind == "b" or not rule.applies_to(dtype):
-        return found
-    turned = rule.invalid(found) & valid
+        return stored
+    turned = rule.invalid(stored) & valid
     for step in (1, -1, 2, -2):
         if not turned.any():
             break
         span = np.iinfo(dtype)
-        moved = np.clip(found[turned].astype(np.int64) + step, span.min, span.max).astype(dtype)
-        found[turned] = np.where(rule.invalid(moved), found[turned], moved)
-        turned = rule.invalid(found) & valid
-    return found
+        moved = np.clip(stored[turned].astype(np.int64) + step, span.min, span.max).astype(dtype)
+        stored[turned] = np.where(rule.invalid(moved), stored[turned], moved)
+        turned = rule.invalid(stored) & valid
+    return stored
 
 
 def regrid(

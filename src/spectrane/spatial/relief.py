@@ -123,8 +123,8 @@ def slopes(height: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np
     rows, columns = height.shape
 
     def near(r: int, c: int) -> NDArray[np.float64]:
-        found = padded[1 + r : 1 + r + rows, 1 + c : 1 + c + columns]
-        return np.where(np.isnan(found), height, found)
+        plane = padded[1 + r : 1 + r + rows, 1 + c : 1 + c + columns]
+        return np.where(np.isnan(plane), height, plane)
 
     (a, b, c), (d, f), (g, h, i) = (
         [near(-1, k) for k in (-1, 0, 1)], [near(0, -1), near(0, 1)],

@@ -140,16 +140,16 @@ def shapes_of(
         return given if crs is None else replace(given, crs=system_text(crs), assumed=False)
     asked = system_text_or_none(crs)
     if isinstance(given, str | os.PathLike):
-        found, said, lonlat = _from_file(os.fspath(given), layer)
+        shapes, said, lonlat = _from_file(os.fspath(given), layer)
     else:
-        found, said, lonlat = _from_object(given)
+        shapes, said, lonlat = _from_object(given)
     if asked is not None and said is not None and not _same(asked, said):
         warn_caller(
-            f"{found.title}: says that it is in {said[:80]}, and is taken to be in {asked[:80]}, "
+            f"{shapes.title}: says that it is in {said[:80]}, and is taken to be in {asked[:80]}, "
             "as asked"
         )
     assumed = lonlat and asked is None and said is None
-    return replace(found, crs=asked or said or (LONLAT if assumed else None), assumed=assumed,
+    return replace(shapes, crs=asked or said or (LONLAT if assumed else None), assumed=assumed,
                    option=option)  # fmt: skip
 
 
@@ -186,9 +186,9 @@ def _from_file(name: str, layer: str | None) -> _Found:
 
 def _from_object(given: Any) -> _Found:
     if hasattr(given, "__geo_interface__") and not isinstance(given, Mapping):
-        found, said, _ = _from_mapping(given.__geo_interface__, "the shape", lonlat=False)
+        shapes, said, _ = _from_mapping(given.__geo_interface__, "the shape", lonlat=False)
         own = getattr(given, "crs", None)
-        return found, said or system_text_or_none(own), False
+        return shapes, said or system_text_or_none(own), False
     if isinstance(given, tuple | list) and len(given) == 4:
         return _from_mapping(_box(given), "the bounds", lonlat=False)
     return _from_mapping(given, "the shape", lonlat=True)
@@ -198,11 +198,11 @@ def _from_mapping(shape: Any, title: str, *, lonlat: bool) -> _Found:
     if not isinstance(shape, Mapping) or "type" not in shape:
         raise LookError(f"{title}: expected bounds, a GeoJSON object or path, not {shape!r:.80}")
     features = []
-    for number, one in enumerate(_listed(shape, title), 1):
-        said, geometry = one.get("properties"), one.get("geometry")
+    for number, feature in enumerate(_listed(shape, title), 1):
+        said, geometry = feature.get("properties"), feature.get("geometry")
         said = said if isinstance(said, Mapping) else {}
         if isinstance(geometry, Mapping):  # RFC 7946 allows features without a place
-            features.append(_feature(geometry, said, one.get("id") or number))
+            features.append(_feature(geometry, said, feature.get("id") or number))
     return Shapes(title, tuple(features), None), _named_system(shape, title), lonlat
 
 
@@ -214,7 +214,7 @@ def _listed(shape: Mapping[str, Any], title: str) -> Sequence[Mapping[str, Any]]
     if shape.get("type") == "FeatureCollection":
         listed = shape.get("features", [])
         if not isinstance(listed, list | tuple) or not all(
-            isinstance(one, Mapping) for one in listed
+            isinstance(feature, Mapping) for feature in listed
         ):
             raise LookError(f"{title}: features is not a list of features")
         return listed

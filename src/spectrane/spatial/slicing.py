@@ -71,12 +71,12 @@ class SlicePlane:
     @property
     def labels(self) -> dict[str, str]:
         """Return the letters at the picture's edges: left, right, top, bottom."""
-        found = {}
+        sides = {}
         for (axis, way), (first, last) in ((self.columns, ("left", "right")),
                                            (self.rows, ("top", "bottom"))):  # fmt: skip
             low, high = LETTERS[axis]
-            found[first], found[last] = (low, high) if way > 0 else (high, low)
-        return found
+            sides[first], sides[last] = (low, high) if way > 0 else (high, low)
+        return sides
 
 
 def seen_along(volume: Source, turn: F64) -> Source:
@@ -189,10 +189,10 @@ class Slice(Derived, FullSource):
 
     def _floats(self, frame: int, window: Window, depth: float) -> NDArray[Any]:
         """Return one plane of a slab, NaN where it is invalid."""
-        found = np.zeros(extent(window), value_dtype(self.dtype))
-        seen = np.zeros(found.shape, bool)
-        self._cut(frame, window, depth, found, seen)
-        return np.where(seen, found, found.dtype.type(np.nan))
+        numbers = np.zeros(extent(window), value_dtype(self.dtype))
+        seen = np.zeros(numbers.shape, bool)
+        self._cut(frame, window, depth, numbers, seen)
+        return np.where(seen, numbers, numbers.dtype.type(np.nan))
 
     def _projected(self, planes: list[NDArray[Any]]) -> NDArray[Any]:
         """Return the projection of what is valid; NaN where nothing is."""
@@ -264,9 +264,9 @@ def _nearest(
     volume: NDArray[Any], origin: F64, down: F64, across: F64, values: NDArray[Any],
     mask: NDArray[np.bool_],
 ) -> None:  # fmt: skip
-    found = np.empty(values.shape, value_dtype(values.dtype))
-    nearest_voxels(volume, origin, down, across, found)
-    put(found, values, mask)
+    numbers = np.empty(values.shape, value_dtype(values.dtype))
+    nearest_voxels(volume, origin, down, across, numbers)
+    put(numbers, values, mask)
 
 
 class StoredPlane(Derived, FullSource):

@@ -163,12 +163,12 @@ class FromSwath(Derived, FullSource):
 
         reach = self.within / RADIUS
         centers, edges = self._targets(window)
-        found = list(self._found(bands, edges, reach))
-        if not found:
+        nearest = list(self._found(bands, edges, reach))
+        if not nearest:
             return
-        points = np.concatenate([xyz(lon, lat) for lon, lat, _, _ in found])
-        values = np.concatenate([one[2] for one in found], axis=1)
-        valid = np.concatenate([one[3] for one in found], axis=1)
+        points = np.concatenate([xyz(lon, lat) for lon, lat, _, _ in nearest])
+        values = np.concatenate([one[2] for one in nearest], axis=1)
+        valid = np.concatenate([one[3] for one in nearest], axis=1)
         on_earth = np.isfinite(centers).all(axis=1)
         away, index = KDTree(points).query(centers[on_earth], distance_upper_bound=reach)
         near = np.flatnonzero(on_earth)[np.isfinite(away)]

@@ -56,10 +56,10 @@ class Turned(Derived):
         """Answer from the parent, turned."""
         window = self.checked(window)
         wanted = answer_size(window, size)
-        found = self.parent.read(
+        pixels = self.parent.read(
             bands, self._inside(window), wanted[::-1] if self.swap else wanted, resample
         )
-        return self._turned(found)
+        return self._turned(pixels)
 
     def _inside(self, window: Window) -> Window:
         pairs = [

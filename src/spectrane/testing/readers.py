@@ -66,17 +66,19 @@ class ReaderTests:
 
     def test_numbers_and_validity_are_those_of_the_file(self, tmp_path: Path) -> None:
         """What is read is what was put in, in its own type."""
-        for one in self._examples(tmp_path):
-            with _Opened(one) as source:
+        for example in self._examples(tmp_path):
+            with _Opened(example) as source:
                 assert source.format == self.format
-                assert source.dtype == one.values.dtype.newbyteorder("=")
+                assert source.dtype == example.values.dtype.newbyteorder("=")
                 pixels = _everything(source)
-                assert pixels.values.shape == one.values.shape
-                valid = np.ones(one.values.shape, bool) if one.valid is None else one.valid
+                assert pixels.values.shape == example.values.shape
+                valid = (
+                    np.ones(example.values.shape, bool) if example.valid is None else example.valid
+                )
                 np.testing.assert_array_equal(pixels.validity, valid)
                 np.testing.assert_allclose(
-                    pixels.values[valid].astype(np.float64), one.values[valid].astype(np.float64),
-                    rtol=0, atol=one.within,
+                    pixels.values[valid].astype(np.float64),
+                    example.values[valid].astype(np.float64), rtol=0, atol=example.within,
                 )  # fmt: skip
 
     def test_it_is_known_by_its_content(self, tmp_path: Path) -> None:
@@ -89,8 +91,8 @@ class ReaderTests:
 
     def test_windows_are_parts_of_the_whole(self, tmp_path: Path) -> None:
         """A window, some bands, or the blocks one after another give the same numbers."""
-        for one in self._examples(tmp_path):
-            with _Opened(one) as source:
+        for example in self._examples(tmp_path):
+            with _Opened(example) as source:
                 everything = _everything(source)
                 for window in _windows(source.shape):
                     where = (slice(None), *(slice(*pair) for pair in window))
@@ -107,28 +109,28 @@ class ReaderTests:
 
     def test_it_can_be_pickled(self, tmp_path: Path) -> None:
         """Another process reads the same."""
-        for one in self._examples(tmp_path):
-            with _Opened(one) as source:
+        for example in self._examples(tmp_path):
+            with _Opened(example) as source:
                 again = pickle.loads(pickle.dumps(source))
                 np.testing.assert_array_equal(_everything(again).values, _everything(source).values)
                 again.close()
 
     def test_members_are_listed_and_opened_by_number_and_name(self, tmp_path: Path) -> None:
         """Each member opens as it is listed; one that is not there is an error."""
-        for one in self._examples(tmp_path):
-            listed = _quietly(members_of, one.path)
+        for example in self._examples(tmp_path):
+            listed = _quietly(members_of, example.path)
             assert [member.number for member in listed] == list(range(1, len(listed) + 1))
             names = [member.name for member in listed]
             for member in listed:
                 unique = bool(member.name) and names.count(member.name) == 1
                 for called in (member.number, *([member.name] if unique else [])):
-                    source = _quietly(open_source, one.path, member=called)
+                    source = _quietly(open_source, example.path, member=called)
                     flat = len(source.shape) == 2
                     shape = source.shape if flat else (source.shape[1], source.shape[0])
-                    found = (*shape, len(source.bands), source.dtype.name)
-                    assert found == (member.rows, member.columns, member.bands, member.dtype)
+                    facts = (*shape, len(source.bands), source.dtype.name)
+                    assert facts == (member.rows, member.columns, member.bands, member.dtype)
                     source.close()
-            _refused(open_source, one.path, member=len(listed) + 1)
+            _refused(open_source, example.path, member=len(listed) + 1)
 
     def test_opening_and_a_window_fetch_a_part(self, tmp_path: Path, monkeypatch: Any) -> None:
         """Opening reads little of a large file, and a corner not all of it."""
@@ -161,19 +163,19 @@ class ReaderTests:
     def test_what_is_cut_or_changed_is_refused_or_read(self, tmp_path: Path) -> None:
         """Whatever bytes there are, a raster comes, or an error of ours that names the file."""
         random = np.random.default_rng(1)
-        for one in self._examples(tmp_path):
-            if one.path.is_dir():
+        for example in self._examples(tmp_path):
+            if example.path.is_dir():
                 continue
-            data = one.path.read_bytes()
+            data = example.path.read_bytes()
             for kind in ("cut", "changed"):
                 for place in np.linspace(0, len(data) - 1, CUTS).astype(int).tolist():
                     broken = bytearray(data[:place] if kind == "cut" else data)
                     if kind == "changed":
                         broken[place : place + 4] = random.bytes(len(broken[place : place + 4]))
-                    one.path.write_bytes(broken)
-                    told = _problem(one)
-                    assert told is None or one.path.name in told
-            one.path.write_bytes(data)
+                    example.path.write_bytes(broken)
+                    told = _problem(example)
+                    assert told is None or example.path.name in told
+            example.path.write_bytes(data)
 
     def _examples(self, folder: Path) -> list[Example]:
         made = list(self.examples(folder))
@@ -184,9 +186,9 @@ class ReaderTests:
 class _Opened:
     """A source that is closed afterwards, opened anew: nothing of it stays in the cache."""
 
-    def __init__(self, one: Example) -> None:
+    def __init__(self, example: Example) -> None:
         cache.blocks.clear()
-        self.source: Source = _quietly(open_source, one.path, member=one.member)
+        self.source: Source = _quietly(open_source, example.path, member=example.member)
 
     def __enter__(self) -> Source:
         return self.source
@@ -195,10 +197,10 @@ class _Opened:
         self.source.close()
 
 
-def _problem(one: Example) -> str | None:
+def _problem(example: Example) -> str | None:
     """Return what an error of ours says of a file; None where it could be read."""
     try:
-        with _Opened(one) as source:
+        with _Opened(example) as source:
             _everything(source)
     except SpectraneError as error:
         return str(error)

@@ -148,6 +148,6 @@ def _read(path: Path) -> tuple[NDArray[Any], NDArray[np.bool_]]:
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         source = open_source(path)
-        found = _all_of(source)
+        pixels = _all_of(source)
         source.close()
-    return found
+    return pixels

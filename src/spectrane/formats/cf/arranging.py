@@ -9,17 +9,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.formats.cf.arrays import Variable, companion_name
+from spectrane.formats.cf.arrays import DEGREES, Variable, companion_name
 
 _STANDARD = {
     kind: (place, *(f"{start}{kind.lower()}_{end}coordinate" for start, end in (
         ("projection_", ""), ("projection_", "angular_"))), f"grid_{place}")
     for kind, place in (("X", "longitude"), ("Y", "latitude"))
 }  # fmt: skip
-_UNITS = {
-    "X": ("degrees_east", "degree_east", "degree_e", "degrees_e", "degreee", "degreese"),
-    "Y": ("degrees_north", "degree_north", "degree_n", "degrees_n", "degreen", "degreesn"),
-}
+_UNITS = {"X": DEGREES["longitude"], "Y": DEGREES["latitude"]}
 _NAMES = {"X": ("x", "lon", "longitude", "easting"), "Y": ("y", "lat", "latitude", "northing")}
 
 
@@ -34,8 +31,8 @@ class Arranged:
     def __init__(self, storage: Any) -> None:
         self.storage = storage
         stored: Mapping[str, Variable] = storage.arrays()
-        self._orders = {name: _order(stored, one) for name, one in stored.items()}
-        self._arrays = {name: _turned(one, self._orders[name]) for name, one in stored.items()}
+        self._orders = {name: _order(stored, array) for name, array in stored.items()}
+        self._arrays = {name: _turned(array, self._orders[name]) for name, array in stored.items()}
 
     def arrays(self) -> Mapping[str, Variable]:
         """Return all arrays by path, arranged."""

@@ -14,6 +14,12 @@ FLAGS = {"long_name": "whether a number was measured", "standard_name": "status_
 """The variable that keeps a mask, as flags of an ancillary variable (CF 1.11, 3.4 and 3.5)."""
 WORDS = "spectrane"
 """The attribute that holds, as a sidecar's text, what CF has no attribute for."""
+DEGREES = {
+    place: tuple(f"{start}{end}" for start in ("degree", "degrees") for end in (f"_{far}", *short))
+    for place, far, short in (("longitude", "east", ("_e", "e")),
+                              ("latitude", "north", ("_n", "n")))
+}  # fmt: skip
+"""The units that say which of both a coordinate is, in small letters (CF 1.11, 4.1 and 4.2)."""
 
 
 @dataclass(frozen=True)
@@ -46,12 +52,14 @@ def rasters(arrays: Mapping[str, Variable]) -> list[Variable]:
         str(variable.attributes[key]) for variable in arrays.values() for key in ("bounds",)
         if key in variable.attributes
     }  # fmt: skip
-    found = [v for v in arrays.values() if v.is_raster and v.name.split("/")[-1] not in helpers]
-    coordinates = {name for v in found for name in str(v.attributes.get("coordinates", "")).split()}
-    plain = [v for v in found if v.name.split("/")[-1] not in coordinates]
+    variables = [v for v in arrays.values() if v.is_raster and v.name.split("/")[-1] not in helpers]
+    coordinates = {
+        name for v in variables for name in str(v.attributes.get("coordinates", "")).split()
+    }
+    plain = [v for v in variables if v.name.split("/")[-1] not in coordinates]
     masks = {mask.name for v in plain if (mask := validity_of(arrays, v)) is not None}
     shown = [v for v in plain if v.name not in masks]
-    return [v for v in shown if not _is_position(v)] or shown or found
+    return [v for v in shown if not _is_position(v)] or shown or variables
 
 
 def _is_position(variable: Variable) -> bool:

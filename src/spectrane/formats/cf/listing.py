@@ -145,11 +145,11 @@ def _scales(node: h5py.Dataset) -> list[str]:
         references = inside is not None and h5py.check_ref_dtype(inside) is h5py.Reference
         if not references or kept.shape != (len(node.shape),):
             return nothing
-        found = []
+        names = []
         for listed in node.attrs["DIMENSION_LIST"]:
             scale = node.file[listed[0]] if len(listed) and listed[0] else None
             named = isinstance(scale, h5py.Dataset) and scale.name
-            found.append(str(scale.name.rsplit("/", 1)[-1]) if scale is not None and named else "")
-        return found
+            names.append(str(scale.name.rsplit("/", 1)[-1]) if scale is not None and named else "")
+        return names
     except (OSError, RuntimeError, KeyError, ValueError, TypeError):
         return nothing

@@ -7,16 +7,14 @@ from typing import Any
 
 import numpy as np
 
-from spectrane.formats.cf.arrays import Variable, companion_name
+from spectrane.formats.cf.arrays import DEGREES, Variable, companion_name
 from spectrane.model.geolocation import F64, Geolocation
 from spectrane.model.window import Window
 
-_KINDS = {
-    "longitude": ("longitude", ("degrees_east", "degree_east", "degree_e", "degrees_e"),
-                  ("lon", "longitude", "longitudes")),
-    "latitude": ("latitude", ("degrees_north", "degree_north", "degree_n", "degrees_n"),
-                 ("lat", "latitude", "latitudes")),
-}  # fmt: skip
+_NAMES = {
+    "longitude": ("lon", "longitude", "longitudes"),
+    "latitude": ("lat", "latitude", "latitudes"),
+}
 TOLD = ("a swath: each pixel has a longitude and a latitude of its own; regrid (spectrane export "
         "--crs EPSG:CODE) brings it to a map")  # fmt: skip
 
@@ -67,12 +65,12 @@ def geolocation_of(source: Any, arrays: Mapping[str, Variable]) -> StoredGeoloca
     listed = [one for name in named if (one := companion_name(arrays, variable, name)) is not None]
     if not named:
         group = variable.name.rpartition("/")[0]
-        listed = [one for one in arrays.values() if one.name.rpartition("/")[0] == group]
+        listed = [array for array in arrays.values() if array.name.rpartition("/")[0] == group]
     shape = variable.shape[-2:]
     found = {}
-    for kind in _KINDS:
-        fits = [one for one in listed if one.shape == shape and one.dtype.kind in "iuf"
-                and _is(one, kind, by_name=bool(named))]  # fmt: skip
+    for kind in _NAMES:
+        fits = [array for array in listed if array.shape == shape and array.dtype.kind in "iuf"
+                and _is(array, kind, by_name=bool(named))]  # fmt: skip
         if len(fits) != 1:
             return None
         found[kind] = fits[0]
@@ -80,10 +78,9 @@ def geolocation_of(source: Any, arrays: Mapping[str, Variable]) -> StoredGeoloca
 
 
 def _is(variable: Variable, kind: str, *, by_name: bool) -> bool:
-    standard, units, names = _KINDS[kind]
     said = variable.attributes
     if said.get("standard_name"):
-        return str(said["standard_name"]) == standard
+        return str(said["standard_name"]) == kind
     if said.get("units"):
-        return str(said["units"]).lower() in units
-    return by_name and variable.name.split("/")[-1].lower() in names
+        return str(said["units"]).lower() in DEGREES[kind]
+    return by_name and variable.name.split("/")[-1].lower() in _NAMES[kind]

@@ -122,12 +122,12 @@ class ArraySourceOnDisk(FullSource):
                 block = block_window(position, self.block_shape, self.shape)
                 part = intersection(block, window)
                 assert part is not None
-                found = self.damaged.attempt((band, position), self._answer, [band], part)
-                if found is None:
+                pixels = self.damaged.attempt((band, position), self._answer, [band], part)
+                if pixels is None:
                     continue
                 where = relative(part, window)
-                values[number][where] = found.values[0]
-                mask[number][where] = True if found.mask is None else found.mask[0]
+                values[number][where] = pixels.values[0]
+                mask[number][where] = True if pixels.mask is None else pixels.mask[0]
         self.damaged.tell()
         rules = [self.bands[band].rule for band in bands]
         return Pixels(values, mask=mask, rules=rules, when=self.nodata_when)
@@ -136,8 +136,8 @@ class ArraySourceOnDisk(FullSource):
         out = np.empty((len(bands), *extent(window)), self.dtype)
         where = tuple(slice(a, b) for a, b in window)
         for lead, places in self._runs(bands):
-            found = self.storage.read(self.variable.name, (*lead, *where))
-            planes = found.reshape(-1, *extent(window)).astype(self.variable.dtype, copy=False)
+            values = self.storage.read(self.variable.name, (*lead, *where))
+            planes = values.reshape(-1, *extent(window)).astype(self.variable.dtype, copy=False)
             for source_plane, target in places:
                 plane = planes[source_plane].astype(planes.dtype.newbyteorder("="), copy=False)
                 out[target] = plane.view(self.dtype)
@@ -153,7 +153,7 @@ class ArraySourceOnDisk(FullSource):
         places = [tuple(map(int, np.unravel_index(band, lead))) for band in bands] if lead else [()]
         flags = [self.storage.read(self.validity.name, (*(slice(k, k + 1) for k in place), *where))
                  for place in places]  # fmt: skip
-        shown = np.stack([one.reshape(extent(window)) for one in flags])
+        shown = np.stack([flag.reshape(extent(window)) for flag in flags])
         return np.asarray(shown == valid_flag(self.validity))
 
     def _runs(
@@ -170,10 +170,10 @@ class ArraySourceOnDisk(FullSource):
             index = np.unravel_index(band, lead)
             key = (*map(int, index[:-1]), int(index[-1]) // deep)
             groups.setdefault(key, []).append((int(index[-1]), place))
-        for key, found in groups.items():
-            low, high = min(k for k, _ in found), max(k for k, _ in found) + 1
+        for key, places in groups.items():
+            low, high = min(k for k, _ in places), max(k for k, _ in places) + 1
             slices = (*(slice(k, k + 1) for k in key[:-1]), slice(low, high))
-            yield slices, [(k - low, place) for k, place in found]
+            yield slices, [(k - low, place) for k, place in places]
 
     def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:
         """Walk runs of whole chunks."""
@@ -233,12 +233,12 @@ def _bands(
 def _nodata(variable: Variable, dtype: np.dtype[Any]) -> Any:
     """Gather _FillValue, missing_value and the valid range (CF 1.11, section 2.5.1)."""
     said = variable.attributes
-    found: list[Any] = []
+    rules: list[Any] = []
     for key in ("_FillValue", "missing_value"):
         values: Any = np.atleast_1d(said[key]) if key in said else []
-        found += [_as(v, variable, dtype) for v in values if np.asarray(v).dtype.kind in "iuf"]
+        rules += [_as(v, variable, dtype) for v in values if np.asarray(v).dtype.kind in "iuf"]
     if variable.fill is not None and "_FillValue" not in said:
-        found.append(_as(variable.fill, variable, dtype))
+        rules.append(_as(variable.fill, variable, dtype))
     low, high = _attribute_value(said.get("valid_min")), _attribute_value(said.get("valid_max"))
     pair = said.get("valid_range")
     if pair is not None and np.size(pair) == 2:
@@ -247,10 +247,10 @@ def _nodata(variable: Variable, dtype: np.dtype[Any]) -> Any:
         (-np.inf, np.inf) if dtype.kind == "f" else (_limit(dtype, "min"), _limit(dtype, "max"))
     )
     if isinstance(low, int | float) and low > limits[0]:
-        found.append((limits[0], _neighbour(low, -np.inf, dtype)))
+        rules.append((limits[0], _neighbour(low, -np.inf, dtype)))
     if isinstance(high, int | float) and high < limits[1]:
-        found.append((_neighbour(high, np.inf, dtype), limits[1]))
-    unique = [v for k, v in enumerate(found) if repr(v) not in map(repr, found[:k])]
+        rules.append((_neighbour(high, np.inf, dtype), limits[1]))
+    unique = [v for k, v in enumerate(rules) if repr(v) not in map(repr, rules[:k])]
     if len(unique) == 1 and not isinstance(unique[0], tuple):
         return unique[0]
     return tuple(unique) or None
@@ -320,12 +320,12 @@ def opened(
     """Open one raster array of a storage."""
     storage = Arranged(storage)
     arrays = storage.arrays()
-    found = rasters(arrays)
-    if not found:
+    variables = rasters(arrays)
+    if not variables:
         raise FormatError(f"{file.name}: holds no array of two dimensions or more of numbers")
     chosen = find_member(variable_members(arrays), member, file.name)
-    source = make(file, storage, found[chosen.number - 1])
-    source.format, source.members = kind, len(found)
+    source = make(file, storage, variables[chosen.number - 1])
+    source.format, source.members = kind, len(variables)
     words = source.metadata.get(WORDS)
     return (
         apply_sidecar(source, parse_sidecar(words, f"{file.name}, attribute {WORDS}"))

@@ -198,21 +198,21 @@ def _shapes(source: Source) -> tuple[tuple[int, ...], tuple[int, ...]]:
 def _coordinates(source: Source) -> dict[str, tuple[tuple[str, ...], Any, dict[str, Any]]]:
     """Return name -> (dimensions, values, attributes) of the coordinate variables."""
     grid = source.grid
-    found: dict[str, tuple[tuple[str, ...], Any, dict[str, Any]]] = {}
+    coordinates: dict[str, tuple[tuple[str, ...], Any, dict[str, Any]]] = {}
     if grid.placed and not grid.rotated:
         (y, x), kind = _axes(grid), _axis_attributes(grid)
-        found |= {"y": (("y",), y, kind[0]), "x": (("x",), x, kind[1])}
+        coordinates |= {"y": (("y",), y, kind[0]), "x": (("x",), x, kind[1])}
     if len(source.bands) > 1:
-        found["band"] = (("band",), np.arange(1, len(source.bands) + 1, dtype=np.int32),
+        coordinates["band"] = (("band",), np.arange(1, len(source.bands) + 1, dtype=np.int32),
                          {"long_name": "band number"})  # fmt: skip
     waves = [np.nan if band.wavelength is None else band.wavelength for band in source.bands]
     if np.isfinite(waves).any():
         along = ("band",) if len(waves) > 1 else ()
         said = {"units": "nm", "standard_name": "radiation_wavelength"}
-        found[WAVELENGTH] = (along, np.array(waves if along else waves[0]), said)
+        coordinates[WAVELENGTH] = (along, np.array(waves if along else waves[0]), said)
     if grid.crs_text:
-        found["crs"] = ((), np.int32(0), _grid_mapping(grid))
-    return found
+        coordinates["crs"] = ((), np.int32(0), _grid_mapping(grid))
+    return coordinates
 
 
 def _axes(grid: Grid) -> tuple[Any, Any]:
@@ -243,8 +243,8 @@ def _grid_mapping(grid: Grid) -> dict[str, Any]:
     system = grid.crs
     if system is None:
         return {"long_name": grid.crs_text, "crs": grid.crs_text}
-    found = {k: v for k, v in system.to_cf().items() if v is not None}
-    return found | {"crs_wkt": system.to_wkt()}
+    mapping = {k: v for k, v in system.to_cf().items() if v is not None}
+    return mapping | {"crs_wkt": system.to_wkt()}
 
 
 def _put(root: Any, coordinates: Any, library: str | None) -> None:
@@ -269,35 +269,37 @@ def _storable(value: Any) -> Any:
 def _attributes(source: Source, name: str) -> dict[str, Any]:
     bands, one = source.bands, source.bands[0]
     held = _held(bands)
-    found: dict[str, Any] = {}
+    attributes: dict[str, Any] = {}
     if "scale" in held and one.scaled:
-        found |= {"scale_factor": one.scale, "add_offset": one.offset}
+        attributes |= {"scale_factor": one.scale, "add_offset": one.offset}
     if "unit" in held and one.unit:
-        found["units"] = one.unit
+        attributes["units"] = one.unit
     fill = fill_of(one, source.dtype) if single_nodata(bands) is not None else None
     if fill is not None and fill == fill:  # NaN needs no word
-        found["_FillValue"] = np.asarray(fill, _dtype(source)).item()
+        attributes["_FillValue"] = np.asarray(fill, _dtype(source)).item()
     if len(bands) == 1:
-        found["long_name"] = one.description or one.name
-    found["band_names"] = [band.name for band in bands]
+        attributes["long_name"] = one.description or one.name
+    attributes["band_names"] = [band.name for band in bands]
     if any(band.wavelength is not None for band in bands):
-        found["coordinates"] = WAVELENGTH
+        attributes["coordinates"] = WAVELENGTH
     if source.grid.crs_text:
-        found["grid_mapping"] = "crs"
+        attributes["grid_mapping"] = "crs"
     if source.has_mask:
-        found["ancillary_variables"] = VALIDITY
+        attributes["ancillary_variables"] = VALIDITY
     classes = source.look.classes if source.look else {}
     if classes and len(bands) == 1 and source.dtype.kind in "iu":
         order = sorted(classes)
-        found["flag_values"] = [int(value) for value in order]
-        found["flag_meanings"] = " ".join(classes[v][1].replace(" ", "_") or "_" for v in order)
-        found["flag_colors"] = " ".join(classes[v][0] for v in order)
+        attributes["flag_values"] = [int(value) for value in order]
+        attributes["flag_meanings"] = " ".join(
+            classes[v][1].replace(" ", "_") or "_" for v in order
+        )
+        attributes["flag_colors"] = " ".join(classes[v][0] for v in order)
     history = source.metadata.get("provenance", ())
-    found |= {"history": "\n".join(map(str, history))} if history else {}
+    attributes |= {"history": "\n".join(map(str, history))} if history else {}
     placed = not (source.grid.placed and source.grid.rotated)
     words = words_without_field(source, held, format=name, where=f"an attribute ({WORDS})",
-                                place=placed, classes="flag_values" in found)  # fmt: skip
-    return found | ({WORDS: words} if words else {})
+                                place=placed, classes="flag_values" in attributes)  # fmt: skip
+    return attributes | ({WORDS: words} if words else {})
 
 
 def _held(bands: Sequence[Band]) -> set[str]:

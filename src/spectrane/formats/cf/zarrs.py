@@ -88,13 +88,13 @@ class ZarrStorage:
             raise FormatError(f"{self.file.name}: {name}: {error}") from error
 
 
-def _gather(root: Any, found: dict[str, Any]) -> None:
+def _gather(root: Any, arrays: dict[str, Any]) -> None:
     if not hasattr(root, "members"):
-        found["array"] = root
+        arrays["array"] = root
         return
     for name, node in root.members(max_depth=None):
-        if hasattr(node, "chunks") and len(found) < _MOST_ARRAYS:
-            found[name] = node
+        if hasattr(node, "chunks") and len(arrays) < _MOST_ARRAYS:
+            arrays[name] = node
 
 
 def _variable(name: str, node: Any) -> Variable:

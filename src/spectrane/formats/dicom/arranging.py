@@ -46,11 +46,13 @@ def arranged(planes: Sequence[PlaneRecord], spacing: str | None, series: str) ->
     with the table of positions where gaps are uneven and ``spacing`` does not say what to do.
     """
     _check_alike(planes)
-    placed = [one for one in planes if one.position is not None and one.orientation is not None]
+    placed = [
+        plane for plane in planes if plane.position is not None and plane.orientation is not None
+    ]
     if not placed:
         return _as_listed(planes)
     if len(placed) < len(planes):
-        missing = next(one for one in planes if one not in placed)
+        missing = next(plane for plane in planes if plane not in placed)
         element = "ImagePositionPatient (0020,0032)" if missing.position is None else (
             "ImageOrientationPatient (0020,0037)")  # fmt: skip
         raise FormatError(f"{missing.name}: {element} is missing; {len(placed)} other slices of "
@@ -59,8 +61,8 @@ def arranged(planes: Sequence[PlaneRecord], spacing: str | None, series: str) ->
     normal = kept[0].normal / np.linalg.norm(kept[0].normal)
     stacks = _by_place(kept, normal)
     frames, names, more = _frames(stacks)
-    found = _measured(frames, names, normal, spacing, [*told, *more], series)
-    return replace(found, times=[_time_of(frame[0], names) for frame in frames])
+    arrangement = _measured(frames, names, normal, spacing, [*told, *more], series)
+    return replace(arrangement, times=[_time_of(frame[0], names) for frame in frames])
 
 
 def _time_of(plane: PlaneRecord, names: Sequence[str]) -> float | None:
@@ -81,10 +83,10 @@ def _check_alike(planes: Sequence[PlaneRecord]) -> None:
         ("PixelSpacing (0028,0030)", lambda p: p.spacing, 1e-4),
     )
     for element, value, near in tests:
-        found: Counter[Hashable] = Counter(_rough(value(one)) for one in planes)
-        most = found.most_common(1)[0][0]
-        usual = next(value(one) for one in planes if _rough(value(one)) == most)
-        others = [one for one in planes if not _alike(value(one), usual, near)]
+        counts: Counter[Hashable] = Counter(_rough(value(plane)) for plane in planes)
+        most = counts.most_common(1)[0][0]
+        usual = next(value(plane) for plane in planes if _rough(value(plane)) == most)
+        others = [plane for plane in planes if not _alike(value(plane), usual, near)]
         if not others:
             continue
         odd = others[0]
@@ -116,11 +118,11 @@ def _without_copies(planes: Sequence[PlaneRecord]) -> tuple[list[PlaneRecord], l
     """Return planes without those whose instance is there already, and what to tell of them."""
     first: dict[str, PlaneRecord] = {}
     copies = []
-    for one in planes:
-        if one.instance.startswith(" ") or first.setdefault(one.instance, one) is one:
+    for plane in planes:
+        if plane.instance.startswith(" ") or first.setdefault(plane.instance, plane) is plane:
             continue
-        copies.append(f"{_short(one)} is a copy of {_short(first[one.instance])}")
-    gone = [one for one in planes if first.get(one.instance, one) is one]
+        copies.append(f"{_short(plane)} is a copy of {_short(first[plane.instance])}")
+    gone = [plane for plane in planes if first.get(plane.instance, plane) is plane]
     if not copies:
         return gone, []
     more = f", and {len(copies) - 4} more" if len(copies) > 4 else ""
@@ -134,7 +136,7 @@ def _short(plane: PlaneRecord) -> str:
 
 def _by_place(planes: Sequence[PlaneRecord], normal: F64) -> list[list[PlaneRecord]]:
     """Return planes grouped by their place along the normal, from low to high."""
-    places = np.array([one.position for one in planes]) @ normal
+    places = np.array([plane.position for plane in planes]) @ normal
     order = np.argsort(places, kind="stable")
     stacks: list[list[PlaneRecord]] = []
     before = -np.inf
@@ -167,7 +169,7 @@ def _frames(
         frames = [list(frame) for frame in zip(*ordered, strict=True)]
         return frames, [f"frame {k}" for k in range(1, count + 1)], [told]
     many = [stack for stack in ordered if len(stack) > 1]
-    named = "; ".join(", ".join(_short(one) for one in stack) for stack in many[:4])
+    named = "; ".join(", ".join(_short(plane) for plane in stack) for stack in many[:4])
     told = (f"several slices lie at {len(many)} places; the lowest InstanceNumber is taken, the "
             f"others are left out: {named}{'; …' if len(many) > 4 else ''}")  # fmt: skip
     return [[stack[0] for stack in ordered]], [""], [told]
@@ -177,14 +179,14 @@ def _by_keys(
     stacks: list[list[PlaneRecord]],
 ) -> tuple[list[list[PlaneRecord]], list[str]] | None:
     """Return stacks sorted by what tells their planes apart, the same at every place."""
-    varying = [k for k in range(len(KEYS)) if len({one.keys[k] for one in stacks[0]}) > 1]
+    varying = [k for k in range(len(KEYS)) if len({stack.keys[k] for stack in stacks[0]}) > 1]
     for chosen in [*((k,) for k in varying), tuple(varying)]:
-        found = [sorted(stack, key=lambda p, c=chosen: _sortable(p, c)) for stack in stacks]  # type: ignore[misc]
-        rows = [[_sortable(one, chosen) for one in stack] for stack in found]
+        stacks_sorted = [sorted(stack, key=lambda p, c=chosen: _sortable(p, c)) for stack in stacks]  # type: ignore[misc]
+        rows = [[_sortable(plane, chosen) for plane in stack] for stack in stacks_sorted]
         if chosen and all(row == rows[0] and len(set(row)) == len(row) for row in rows):
             names = [", ".join(KEYS[k][2].format(one.keys[k]) for k in chosen
-                               if one.keys[k] is not None) for one in found[0]]  # fmt: skip
-            return found, names
+                               if one.keys[k] is not None) for one in stacks_sorted[0]]  # fmt: skip
+            return stacks_sorted, names
     return None
 
 
@@ -198,7 +200,7 @@ def _measured(
 ) -> Arrangement:  # fmt: skip
     """Find the step from plane to plane, which may lean (a tilted gantry), and check it."""
     stack = frames[0]
-    places = np.array([one.position for one in stack], float)
+    places = np.array([plane.position for plane in stack], float)
     count = len(stack)
     first = stack[0]
     placed_by = "ImagePositionPatient and ImageOrientationPatient"

@@ -158,12 +158,12 @@ _TABLE = """
 
 
 def _parsed() -> dict[int, tuple[str, str]]:
-    found = {}
+    entries = {}
     for entry in _TABLE.replace("|", "\n").split("\n"):
         if entry:
             tag, representation, keyword = entry.split()
-            found[int(tag, 16)] = (representation, keyword)
-    return found
+            entries[int(tag, 16)] = (representation, keyword)
+    return entries
 
 
 ELEMENTS = _parsed()

@@ -175,29 +175,29 @@ class Parser:
         depth: int = 0,
     ) -> Dataset:  # fmt: skip
         """Read elements up to ``end`` (None: an item's end mark, or the file's pixels or end)."""
-        found = Dataset(self.file.name, self.coding.order, list(sets or []))
+        made = Dataset(self.file.name, self.coding.order, list(sets or []))
         stop = self.file.size if end is None else end
         while self.place + 8 <= stop:
             begin = self.place
             tag = self._tag()
             if tag == ITEM_END and end is None:
                 self._length()
-                return found
+                return made
             if meta and tag >> 16 != 2:
                 self.place = begin
-                return found
+                return made
             if tag in (SEQUENCE_END, ITEM):
                 raise FormatError(f"{self.file.name}: byte {begin}: {written(tag)} where an "
                                   "element was expected")  # fmt: skip
-            element = self._element(tag, found.sets, depth)
-            found.elements[tag] = element
+            element = self._element(tag, made.sets, depth)
+            made.elements[tag] = element
             if tag == 0x00080005:
-                found.sets = [str(v) for v in found.of(element)]
+                made.sets = [str(v) for v in made.of(element)]
             if depth == 0 and tag in PIXELS:
-                return found
+                return made
         if depth and end is None:
             raise FormatError(f"{self.file.name}: an item has no end mark; the file is cut short")
-        return found
+        return made
 
     def _element(self, tag: int, sets: list[str], depth: int) -> Element:
         begin = self.place - 4
@@ -226,13 +226,13 @@ class Parser:
 
     def _fragments(self, tag: int, representation: str) -> Element:
         """Pass over packed pixels inside an item (an icon's, say)."""
-        found = Element(tag, representation, self.place, UNDEFINED)
+        element = Element(tag, representation, self.place, UNDEFINED)
         while True:
             begin = self.place
             mark = self._tag()
             size = self._length()
             if mark == SEQUENCE_END:
-                return found
+                return element
             if mark != ITEM or self.place + size > self.file.size:
                 raise FormatError(f"{self.file.name}: byte {begin}: expected a fragment of "
                                   f"{written(tag)}, found {written(mark)}")  # fmt: skip
@@ -243,7 +243,7 @@ class Parser:
     ) -> Element:
         if depth >= _DEEPEST:
             raise FormatError(f"{self.file.name}: sequence {written(tag)} lies {depth} deep")
-        found = Element(tag, "SQ", self.place, length)
+        element = Element(tag, "SQ", self.place, length)
         before, self.coding = self.coding, coding
         end = None if length == UNDEFINED else self.place + length
         if end is not None and end > self.file.size:
@@ -261,11 +261,11 @@ class Parser:
                     f"item inside the file, found {written(mark)} of {size} bytes"
                 )
             stop = None if size == UNDEFINED else self.place + size
-            found.items.append(self.dataset(stop, sets=sets, depth=depth + 1))
+            element.items.append(self.dataset(stop, sets=sets, depth=depth + 1))
             if stop is not None:
                 self.place = stop
         self.coding = before
-        return found
+        return element
 
     def _head(self, tag: int) -> tuple[str, int]:
         if not self.coding.explicit:

@@ -59,8 +59,8 @@ class Series:
 
 def _files(folder: str) -> Iterator[str]:
     with os.scandir(folder) as entries:
-        found = sorted((one.name, one.path) for one in entries if one.is_file())
-    for name, path in found:
+        files = sorted((entry.name, entry.path) for entry in entries if entry.is_file())
+    for name, path in files:
         if not name.startswith("."):
             yield path
 
@@ -89,7 +89,7 @@ def series_in(folder: str) -> list[Series]:
     not supported (video, say) too, with a warning; a broken one is a FormatError. An image of many
     frames is a series of its own.
     """
-    found: dict[str, Series] = {}
+    series: dict[str, Series] = {}
     strange: list[str] = []
     for path in _files(folder):
         head = _head_of(path, strange)
@@ -99,19 +99,19 @@ def series_in(folder: str) -> list[Series]:
         key = data.text("SeriesInstanceUID")
         if head.layout.frames > 1:
             key += f" {data.text('ConcatenationUID') or path}"
-        if key in found:
-            found[key].heads.append(head)
+        if key in series:
+            series[key].heads.append(head)
         else:
-            found[key] = Series.begun_by(head)
+            series[key] = Series.begun_by(head)
     if strange:
         warn_caller(
             f"{folder}: {len(strange)} files are packed in a way that is not supported and are "
             f"left out: {', '.join(strange[:4])}"
         )
-    if not found:
+    if not series:
         raise FormatError(f"{folder}: no image among its files; folders below it are opened by "
                           "their own names")  # fmt: skip
-    return sorted(found.values(), key=lambda one: (-one.planes, one.number))
+    return sorted(series.values(), key=lambda one: (-one.planes, one.number))
 
 
 def _head_of(path: str, strange: list[str]) -> DicomHead | None:

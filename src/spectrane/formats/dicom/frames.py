@@ -41,11 +41,11 @@ class Frames:
         if not self.head.encapsulated:
             return self._plain(frame, start, stop, across)
         key = (self.head.file.key, "dicom", frame)
-        found = cache.blocks.get(key)
-        if found is None:
-            found = self._unpacked(frame)
-            cache.blocks.put(key, found)
-        return found[:, start:stop, across]
+        samples = cache.blocks.get(key)
+        if samples is None:
+            samples = self._unpacked(frame)
+            cache.blocks.put(key, samples)
+        return samples[:, start:stop, across]
 
     def __getstate__(self) -> dict[str, Any]:
         return {"head": self.head, "layout": self.layout, "_places": None}
@@ -167,10 +167,10 @@ def _rgb(samples: Samples, photometric: str) -> Samples:
     if photometric.startswith("YBR_PARTIAL"):  # ITU-R BT.601, 16 to 235 and 240
         luma = (luma - 16) * np.float32(255 / 219)
         blue, red = blue * np.float32(255 / 224), red * np.float32(255 / 224)
-    found = np.stack([luma + np.float32(1.402) * red,
+    colors = np.stack([luma + np.float32(1.402) * red,
                       luma - np.float32(0.344136) * blue - np.float32(0.714136) * red,
                       luma + np.float32(1.772) * blue])  # fmt: skip
-    return np.clip(np.floor(found + np.float32(0.5)), 0, 255).astype(np.uint8)
+    return np.clip(np.floor(colors + np.float32(0.5)), 0, 255).astype(np.uint8)
 
 
 def _frames_of(head: DicomHead) -> list[list[Range]]:
@@ -183,9 +183,9 @@ def _frames_of(head: DicomHead) -> list[list[Range]]:
     if count == 1:
         return [fragments]
     if len(fragments) == count:
-        return [[one] for one in fragments]
+        return [[fragment] for fragment in fragments]
     if len(fragments) < count and head.file.keeps_damaged:  # a frame each, and the rest is missing
-        return [[one] for one in fragments] + [[]] * (count - len(fragments))
+        return [[fragment] for fragment in fragments] + [[]] * (count - len(fragments))
     starts = [place - fragments[0][0] for place, _ in fragments] if fragments else []
     if len(offsets) == count and set(offsets) <= set(starts):
         at = [*(starts.index(offset) for offset in offsets), len(fragments)]
@@ -204,25 +204,25 @@ def _frames_of(head: DicomHead) -> list[list[Range]]:
 def _items(head: DicomHead) -> tuple[list[Range], list[int]]:
     """Return the fragments' places and the basic offset table."""
     place, end = head.pixels.offset, head.file.size
-    found: list[Range] = []
-    while place + 8 <= end and len(found) < _MOST_FRAGMENTS:
+    ranges: list[Range] = []
+    while place + 8 <= end and len(ranges) < _MOST_FRAGMENTS:
         group, number, length = struct.unpack("<HHI", head.file.read(place, 8))
         tag = group << 16 | number
         if tag == SEQUENCE_END:
             break
         if tag != ITEM or length > end - place - 8:
-            if head.file.keeps_damaged and len(found) > 1:
+            if head.file.keeps_damaged and len(ranges) > 1:
                 break
             raise FormatError(
                 f"{head.name}: byte {place}: expected a fragment of pixel data inside the file, "
                 f"found ({group:04X},{number:04X}) of {length} bytes; it may be cut short"
             )
-        found.append((place + 8, length))
+        ranges.append((place + 8, length))
         place += 8 + length
-    if len(found) < 2:
+    if len(ranges) < 2:
         raise FormatError(f"{head.name}: pixel data hold no fragment")
-    table = head.file.read(*found[0]) if found[0][1] <= 4 * _MOST_FRAGMENTS else b""
-    return found[1:], np.frombuffer(table[: len(table) & ~3], "<u4").tolist()
+    table = head.file.read(*ranges[0]) if ranges[0][1] <= 4 * _MOST_FRAGMENTS else b""
+    return ranges[1:], np.frombuffer(table[: len(table) & ~3], "<u4").tolist()
 
 
 def _rle(data: bytes, layout: DicomLayout) -> Samples:

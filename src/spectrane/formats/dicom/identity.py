@@ -50,12 +50,12 @@ def identifies(keyword: str) -> bool:
 
 def identifying(metadata: Mapping[str, Any]) -> tuple[str, ...]:
     """Return which identifying elements metadata hold, sequences looked through."""
-    found: dict[str, None] = {}
+    keywords: dict[str, None] = {}
     for keyword, value in metadata.items():
         if identifies(keyword):
-            found[keyword] = None
+            keywords[keyword] = None
         elif isinstance(value, list):
             for item in value:
                 if isinstance(item, Mapping):
-                    found |= dict.fromkeys(identifying(item))
-    return tuple(found)
+                    keywords |= dict.fromkeys(identifying(item))
+    return tuple(keywords)

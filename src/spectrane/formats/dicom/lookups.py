@@ -67,8 +67,8 @@ def _descriptor(item: Dataset, keyword: str) -> tuple[int, int, int]:
     raw = b"" if element is None else element.data
     if len(raw) != 6:
         raise FormatError(f"{item.name}: {keyword} has {len(raw)} bytes; expected three numbers")
-    found = np.frombuffer(raw, f"{item.order}u2").tolist()
-    return int(found[0]), int(found[1]), int(found[2])
+    numbers = np.frombuffer(raw, f"{item.order}u2").tolist()
+    return int(numbers[0]), int(numbers[1]), int(numbers[2])
 
 
 def modality_lookup(data: Dataset, signed: bool) -> Lookup | None:
@@ -96,7 +96,7 @@ def windows_of(data: Dataset, signed: bool) -> tuple[DisplayWindow, ...]:
         raise FormatError(f"{data.name}: VOILUTFunction (0028,1056) is {function!r}; expected "
                           f"{', '.join(FUNCTIONS)}")  # fmt: skip
     said = [*map(str, data.values("WindowCenterWidthExplanation")), *[""] * len(centers)]
-    found = []
+    windows = []
     for center, width, explanation in zip(centers, widths, said, strict=False):
         if width < 1 if function == "LINEAR" else width <= 0:
             warn_caller(
@@ -104,14 +104,14 @@ def windows_of(data: Dataset, signed: bool) -> tuple[DisplayWindow, ...]:
                 f"{center:g},{width:g} is left out"
             )
             continue
-        found.append(DisplayWindow(center, width, function, explanation))
+        windows.append(DisplayWindow(center, width, function, explanation))
     for item in data.items("VOILUTSequence"):
         table = lookup_of(item, "LUTDescriptor", "LUTData", signed, item.text("LUTExplanation"))
         levels = np.minimum(table.entries / (2.0**table.bits - 1), 1.0)
         middle, count = table.first + (len(levels) - 1) / 2, len(levels)
-        found.append(DisplayWindow(middle, float(count), "TABLE", table.explanation,
+        windows.append(DisplayWindow(middle, float(count), "TABLE", table.explanation,
                                    float(table.first), tuple(levels.tolist())))  # fmt: skip
-    return tuple(found)
+    return tuple(windows)
 
 
 def palette_of(data: Dataset, signed: bool, bits: int) -> dict[float, Class]:
@@ -159,11 +159,11 @@ def _widened(table: Lookup) -> Lookup:
 
 def _segments(words: Sequence[int], most: int) -> list[int]:
     """Expand segments (PS3.3 C.7.9.2): discrete, linear, or indirect (earlier ones again)."""
-    found: list[int] = []
+    entries: list[int] = []
     starts: list[int] = []
     place = 0
     again: list[tuple[int, int]] = []  # (where to go on, segments left)
-    while (place < len(words) or again) and len(found) <= most:
+    while (place < len(words) or again) and len(entries) <= most:
         if again and again[-1][1] == 0:
             place = again.pop()[0]
             continue
@@ -173,12 +173,12 @@ def _segments(words: Sequence[int], most: int) -> list[int]:
             starts.append(place)
         kind, length = (*words[place : place + 2], 0, 0)[:2]
         if kind == 0:
-            found += words[place + 2 : place + 2 + length]
+            entries += words[place + 2 : place + 2 + length]
             place += 2 + length
         elif kind == 1:
             end = (*words[place + 2 : place + 3], 0)[0]
-            begin = found[-1] if found else 0
-            found += [round(begin + (end - begin) * k / length) for k in range(1, length + 1)]
+            begin = entries[-1] if entries else 0
+            entries += [round(begin + (end - begin) * k / length) for k in range(1, length + 1)]
             place += 3
         elif kind == 2 and len(again) < 1:
             low, high = (*words[place + 2 : place + 4], 0, 0)[:2]
@@ -190,7 +190,7 @@ def _segments(words: Sequence[int], most: int) -> list[int]:
             place = target
         else:
             raise FormatError(f"palette: segment of type {kind}; expected 0, 1 or 2")
-    return found
+    return entries
 
 
 def padding_of(head: DicomHead) -> int | float | tuple[tuple[float, float], ...] | None:
@@ -199,11 +199,11 @@ def padding_of(head: DicomHead) -> int | float | tuple[tuple[float, float], ...]
     if head.layout.floating:
         kind = "Float" if head.layout.allocated == 32 else "DoubleFloat"
         names = (f"{kind}PixelPaddingValue", f"{kind}PixelPaddingRangeLimit")
-        found = [data.number(name) for name in names]
+        numbers = [data.number(name) for name in names]
     else:
-        found = [_stored(head, name) for name in ("PixelPaddingValue", "PixelPaddingRangeLimit")]
-    value: int | float | None = found[0]
-    limit: int | float | None = found[1]
+        numbers = [_stored(head, name) for name in ("PixelPaddingValue", "PixelPaddingRangeLimit")]
+    value: int | float | None = numbers[0]
+    limit: int | float | None = numbers[1]
     if value is None or limit is None:
         return value
     return ((min(value, limit), max(value, limit)),)

@@ -78,7 +78,7 @@ def meaning_of(planes: Sequence[PlaneRecord], names: Sequence[str]) -> DicomMean
     data = head.data
     grey = layout.samples == 1
     lookup = modality_lookup(data, layout.signed) if grey and not layout.floating else None
-    rescaled = lookup is None and len({one.rescale for one in planes}) > 1
+    rescaled = lookup is None and len({plane.rescale for plane in planes}) > 1
     dtype = np.dtype(np.float32) if rescaled else _common_type(planes)
     if lookup is not None:
         dtype = np.dtype(np.uint8 if lookup.bits <= 8 else np.uint16)
@@ -97,8 +97,8 @@ def meaning_of(planes: Sequence[PlaneRecord], names: Sequence[str]) -> DicomMean
 
 
 def _common_type(planes: Sequence[PlaneRecord]) -> np.dtype[Any]:
-    types = {one.head.layout.dtype for one in planes}
-    if any(one.head.layout.photometric.startswith("YBR") for one in planes):
+    types = {plane.head.layout.dtype for plane in planes}
+    if any(plane.head.layout.photometric.startswith("YBR") for plane in planes):
         return np.dtype(np.uint8)
     return np.result_type(*types)
 
@@ -150,7 +150,7 @@ def dicom_metadata(data: Dataset) -> dict[str, Any]:
 
     Sequences are lists of such mappings; long bytes are told by their number.
     """
-    found: dict[str, Any] = {}
+    metadata: dict[str, Any] = {}
     for tag, element in data.elements.items():
         if tag >> 16 == 0x7FE0:
             continue
@@ -162,8 +162,8 @@ def dicom_metadata(data: Dataset) -> dict[str, Any]:
             None)  # fmt: skip
         if creator is not None and creator is not element:
             keyword += " " + creator.data.decode("latin_1").strip(" \0")
-        found[keyword] = _element_value(data, element)
-    return found
+        metadata[keyword] = _element_value(data, element)
+    return metadata
 
 
 def _element_value(data: Dataset, element: Element) -> Any:
@@ -179,14 +179,14 @@ def _element_value(data: Dataset, element: Element) -> Any:
         return element.data.decode("latin_1")
     if element.representation == "AT":
         values = [written(tag) for tag in values]
-    values = [f"{len(one)} bytes" if isinstance(one, bytes) and len(one) > _SHORT else one
-              for one in values]  # fmt: skip
+    values = [f"{len(value)} bytes" if isinstance(value, bytes) and len(value) > _SHORT else value
+              for value in values]  # fmt: skip
     return values[0] if len(values) == 1 else values or None
 
 
 def overlays_of(data: Dataset) -> list[str]:
     """Say which overlay planes there are (C.9.2); they are told, not drawn."""
-    found = []
+    overlays = []
     for group in range(0x6000, 0x6020, 2):
         sizes = [data.values(keyword, group) for keyword in ("OverlayRows", "OverlayColumns")]
         if not all(sizes):
@@ -196,9 +196,9 @@ def overlays_of(data: Dataset) -> list[str]:
         named = {"G": "graphics", "R": "region of interest"}.get(str(kind), str(kind))
         origin = data.values("OverlayOrigin", group) or [1, 1]
         inside = group << 16 | 0x3000 not in data.elements
-        found.append(
+        overlays.append(
             f"{columns} x {rows} at row {origin[0]}, column {origin[-1]}, {named}"
             + (f", in bit {(data.values('OverlayBitPosition', group) or ['?'])[0]} of the samples"
                if inside else "")
         )  # fmt: skip
-    return found
+    return overlays

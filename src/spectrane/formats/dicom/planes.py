@@ -71,13 +71,13 @@ def planes_of(head: DicomHead) -> list[PlaneRecord]:
             f"{head.name}: {len(groups)} items of PerFrameFunctionalGroupsSequence (5200,9230) for "
             f"NumberOfFrames {count}"
         )
-    found = []
+    planes = []
     steps = list(_steps(head)) if count > 1 and not groups else [None]
     for frame in range(count):
         own = _Groups(head.data, shared, groups[frame] if groups else None)
         step = steps[frame] if len(steps) == count else None
-        found.append(_plane(head, frame, own, step))
-    return found
+        planes.append(_plane(head, frame, own, step))
+    return planes
 
 
 class _Groups:
@@ -148,12 +148,12 @@ def _check_directions(name: str, orientation: tuple[float, ...]) -> None:
 
 
 def _keys(groups: _Groups) -> tuple[float | str | None, ...]:
-    found: list[float | str | None] = []
+    keys: list[float | str | None] = []
     for keyword, group, _ in KEYS:
         holder = groups.holder(keyword, group)
         values = [] if holder is None else holder.values(keyword)
-        found.append(values[0] if values else None)
-    return tuple(found)
+        keys.append(values[0] if values else None)
+    return tuple(keys)
 
 
 def _steps(head: DicomHead) -> Iterator[F64]:

@@ -30,7 +30,7 @@ class DicomReader:
 
     def members(self, file: ByteFile) -> list[Member]:
         """Return the one image, or the series of a folder."""
-        return [one.member(k) for k, one in enumerate(_series(file), 1)]
+        return [series.member(k) for k, series in enumerate(_series(file), 1)]
 
     def open(
         self, file: ByteFile, member: int | str | None = None, *, spacing: str | None = None
@@ -43,7 +43,7 @@ class DicomReader:
         if spacing not in (None, *SPACINGS):
             raise FormatError(f"spacing {spacing!r}: expected {' or '.join(SPACINGS)}")
         found = _series(file)
-        members = [one.member(k) for k, one in enumerate(found, 1)]
+        members = [series.member(k) for k, series in enumerate(found, 1)]
         chosen = find_member(members, member, file.name)
         if member is None and len(found) > 1:
             named = "; ".join(f"{one.number} {one.name}" for one in members[1:5])

@@ -80,7 +80,7 @@ class DicomVolume(VolumeSource):
         placed = planes[0][0].position is not None
         self.grid = Grid((layout.columns, layout.rows, len(planes[0])), matrix, placed=placed)
         self.metadata = {**self.metadata, "placed by": arrangement.placed_by,
-                         "files": len({one.head.name for one in every})}  # fmt: skip
+                         "files": len({plane.head.name for plane in every})}  # fmt: skip
         frame = layout.rows * layout.columns * self.dtype.itemsize
         deep = max(1, min(len(planes[0]), _BLOCK_BYTES // max(1, frame)))
         self.block_shape = (layout.columns, layout.rows, deep)
@@ -104,11 +104,11 @@ class DicomVolume(VolumeSource):
                 every = slice(None) if colored else number
                 out[every, k], mask[every, k] = 0, False  # type: ignore[index]
                 return
-            found, valid = here
+            values, valid = here
             if colored:
-                out[:, k] = found[list(bands)]
+                out[:, k] = values[list(bands)]
             else:
-                out[number, k] = found[0]
+                out[number, k] = values[0]
             if mask is not None and valid is not None:
                 mask[number, k] = valid[0]
 
@@ -122,10 +122,10 @@ class DicomVolume(VolumeSource):
         )  # fmt: skip
 
     def _reader(self, plane: PlaneRecord) -> Frames:
-        found = self._readers.get(plane.head.name)
-        if found is None:
-            found = self._readers[plane.head.name] = Frames(plane.head)
-        return found
+        frames = self._readers.get(plane.head.name)
+        if frames is None:
+            frames = self._readers[plane.head.name] = Frames(plane.head)
+        return frames
 
     def close(self) -> None:
         """Let go of the files."""

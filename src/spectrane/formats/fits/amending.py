@@ -27,7 +27,7 @@ def amend_fits(path: str, changed: Source, table: dict[str, Any]) -> dict[str, A
 
 
 def _values(path: str, changed: Source, table: dict[str, Any], bits: int) -> dict[str, Any]:
-    found: dict[str, Any] = {}
+    cards: dict[str, Any] = {}
     bands = changed.bands
     alike = {(b.unit, b.scale, b.offset, repr(b.nodata)) for b in bands}
     if len(alike) > 1:
@@ -40,15 +40,15 @@ def _values(path: str, changed: Source, table: dict[str, Any], bits: int) -> dic
                 "floats use NaN; leave it in the sidecar"
             )
         shift = _shift(changed, bits)
-        found["BLANK"] = None if one.nodata is None else int(one.nodata) - shift
+        cards["BLANK"] = None if one.nodata is None else int(one.nodata) - shift
     for band in table.get("bands", []):
-        found |= {"BUNIT": one.unit} if "unit" in band else {}
-        found |= {"BSCALE": one.scale} if "scale" in band else {}
-        found |= {"BZERO": one.offset} if "offset" in band else {}
-        found |= {f"BAND{band['number']}": band["name"]} if "name" in band else {}
-    if _shift(changed, bits) and found.keys() & {"BSCALE", "BZERO"}:
+        cards |= {"BUNIT": one.unit} if "unit" in band else {}
+        cards |= {"BSCALE": one.scale} if "scale" in band else {}
+        cards |= {"BZERO": one.offset} if "offset" in band else {}
+        cards |= {f"BAND{band['number']}": band["name"]} if "name" in band else {}
+    if _shift(changed, bits) and cards.keys() & {"BSCALE", "BZERO"}:
         raise FormatError(f"{path}: BZERO makes its numbers unsigned and cannot scale them too")
-    return found
+    return cards
 
 
 def _shift(changed: Source, bits: int) -> int:

@@ -193,8 +193,8 @@ class CompressedSource(FullSource):
                 raise self.unit.fail("ZVAL", f"RICE_1 with {size} bytes a pixel is not defined")
             number = np.dtype("u1" if size == 1 else f"i{size}")
             block = self._parameter("BLOCKSIZE", 32)
-            found = imagecodecs.rcomp_decode(packed, shape=(count,), dtype=number, nblock=block)
-            return np.asarray(found).reshape(-1)
+            numbers = imagecodecs.rcomp_decode(packed, shape=(count,), dtype=number, nblock=block)
+            return np.asarray(numbers).reshape(-1)
         if self.method == "HCOMPRESS_1":
             return unpacked(packed, count)
         if self.method == "NOCOMPRESS":
@@ -240,7 +240,7 @@ class CompressedSource(FullSource):
 def _columns(unit: Unit) -> dict[str, tuple[int, str, int]]:
     """Return each column's place in a row, its type letter, and the bytes of one value."""
     sizes = {"L": 1, "B": 1, "A": 1, "I": 2, "J": 4, "E": 4, "K": 8, "D": 8, "P": 8, "Q": 16}
-    found: dict[str, tuple[int, str, int]] = {}
+    columns: dict[str, tuple[int, str, int]] = {}
     place = 0
     for n in range(1, unit.integer("TFIELDS") + 1):
         form = re.fullmatch(
@@ -250,9 +250,9 @@ def _columns(unit: Unit) -> dict[str, tuple[int, str, int]]:
             raise unit.fail(f"TFORM{n}", f"is {unit.cards.get(f'TFORM{n}')!r}, which is not known")
         repeat = int(form[1] or 1)
         item = sizes.get(form[3], 1) if form[2] in "PQ" else sizes[form[2]]
-        found[str(unit.cards.get(f"TTYPE{n}", "")).strip().upper()] = (place, form[2], item)
+        columns[str(unit.cards.get(f"TTYPE{n}", "")).strip().upper()] = (place, form[2], item)
         place += repeat * sizes[form[2]]
-    return found
+    return columns
 
 
 def _big_endian(raw: bytes, dtype: np.dtype[Any], count: int) -> NDArray[Any]:
@@ -264,13 +264,13 @@ def _big_endian(raw: bytes, dtype: np.dtype[Any], count: int) -> NDArray[Any]:
 @cache
 def _random_numbers() -> NDArray[np.float64]:
     """Return the 10 000 random numbers of appendix I: Park and Miller's minimal generator."""
-    seed, found = 1, np.empty(10000)
+    seed, numbers = 1, np.empty(10000)
     for k in range(10000):
         seed = seed * 16807 % 2147483647
-        found[k] = seed / 2147483647
+        numbers[k] = seed / 2147483647
     if seed != 1043618065:
         raise AssertionError("the generator of FITS 4.0, appendix I, must end with 1043618065")
-    return found
+    return numbers
 
 
 def dither(row: int, seed: int, count: int) -> NDArray[np.float64]:

@@ -99,8 +99,8 @@ def parse_head(head: bytes, name: str) -> NiftiHead:
 
 def _fields_of_one(head: bytes, order: str) -> dict[str, Any]:
     def at(code: str, place: int) -> Any:
-        found = struct.unpack_from(order + code, head, place)
-        return found if len(found) > 1 else found[0]
+        values = struct.unpack_from(order + code, head, place)
+        return values if len(values) > 1 else values[0]
 
     return {
         "dim": at("8h", 40), "intent": at("h", 68), "datatype": at("h", 70), "bitpix": at("h", 72),
@@ -114,8 +114,8 @@ def _fields_of_one(head: bytes, order: str) -> dict[str, Any]:
 
 def _fields_of_two(head: bytes, order: str) -> dict[str, Any]:
     def at(code: str, place: int) -> Any:
-        found = struct.unpack_from(order + code, head, place)
-        return found if len(found) > 1 else found[0]
+        values = struct.unpack_from(order + code, head, place)
+        return values if len(values) > 1 else values[0]
 
     return {
         "dim": at("8q", 16), "intent": at("i", 504), "datatype": at("h", 12), "bitpix": at("h", 14),

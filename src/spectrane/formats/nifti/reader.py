@@ -95,7 +95,7 @@ def _extensions(
     file: ByteFile, head: NiftiHead, start: int, end: int, name: str
 ) -> tuple[tuple[int, bytes], ...]:
     """Return the head's extensions: (code, data); they are kept, not understood."""
-    found = []
+    extensions = []
     place = start + 4
     if end < place or end - start > _MOST_EXTENSIONS or file.read(start, 4)[:1] == b"\0":
         return ()
@@ -103,9 +103,9 @@ def _extensions(
         size, code = struct.unpack(head.order + "ii", file.read(place, 8))
         if size < 8 or place + size > end:
             raise FormatError(f"{name}: an extension at byte {place} claims {size} bytes")
-        found.append((code, file.read(place + 8, size - 8)))
+        extensions.append((code, file.read(place + 8, size - 8)))
         place += size
-    return tuple(found)
+    return tuple(extensions)
 
 
 def _image_beside(file: ByteFile) -> ByteFile:

@@ -111,9 +111,9 @@ class NiftiSource(VolumeSource):
             for k in range(first, last):
                 part = (across, down, (k, k + 1))
                 which = (0 if self.colors else band, k)
-                found = self.damaged.attempt(which, self._answer, [band], part)
-                if found is not None:
-                    values[number, ..., k - first] = found.values[0, ..., 0]
+                pixels = self.damaged.attempt(which, self._answer, [band], part)
+                if pixels is not None:
+                    values[number, ..., k - first] = pixels.values[0, ..., 0]
                     mask[number, ..., k - first] = True
         self.damaged.tell()
         return Pixels(values, mask=mask)
@@ -197,12 +197,12 @@ def _noted_classes(head: NiftiHead) -> dict[float, Class]:
     """Return the classes of labels: as noted, or any 255 where the intent alone says labels."""
     for noted in _notes(head):
         try:
-            found = {float(v): (str(c), str(n)) for v, (c, n) in noted["classes"].items()}
-            for color, _ in found.values():
+            classes = {float(v): (str(c), str(n)) for v, (c, n) in noted["classes"].items()}
+            for color, _ in classes.values():
                 parse_color(color)
         except (ValueError, KeyError, TypeError, AttributeError):
             continue
-        return found
+        return classes
     whole = TYPES[head.datatype][0][0] in "iu" and (head.slope, head.inter) == (1.0, 0.0)
     return label_classes(range(256)) if head.intent[0] == LABELS and whole else {}
 
@@ -233,7 +233,7 @@ def _frame_name(head: NiftiHead, frame: int) -> str:
 
 
 def _metadata(head: NiftiHead) -> dict[str, Any]:
-    found: dict[str, Any] = {
+    metadata: dict[str, Any] = {
         "datatype": TYPES[head.datatype][1], "dimensions": list(head.dims),
         "byte order": "little" if head.order == "<" else "big", "placed by": head.placed_by,
         "qform code": head.codes[0], "sform code": head.codes[1],
@@ -242,10 +242,10 @@ def _metadata(head: NiftiHead) -> dict[str, Any]:
         "intent": list(head.intent),
     }  # fmt: skip
     if head.extensions:
-        found["extensions"] = [
+        metadata["extensions"] = [
             {"code": code, "bytes": len(data), "data": data} for code, data in head.extensions
         ]
-    return found
+    return metadata
 
 
 def from_quad(raw: NDArray[Any], order: str) -> NDArray[np.float64]:

@@ -167,8 +167,8 @@ def _kept_extensions(source: Source) -> list[tuple[int, bytes]]:
 
     DICOM attributes (code 2) may say who a patient is and are left out, which is warned of.
     """
-    found = source.metadata.get("extensions", ())
-    given = [(one.get("code"), one.get("data")) for one in found if isinstance(one, dict)]
+    extensions = source.metadata.get("extensions", ())
+    given = [(one.get("code"), one.get("data")) for one in extensions if isinstance(one, dict)]
     whole = [(c, data) for c, data in given if isinstance(c, int) and isinstance(data, bytes)]
     kept = [(c, data) for c, data in whole if not (c == _COMMENT and data[:1] == b"{")]
     if any(code == IDENTIFYING for code, _ in kept):
@@ -237,6 +237,6 @@ def quaternion(turn: Any) -> tuple[tuple[float, float, float], float, bool]:
     }[largest]
     signs = [-1.0 if value < 0 else 1.0 for value in products]
     turned = signs[0]
-    found = [float(value * sign * turned) + 0.0 for value, sign in
+    parts = [float(value * sign * turned) + 0.0 for value, sign in
              zip((b, c, d), signs[1:], strict=True)]  # fmt: skip
-    return (found[0], found[1], found[2]), qfac, rigid
+    return (parts[0], parts[1], parts[2]), qfac, rigid

@@ -145,8 +145,8 @@ def _text(kind: bytes, data: bytes) -> tuple[str, str] | None:
     flag, _, rest = rest[:1], rest[1:2], rest[2:]
     _, _, rest = rest.partition(b"\0")
     _, _, body = rest.partition(b"\0")
-    found = _inflated(body) if flag == b"\1" else body
-    return None if found is None else (name, found.decode("utf-8", "replace"))
+    content = _inflated(body) if flag == b"\1" else body
+    return None if content is None else (name, content.decode("utf-8", "replace"))
 
 
 def _inflated(data: bytes) -> bytes | None:

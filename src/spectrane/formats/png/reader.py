@@ -136,8 +136,8 @@ def _decoded(file: ByteFile, head: PngHead) -> NDArray[Any]:
         return _unpacked(packed.reshape(head.rows, width), head)
     if head.bits < 8:
         return _interlaced(file, head)
-    found = _guarded(file, imagecodecs.png_decode, _inflated(file, head, head.columns))
-    return np.asarray(found)
+    pixels = _guarded(file, imagecodecs.png_decode, _inflated(file, head, head.columns))
+    return np.asarray(pixels)
 
 
 def _guarded(file: ByteFile, decode: Any, data: bytes) -> Any:

@@ -49,16 +49,19 @@ def amend_tiff(path: str, changed: Source, table: dict[str, Any]) -> dict[str, A
         entries = _entries(file, main)
         following = directories[1].offset if len(directories) > 1 else 0
         with tempfile.TemporaryFile(dir=os.path.dirname(path) or ".") as tail:
-            found = Overviews(stay=True)
+            overviews = Overviews(stay=True)
             if _speaks_of_nodata(table):
-                found = overviews_under(changed, file, main, tail)
-            _change(entries, main, changed, table, found.stale)
+                overviews = overviews_under(changed, file, main, tail)
+            _change(entries, main, changed, table, overviews.stale)
             chain = [entries]
-            if not (found.stay or found.stale):
+            if not (overviews.stay or overviews.stale):
                 entries.pop(Tag.SubIFDs, None)
                 family, following = _rest_of_family(directories)
                 base = size + size % 2
-                new = [_entries_of(one, main.order, _is_big(file), base) for one in found.images]
+                new = [
+                    _entries_of(image, main.order, _is_big(file), base)
+                    for image in overviews.images
+                ]
                 chain += [*(_entries(file, one) for one in family), *new]
             return _appended(path, size, tail, _Chain(chain, main.order, _is_big(file), following))
     finally:
@@ -87,12 +90,12 @@ def _entries_of(image: Image, order: str, big: bool, base: int) -> dict[int, Ent
 def _rest_of_family(directories: list[Directory]) -> tuple[list[Directory], int]:
     """Return the masks of the first image's full size, and where the next image's directory is."""
     kept: list[Directory] = []
-    for one in directories[1:]:
-        bits = kind_bits(one)
+    for directory in directories[1:]:
+        bits = kind_bits(directory)
         if not bits & (tags.REDUCED | tags.MASK):
-            return kept, one.offset
+            return kept, directory.offset
         if not bits & tags.REDUCED:
-            kept.append(one)
+            kept.append(directory)
     return kept, 0
 
 
@@ -141,13 +144,13 @@ class _Chain:
         """Return values and directories as they will lie from ``start``, and where the first is."""
         inline = 8 if self.big else 4
         places, place = [], start
-        for one in self.entries:
-            longer = (raw for _, _, raw in one.values() if len(raw) > inline)
+        for entry in self.entries:
+            longer = (raw for _, _, raw in entry.values() if len(raw) > inline)
             places.append(place + sum(len(raw) + len(raw) % 2 for raw in longer))
-            place = places[-1] + (16 + 20 * len(one) if self.big else 6 + 12 * len(one))
+            place = places[-1] + (16 + 20 * len(entry) if self.big else 6 + 12 * len(entry))
         parts, place = [], start
-        for one, following in zip(self.entries, [*places[1:], self.following], strict=True):
-            parts.append(_packed(one, self.order, self.big, following, place))
+        for entry, following in zip(self.entries, [*places[1:], self.following], strict=True):
+            parts.append(_packed(entry, self.order, self.big, following, place))
             place += len(parts[-1])
         return b"".join(parts), places[0]
 

@@ -136,11 +136,11 @@ class BlockDecoder:
             self._buffer[: len(data)] = np.frombuffer(data, np.uint8)[:wanted]
             return self._buffer[:wanted]
         try:
-            found = _CODECS[self.layout.compression](data, self._buffer, wanted)
+            content = _CODECS[self.layout.compression](data, self._buffer, wanted)
         except (RuntimeError, ValueError, zlib.error) as error:
             raise self._broken(offset, str(error)) from error
-        if found < wanted and not self._short_last_strip(found):
-            raise self._broken(offset, f"holds {found} of {wanted} bytes")
+        if content < wanted and not self._short_last_strip(content):
+            raise self._broken(offset, f"holds {content} of {wanted} bytes")
         return self._buffer[:wanted]
 
     def _short_last_strip(self, found: int) -> bool:
@@ -161,10 +161,10 @@ def _deflated(data: memoryview, out: Bytes, wanted: int) -> int:
     try:
         return len(_codecs.deflate_decode(data, out=out))
     except RuntimeError:
-        found = inflated(data, wanted)
-        if len(found) < wanted:
+        content = inflated(data, wanted)
+        if len(content) < wanted:
             raise
-        out[:wanted] = np.frombuffer(found, np.uint8)
+        out[:wanted] = np.frombuffer(content, np.uint8)
         return wanted
 
 

@@ -110,8 +110,8 @@ class TiffLayout:
         )
         there = [places, *([lengths] if lengths in self.directory else [])]
         raw = self.directory.head.read_ranges([self._range_of(tag) for tag in there])
-        found = [self._per_block(tag, data) for tag, data in zip(there, raw, strict=True)]
-        return found[0], found[1] if len(found) == 2 else self._inferred_counts(found[0])
+        tables = [self._per_block(tag, data) for tag, data in zip(there, raw, strict=True)]
+        return tables[0], tables[1] if len(tables) == 2 else self._inferred_counts(tables[0])
 
     def _range_of(self, tag: Tag) -> Range:
         directory, wanted = self.directory, self.stored_blocks
@@ -268,10 +268,10 @@ def _same(directory: Directory, tag: Tag, samples: int, default: int) -> int:
     if tag not in directory:
         return default
     numbers = directory.numbers(tag, most=min(samples, 65536))
-    found = sorted(set(numbers.tolist()))
-    if len(found) != 1 or numbers.dtype.kind not in "iu":
-        raise directory.fail(tag, f"is {found}; only one value for all samples works")
-    return int(found[0])
+    distinct_numbers = sorted(set(numbers.tolist()))
+    if len(distinct_numbers) != 1 or numbers.dtype.kind not in "iu":
+        raise directory.fail(tag, f"is {distinct_numbers}; only one value for all samples works")
+    return int(distinct_numbers[0])
 
 
 def _compression(directory: Directory) -> int:
@@ -311,10 +311,11 @@ def _check_subsampling(directory: Directory) -> None:
     compression = directory.integer(Tag.Compression, 1)
     if directory.integer(Tag.PhotometricInterpretation, 1) != 6 or compression in tags.PICTURES:
         return  # JPEG says itself how its colours are subsampled
-    found = [2, 2]  # TIFF 6.0's default
+    factors = [2, 2]  # TIFF 6.0's default
     if Tag.YCbCrSubSampling in directory:
-        found = directory.numbers(Tag.YCbCrSubSampling, most=2).tolist()
-    if found != [1, 1]:
+        factors = directory.numbers(Tag.YCbCrSubSampling, most=2).tolist()
+    if factors != [1, 1]:
         raise directory.fail(
-            Tag.YCbCrSubSampling, f"is {found}; only YCbCr without subsampling [1, 1] is supported"
+            Tag.YCbCrSubSampling,
+            f"is {factors}; only YCbCr without subsampling [1, 1] is supported",
         )

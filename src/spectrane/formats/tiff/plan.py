@@ -90,7 +90,7 @@ class Image:
     def fields(self, big: bool) -> list[TiffField]:
         """Return this directory's fields, sorted by tag."""
         code = "u8" if big else "u4"
-        found: list[TiffField] = [
+        listed_fields: list[TiffField] = [
             (Tag.NewSubfileType, "u4", [self.kind]),
             (Tag.ImageWidth, "u4", [self.shape[1]]),
             (Tag.ImageLength, "u4", [self.shape[0]]),
@@ -106,10 +106,10 @@ class Image:
         ]
         if not self.kind & tags.MASK:
             sample = {"u": 1, "b": 1, "i": 2, "f": 3}[self.dtype.kind]
-            found.append((Tag.SampleFormat, "u2", [sample] * self.samples))
+            listed_fields.append((Tag.SampleFormat, "u2", [sample] * self.samples))
         if self.predictor != 1:
-            found.append((Tag.Predictor, "u2", [self.predictor]))
-        return sorted(found, key=lambda item: item[0])
+            listed_fields.append((Tag.Predictor, "u2", [self.predictor]))
+        return sorted(listed_fields, key=lambda item: item[0])
 
 
 @dataclass(frozen=True)
@@ -123,12 +123,12 @@ class Plan:
 
     def tables(self) -> list[tuple[int, bytes]]:
         """Return where in the file the tables of offsets and lengths go, and their bytes."""
-        found = []
+        packed = []
         for image in self.images + self.masks:
             code = "<u8" if self.big else "<u4"
-            found.append((image.places[Tag.TileOffsets], image.offsets.astype(code).tobytes()))
-            found.append((image.places[Tag.TileByteCounts], image.counts.astype("<u4").tobytes()))
-        return found
+            packed.append((image.places[Tag.TileOffsets], image.offsets.astype(code).tobytes()))
+            packed.append((image.places[Tag.TileByteCounts], image.counts.astype("<u4").tobytes()))
+        return packed
 
 
 def overview_sizes(shape: tuple[int, int], least: int) -> list[tuple[int, int]]:
@@ -178,7 +178,7 @@ def make_plan(
 
     smaller = overview_sizes((rows, columns), tile) if overviews else []
     images = [image((rows, columns), 0)] + [image(shape, tags.REDUCED) for shape in smaller]
-    masks = [_mask_of(one, compression) for one in images] if source.has_mask else []
+    masks = [_mask_of(image, compression) for image in images] if source.has_mask else []
     longest = sum(one.raw_bytes * 9 // 8 for one in images + masks)
     big = longest + 65536 * len(images) > _CLASSIC_LIMIT
     return Plan(images, masks, big, _front(images + masks, big))
@@ -232,16 +232,16 @@ def spoken_nodata(value: int | float) -> str:
 
 
 def _main_fields(source: Source) -> list[TiffField]:
-    found: list[TiffField] = [(Tag.Software, "S", "Spectrane"), *geo_fields(source.grid)]
+    listed_fields: list[TiffField] = [(Tag.Software, "S", "Spectrane"), *geo_fields(source.grid)]
     history = [str(line) for line in source.metadata.get("provenance", ())]
     if source.metadata.get("display only"):
         history.insert(0, RESCALED)
-    found += [(Tag.ImageDescription, "S", "\n".join(history))] if history else []
+    listed_fields += [(Tag.ImageDescription, "S", "\n".join(history))] if history else []
     described = xmp.packet(
         source.bands, source.look, source.nodata_when,
         coded=source.coded and not source.categories,
     )  # fmt: skip
-    return found + ([(Tag.XMP, "B", described)] if described else [])
+    return listed_fields + ([(Tag.XMP, "B", described)] if described else [])
 
 
 def _front(images: list[Image], big: bool) -> bytes:

@@ -43,7 +43,7 @@ class TiffReader:
     def members(self, file: ByteFile) -> list[Member]:
         """List the full-resolution images; one that cannot be read is told by its reason."""
         _, images = _pages(file, Taken(file))
-        found = []
+        listed = []
         for number, directory in enumerate(images, 1):
             texts = (directory.text(tag) for tag in (Tag.PageName, Tag.DocumentName,
                                                      Tag.ImageDescription))  # fmt: skip
@@ -52,8 +52,8 @@ class TiffReader:
             bands = layout.samples - len(_alphas(directory, layout))
             kind = layout.dtype.newbyteorder("=").name
             line = name.splitlines()[0][:60] if name.strip() else ""
-            found.append(Member(number, line, layout.rows, layout.columns, bands, kind))
-        return found
+            listed.append(Member(number, line, layout.rows, layout.columns, bands, kind))
+        return listed
 
     def open(self, file: ByteFile, member: int | str | None = None) -> TiffSource:
         """Open a file; ``member`` counts its full-resolution images from 1."""
@@ -134,8 +134,8 @@ def _alphas(main: Directory, layout: TiffLayout) -> list[tuple[int, int]]:
     """Return (sample, kind) of the first alpha among the extra samples, if there is one."""
     extra = main.numbers(Tag.ExtraSamples, most=64).tolist() if Tag.ExtraSamples in main else []
     first = layout.samples - len(extra)
-    found = [(first + k, kind) for k, kind in enumerate(extra) if kind in (1, 2) and first + k > 0]
-    return found[:1]
+    alphas = [(first + k, kind) for k, kind in enumerate(extra) if kind in (1, 2) and first + k > 0]
+    return alphas[:1]
 
 
 def _grey_look(main: Directory, layout: TiffLayout) -> Look | None:
@@ -232,13 +232,13 @@ def _set_levels(source: TiffSource, main: Directory, family: list[Directory]) ->
     source.overviews = tuple(level.shape for level in source.levels[1:])
 
 
-def _is_overview(found: TiffLayout, main: TiffLayout) -> bool:
-    same = (found.samples, found.dtype, found.bits) == (main.samples, main.dtype, main.bits)
+def _is_overview(layout: TiffLayout, main: TiffLayout) -> bool:
+    same = (layout.samples, layout.dtype, layout.bits) == (main.samples, main.dtype, main.bits)
     return (
         same
-        and found.rows <= main.rows
-        and found.columns <= main.columns
-        and (found.rows * found.columns < main.rows * main.columns)
+        and layout.rows <= main.rows
+        and layout.columns <= main.columns
+        and (layout.rows * layout.columns < main.rows * main.columns)
     )
 
 
@@ -251,24 +251,26 @@ def _fill(nodata: Any, dtype: np.dtype[Any]) -> int | float:
 
 def tiff_metadata(directory: Directory) -> dict[str, Any]:
     """Return every field of a directory under a readable name, offsets and counts left out."""
-    found: dict[str, Any] = {}
+    metadata: dict[str, Any] = {}
     for tag, field in sorted(directory.fields.items()):
         if tag in (Tag.TileOffsets, Tag.TileByteCounts, Tag.StripOffsets, Tag.StripByteCounts):
             continue
         name = Tag(tag).name if tag in Tag._value2member_map_ else f"tag {tag}"
         if field.length > _MOST_METADATA:
-            found[name] = f"{field.length} bytes"
+            metadata[name] = f"{field.length} bytes"
         elif tag == Tag.XMP:
-            found[name] = directory.raw(tag).rstrip(b"\0").decode("utf-8", "replace")
+            metadata[name] = directory.raw(tag).rstrip(b"\0").decode("utf-8", "replace")
         elif field.kind in tags.TEXTS:
             text = directory.raw(tag)
-            found[name] = text.rstrip(b"\0").decode("utf-8", "replace") if field.kind == 2 else text
+            metadata[name] = (
+                text.rstrip(b"\0").decode("utf-8", "replace") if field.kind == 2 else text
+            )
         else:
             values = directory.numbers(tag).tolist()
-            found[name] = values[0] if len(values) == 1 else values
+            metadata[name] = values[0] if len(values) == 1 else values
     if Tag.GeoKeyDirectory in directory:
-        found["GeoKeys"] = named_keys(read_keys(directory))
-    return found | _worded(directory)
+        metadata["GeoKeys"] = named_keys(read_keys(directory))
+    return metadata | _worded(directory)
 
 
 def _worded(directory: Directory) -> dict[str, Any]:

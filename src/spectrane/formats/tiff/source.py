@@ -71,13 +71,13 @@ class TiffPlane:
         """Return where (samples, rows, columns) blocks were found damaged; None: nowhere."""
         if self.damaged is None or not self.damaged.blocks:
             return None
-        found = np.zeros((len(samples), *extent(window)), bool)
+        missing = np.zeros((len(samples), *extent(window)), bool)
         for job in self._jobs(list(dict.fromkeys(samples)), window):
             if job.block in self.damaged.blocks:
-                which = [k for k, one in enumerate(samples)
-                         if not self.layout.separate or one == job.plane]  # fmt: skip
-                found[(which, *self._places(job, window)[1])] = True
-        return found
+                which = [k for k, sample in enumerate(samples)
+                         if not self.layout.separate or sample == job.plane]  # fmt: skip
+                missing[(which, *self._places(job, window)[1])] = True
+        return missing
 
     def cacheable(self, blocks: int) -> bool:
         """Tell whether so many decoded blocks may go to the cache."""
@@ -144,12 +144,12 @@ class TiffPlane:
         file = self.layout.directory.head.file
 
         def decode(chunk: list[_Fetch]) -> None:
-            found = iter(file.read_ranges([place for _, place in chunk if place]))
+            contents = iter(file.read_ranges([place for _, place in chunk if place]))
             for job, place in chunk:
                 samples = tuple(job.samples)
                 if samples not in decoders:
                     decoders[samples] = BlockDecoder(self.layout, job.samples, out.size)
-                data = next(found) if place else None
+                data = next(contents) if place else None
                 offset = place[0] if place else 0
                 one = (decoders[samples], job, offset, data, window, out, keep)
                 if self.damaged is None:

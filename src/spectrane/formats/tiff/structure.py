@@ -98,11 +98,11 @@ class Directory:
         if count * size > _MOST_FIELD:
             raise self.fail(tag, f"claims {count} values")
         raw = self.head.read(field.offset, count * size) if given is None else given
-        found = np.frombuffer(raw, self.order + code)
+        array = np.frombuffer(raw, self.order + code)
         if field.kind in tags.RATIONALS:
-            pairs = found.reshape(-1, 2).astype(np.float64)
+            pairs = array.reshape(-1, 2).astype(np.float64)
             return pairs[:, 0] / np.where(pairs[:, 1] == 0, np.nan, pairs[:, 1])
-        return found.astype(found.dtype.newbyteorder("="))
+        return array.astype(array.dtype.newbyteorder("="))
 
     def integer(self, tag: int, default: int | None = None) -> int:
         """Return a field's first number; FormatError where it is missing without a default."""
@@ -110,10 +110,10 @@ class Directory:
             if default is None:
                 raise self.fail(tag, "missing, and needed")
             return default
-        found = self.numbers(tag, most=1)
-        if not found.size or found.dtype.kind not in "iu":
+        values = self.numbers(tag, most=1)
+        if not values.size or values.dtype.kind not in "iu":
             raise self.fail(tag, "expected a whole number")
-        return int(found[0])
+        return int(values[0])
 
     def text(self, tag: int) -> str | None:
         """Return a field as text without its trailing NULs and spaces, or None."""

@@ -36,8 +36,8 @@ def system_of(keys: Keys) -> str | None:
         base = _geodetic(keys)
         if base is None:
             return None
-        found = _bound(keys, _projected(keys, base) if projected else base)
-        return str(found.to_wkt())
+        system = _bound(keys, _projected(keys, base) if projected else base)
+        return str(system.to_wkt())
     except (pyproj.exceptions.CRSError, pyproj.exceptions.ProjError, KeyError, TypeError,
             ArithmeticError) as error:  # fmt: skip
         raise UnknownSystemError(f"its keys define no system: {error}") from error
@@ -77,20 +77,20 @@ def _geodetic(keys: Keys) -> Any:
         {"name": name, "abbreviation": short, "direction": way, "unit": unit}
         for name, short, way in (("Longitude", "lon", "east"), ("Latitude", "lat", "north"))
     ]
-    found = {
+    definition = {
         "type": "GeographicCRS", "name": _name(keys, _GEODETIC),
         "datum_ensemble" if datum["type"] == "DatumEnsemble" else "datum": datum,
         "coordinate_system": {"subtype": "ellipsoidal", "axis": axes},
     }  # fmt: skip
-    return pyproj.CRS.from_json_dict(found)
+    return pyproj.CRS.from_json_dict(definition)
 
 
 def _datum(keys: Keys) -> dict[str, Any] | None:
 
     code = _coded(keys, 2050)
     if code is not None:
-        found: dict[str, Any] = _register().Datum.from_epsg(code).to_json_dict()
-        return found
+        definition: dict[str, Any] = _register().Datum.from_epsg(code).to_json_dict()
+        return definition
     ellipsoid = _ellipsoid(keys)
     if ellipsoid is None:
         return None
@@ -108,13 +108,13 @@ def _ellipsoid(keys: Keys) -> dict[str, Any] | None:
         return None
     to_metres = _linear_factor(keys, 2052, 2053)
     major = float(keys[2057]) * to_metres
-    found: dict[str, Any] = {"name": "user-defined", "semi_major_axis": major}
+    definition: dict[str, Any] = {"name": "user-defined", "semi_major_axis": major}
     if keys.get(2059):
-        found["inverse_flattening"] = float(keys[2059])
+        definition["inverse_flattening"] = float(keys[2059])
     else:
         minor = float(keys[2058]) * to_metres if keys.get(2058) else major
-        found["semi_minor_axis"] = minor
-    return found
+        definition["semi_minor_axis"] = minor
+    return definition
 
 
 def _meridian(keys: Keys) -> dict[str, Any]:
@@ -223,8 +223,8 @@ class _Parameters:
 
     def angle(self, *names: int, otherwise: float | None = 0.0) -> float | None:
         """Return an angle in degrees."""
-        found = self._first(*names)
-        return otherwise if found is None else found * self.degrees
+        number = self._first(*names)
+        return otherwise if number is None else number * self.degrees
 
     @property
     def lat(self) -> float:
@@ -239,8 +239,8 @@ class _Parameters:
     @property
     def scale(self) -> float:
         """Scale at the origin."""
-        found = self._first(3092, 3093)
-        return 1.0 if found is None else found
+        number = self._first(3092, 3093)
+        return 1.0 if number is None else number
 
     @property
     def first(self) -> float | None:

@@ -51,9 +51,9 @@ def packet(
 
     def listed(name: str, structures: Iterable[Mapping[str, str]]) -> Any:
         items = (
-            element("rdf:li", *(element(f"spectrane:{k}", v) for k, v in one.items()),
+            element("rdf:li", *(element(f"spectrane:{k}", v) for k, v in structure.items()),
                     attributes={"rdf:parseType": "Resource"})
-            for one in structures
+            for structure in structures
         )  # fmt: skip
         return element(f"spectrane:{name}", element("rdf:Seq", *items))
 
@@ -82,16 +82,16 @@ def packet(
 
 def _properties(band: Band, with_nodata: bool) -> dict[str, str]:
     """Return what is worth saying; no-data only where tag 42113 cannot say it."""
-    found = {}
+    properties = {}
     for one in fields(band):
         value = getattr(band, one.name)
         if one.name == "nodata" or value is None or value == one.default:
             continue
-        found[one.name] = repr(value) if one.name in _NUMBERS else str(value)
+        properties[one.name] = repr(value) if one.name in _NUMBERS else str(value)
     if with_nodata and band.nodata is not None:
         items = band.nodata if isinstance(band.nodata, tuple) else (band.nodata,)
-        found["nodata"] = " ".join(_format_item(item) for item in items)
-    return found
+        properties["nodata"] = " ".join(_format_item(item) for item in items)
+    return properties
 
 
 def _format_item(item: Any) -> str:
@@ -105,8 +105,8 @@ def merged(before: bytes, packet: bytes) -> bytes:
         return packet
     own = rf"<rdf:Description[^>]*{NAMESPACE}.*?</rdf:Description>".encode()
     kept = re.sub(own, b"", before[:end], flags=re.DOTALL)
-    found = re.search(own, packet, re.DOTALL)
-    return kept + (found.group() if found else b"") + before[end:]
+    match = re.search(own, packet, re.DOTALL)
+    return kept + (match.group() if match else b"") + before[end:]
 
 
 @dataclass
@@ -144,11 +144,11 @@ def _described(raw: bytes, bands: tuple[Band, ...]) -> XmpFields:
     given = list(_structures(root, "bands"))
     if len(given) != len(bands):
         raise ValueError(f"it describes {len(given)} bands of {len(bands)}")
-    named = tuple(_band(band, found) for band, found in zip(bands, given, strict=True))
+    named = tuple(_band(band, structure) for band, structure in zip(bands, given, strict=True))
     classes = {}
-    for found in _structures(root, "classes"):
-        parse_color(found["color"])
-        classes[float(found["value"])] = (found["color"], found.get("label", ""))
+    for structure in _structures(root, "classes"):
+        parse_color(structure["color"])
+        classes[float(structure["value"])] = (structure["color"], structure.get("label", ""))
     when, look, notes, stale, coded = (
         root.findtext(f".//{{{NAMESPACE}}}{name}") or ""
         for name in ("nodataWhen", "look", "notes", "staleOverviews", "coded")
@@ -178,11 +178,11 @@ def _structures(root: Any, name: str) -> Iterator[dict[str, str]]:
         yield {part.tag.removeprefix(prefix): (part.text or "").strip() for part in item}
 
 
-def _band(band: Band, found: Mapping[str, str]) -> Band:
-    changes: dict[str, Any] = {key: found[key] for key in _TEXTS if found.get(key)}
-    changes |= {key: float(found[key]) for key in _NUMBERS if found.get(key)}
-    if found.get("nodata"):
-        items = [_heard(item) for item in found["nodata"].split()]
+def _band(band: Band, structure: Mapping[str, str]) -> Band:
+    changes: dict[str, Any] = {key: structure[key] for key in _TEXTS if structure.get(key)}
+    changes |= {key: float(structure[key]) for key in _NUMBERS if structure.get(key)}
+    if structure.get("nodata"):
+        items = [_heard(item) for item in structure["nodata"].split()]
         single = len(items) == 1 and not isinstance(items[0], list)
         changes["nodata"] = nodata_value(items[0] if single else items)
     return replace(band, **changes)

@@ -55,11 +55,11 @@ class Correction:
         if self.curve is not None:
             xs, ys = self.curve[band]
             physical = stored.astype(np.float64) * scale + offset
-            found = np.interp(physical, xs, ys)
+            result = np.interp(physical, xs, ys)
             low, high = physical < xs[0], physical > xs[-1]
-            found = np.where(low, physical + (ys[0] - xs[0]), found)
-            found = np.where(high, physical + (ys[-1] - xs[-1]), found)
-            return ((found - offset) / scale).astype(wide)
+            result = np.where(low, physical + (ys[0] - xs[0]), result)
+            result = np.where(high, physical + (ys[-1] - xs[-1]), result)
+            return ((result - offset) / scale).astype(wide)
         gain, bias = self.gain[band], self.bias[band]
         shift = (gain * offset + bias - offset) / scale
         return np.asarray(stored.astype(wide) * wide.type(gain) + wide.type(shift))
@@ -85,13 +85,13 @@ def overlaps_of(
     laid: Sequence[GridAligned], bands: int, *, quantiles: bool = False, looked_at: int = LOOKED_AT
 ) -> list[Overlap]:
     """Compare every two rasters where both are valid."""
-    found = []
+    overlaps = []
     for first in range(len(laid)):
         for second in range(first + 1, len(laid)):
             one = _compared(laid, first, second, bands, quantiles, looked_at)
             if one is not None:
-                found.append(one)
-    return found
+                overlaps.append(one)
+    return overlaps
 
 
 def _compared(
@@ -137,8 +137,8 @@ def balanced(
     """
     if kind not in BALANCES:
         raise LookError(f"balance {kind!r}: expected {', '.join(BALANCES)}")
-    found = overlaps_of(laid, bands, quantiles=kind == "histogram", looked_at=looked_at)
-    enough = [one for one in found if one.compared.min() >= _LEAST]
+    overlaps = overlaps_of(laid, bands, quantiles=kind == "histogram", looked_at=looked_at)
+    enough = [overlap for overlap in overlaps if overlap.compared.min() >= _LEAST]
     groups = _groups(len(laid), enough)
     alone = [members[0] for members in groups if len(members) == 1 and len(laid) > 1]
     if kind == "histogram":
@@ -147,12 +147,12 @@ def balanced(
         gains, biases = np.ones((len(laid), bands)), np.zeros((len(laid), bands))
         for members in groups:
             for band in range(bands):
-                own = [one for one in enough if one.first in members]
+                own = [overlap for overlap in enough if overlap.first in members]
                 solved = _solved(members, own, band, kind == "gain+bias")
                 gains[members, band], biases[members, band] = solved
         corrections = [Correction(tuple(g), tuple(b)) for g, b in
                        zip(gains.tolist(), biases.tolist(), strict=True)]  # fmt: skip
-    return Balance(kind, corrections, found, alone)
+    return Balance(kind, corrections, overlaps, alone)
 
 
 def _groups(count: int, overlaps: Sequence[Overlap]) -> list[list[int]]:
@@ -164,8 +164,8 @@ def _groups(count: int, overlaps: Sequence[Overlap]) -> list[list[int]]:
             k = group[k]
         return k
 
-    for one in overlaps:
-        group[root(one.second)] = root(one.first)
+    for overlap in overlaps:
+        group[root(overlap.second)] = root(overlap.first)
     roots = [root(k) for k in range(count)]
     return [[k for k in range(count) if roots[k] == r] for r in sorted(set(roots))]
 
@@ -180,11 +180,11 @@ def _solved(
     place = {member: k for k, member in enumerate(members)}
     level = max(1e-30, _level(overlaps, band))
     matrix = np.zeros((2 * n, 2 * n))
-    for one in overlaps:
-        i, j = place[one.first], place[one.second]
-        a, b, aa, bb, ab = one.sums[band] / np.array([level, level, *[level**2] * 3])
-        weight = one.count / one.compared[band]
-        m = one.compared[band]
+    for overlap in overlaps:
+        i, j = place[overlap.first], place[overlap.second]
+        a, b, aa, bb, ab = overlap.sums[band] / np.array([level, level, *[level**2] * 3])
+        weight = overlap.count / overlap.compared[band]
+        m = overlap.compared[band]
         terms = np.array([[aa, -ab, a, -a], [-ab, bb, -b, b], [a, -b, m, -m], [-a, b, -m, m]])
         where = np.array([i, j, n + i, n + j])
         matrix[np.ix_(where, where)] += terms * weight
@@ -197,13 +197,13 @@ def _solved(
         basis[k * n : (k + 1) * n, k * (n - 1) : (k + 1) * (n - 1)] = free
     start = np.concatenate([np.ones(n), np.zeros(used - n)])
     change = np.linalg.lstsq(basis.T @ matrix @ basis, -basis.T @ matrix @ start, rcond=1e-10)[0]
-    found = start + basis @ change
-    return found[:n], found[n:] * level if with_bias else np.zeros(n)
+    solution = start + basis @ change
+    return solution[:n], solution[n:] * level if with_bias else np.zeros(n)
 
 
 def _level(overlaps: Sequence[Overlap], band: int) -> float:
-    squares = sum(one.sums[band, 2] + one.sums[band, 3] for one in overlaps)
-    counts = sum(2 * one.compared[band] for one in overlaps)
+    squares = sum(overlap.sums[band, 2] + overlap.sums[band, 3] for overlap in overlaps)
+    counts = sum(2 * overlap.compared[band] for overlap in overlaps)
     return float(np.sqrt(squares / max(counts, 1.0)))
 
 
@@ -214,7 +214,9 @@ def _matched(
     same = Correction((1.0,) * bands, (0.0,) * bands)
     done = {reference: same}
     while True:
-        reach = [one for one in overlaps if (one.first in done) != (one.second in done)]
+        reach = [
+            overlap for overlap in overlaps if (overlap.first in done) != (overlap.second in done)
+        ]
         if not reach:
             break
         best = max(reach, key=lambda one: one.count)
@@ -240,27 +242,31 @@ def overlap_rows(
     """Return a row per overlap and band: its area, and the mean difference before and after."""
     rows = []
     pixel = float(np.prod(source.grid.pixel_size))
-    for one in overlaps:
+    for overlap in overlaps:
         for band, described in enumerate(source.bands):
-            m = max(one.compared[band], 1.0)
-            a, b = one.sums[band, 0] / m, one.sums[band, 1] / m
+            m = max(overlap.compared[band], 1.0)
+            a, b = overlap.sums[band, 0] / m, overlap.sums[band, 1] / m
             row: dict[str, Any] = {
-                "first": laid[one.first].name, "second": laid[one.second].name,
-                "band": described.name, "pixels": round(one.count), "area": one.count * pixel,
-                "before": b - a, "unit": described.unit,
+                "first": laid[overlap.first].name, "second": laid[overlap.second].name,
+                "band": described.name, "pixels": round(overlap.count),
+                "area": overlap.count * pixel, "before": b - a, "unit": described.unit,
             }  # fmt: skip
             if corrections is not None:
-                x, y = corrections[one.first], corrections[one.second]
-                row["after"] = _mean_after(one, y, 1, b, band) - _mean_after(one, x, 0, a, band)
+                x, y = corrections[overlap.first], corrections[overlap.second]
+                row["after"] = _mean_after(overlap, y, 1, b, band) - _mean_after(
+                    overlap, x, 0, a, band
+                )
             rows.append(row)
     return rows
 
 
-def _mean_after(one: Overlap, correction: Correction, side: int, mean: float, band: int) -> float:
+def _mean_after(
+    overlap: Overlap, correction: Correction, side: int, mean: float, band: int
+) -> float:
     """Return the corrected mean: from the mean itself, or through the quantiles of a curve."""
     if correction.curve is None:
         return mean * correction.gain[band] + correction.bias[band]
-    assert one.shares is not None
-    held = one.shares[side][band]
+    assert overlap.shares is not None
+    held = overlap.shares[side][band]
     middles = (held[:-1] + held[1:]) / 2
     return float(correction.value(middles, band).mean() - middles.mean() + mean)

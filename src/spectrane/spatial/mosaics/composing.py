@@ -115,7 +115,7 @@ class Composition:
     @cached_property
     def _beside(self) -> list[Any]:
         """For each raster, which of its edges another one continues."""
-        windows = [one.window for one in self.laid]
+        windows = [aligned.window for aligned in self.laid]
         return [continued(windows, k) for k in range(len(windows))]
 
     def answer(self, bands: Sequence[int], window: Window) -> Pixels:
@@ -134,25 +134,25 @@ class Composition:
             rule = replace(rule, width=max(1e-3, rule.across / scale[0]))
         seams = self.resolved.seams
         if seams is not None:
-            seams = tuple(None if one is None else _SmallSeam(one, scale) for one in seams)
-        laid = tuple(_laid_smaller(one, grid, scale) for one in self.laid)
+            seams = tuple(None if seam is None else _SmallSeam(seam, scale) for seam in seams)
+        laid = tuple(_laid_smaller(aligned, grid, scale) for aligned in self.laid)
         return replace(self, laid=laid, rule=rule, resolved=replace(self.resolved, seams=seams))
 
     def _fill(
         self, bands: Sequence[int], window: Window, values: NDArray[Any], mask: NDArray[np.bool_]
     ) -> None:
-        meeting = [k for k, one in enumerate(self.laid)
-                   if intersection(one.window, window) is not None]  # fmt: skip
+        meeting = [k for k, aligned in enumerate(self.laid)
+                   if intersection(aligned.window, window) is not None]  # fmt: skip
         if self.rule.name in ("top", "bottom"):
             order = meeting[::-1] if self.rule.name == "top" else meeting
             self._lay(bands, window, order, values, mask)
             return
         join = {"least": self._extreme, "greatest": self._extreme, "average": self._weighted,
                 "feather": self._weighted, "seam": self._layered}[self.rule.name]  # fmt: skip
-        found, valid = join(bands, window, meeting)
+        pixels, valid = join(bands, window, meeting)
         mask[...] = valid
         for k, band in enumerate(bands):
-            values[k] = self._stored(found[k], valid[k], band)
+            values[k] = self._stored(pixels[k], valid[k], band)
 
     def _lay(
         self, bands: Sequence[int], window: Window, order: Sequence[int], values: NDArray[Any],
@@ -276,17 +276,17 @@ class Composition:
         return out, mask
 
 
-def _laid_smaller(one: GridAligned, grid: Grid, scale: tuple[float, ...]) -> GridAligned:
+def _laid_smaller(aligned: GridAligned, grid: Grid, scale: tuple[float, ...]) -> GridAligned:
     """Return a raster on a smaller grid's pixels, from its own overviews where it has any."""
     window = tuple((int(np.floor(a / s)), int(np.ceil(b / s)))
-                   for (a, b), s in zip(one.window, scale, strict=True))  # fmt: skip
-    part, base = grid.cropped(window), one.source
+                   for (a, b), s in zip(aligned.window, scale, strict=True))  # fmt: skip
+    part, base = grid.cropped(window), aligned.source
     if isinstance(base, Regridded):
         made = Regridded(base.parent, part, "area", place=base.mapping.source,
                          warp=base.mapping.warp)  # fmt: skip
     else:
         made = Regridded(base, part, "area")
-    return GridAligned(made, window, one.name)
+    return GridAligned(made, window, aligned.name)
 
 
 def _pieces(window: Window, bands: int) -> list[Window]:

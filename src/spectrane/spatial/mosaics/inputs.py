@@ -151,12 +151,12 @@ def _with_bands(source: Source, first: Source, dtype: np.dtype[Any]) -> Source:
 
 
 def _matching(source: Source, band: Band, index: int, first: Source) -> int:
-    for found, own in enumerate(source.bands):
+    for number, own in enumerate(source.bands):
         if band.role and own.role == band.role:
-            return found
-    for found, own in enumerate(source.bands):
+            return number
+    for number, own in enumerate(source.bands):
         if own.name == band.name:
-            return found
+            return number
     known = any(own.role for own in source.bands) and any(b.role for b in first.bands)
     if not known and len(source.bands) == len(first.bands):
         return index

@@ -36,9 +36,14 @@ class Mosaic(Derived, FullSource):
         if not force:
             _check_unmixed(sources, rule)
         laid, grid, bands, dtype = laid_out(sources, grid, resample, force)
-        inputs = {"inputs": [one.name for one in laid], "rule": rule.name, "balance": rule.balance}
+        inputs = {
+            "inputs": [aligned.name for aligned in laid],
+            "rule": rule.name,
+            "balance": rule.balance,
+        }
         super().__init__(
-            sources[0], *(one.source for one in laid), grid=grid, bands=bands, dtype=dtype, name="",
+            sources[0], *(aligned.source for aligned in laid), grid=grid, bands=bands, dtype=dtype,
+            name="",
             block_shape=tuple(min(512, n) for n in grid.shape), metadata={"mosaic": inputs},
             members=1, orientation=1, format="mosaic", nodata_when="any", alpha=None, has_mask=True,
         )  # fmt: skip

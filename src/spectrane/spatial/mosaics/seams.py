@@ -102,7 +102,7 @@ def _sampled(seam: Seam, window: Window, step: int) -> F32:
 
 
 def _read(
-    one: GridAligned, window: Window, step: int, bands: int, which: int, corrected: Corrected
+    aligned: GridAligned, window: Window, step: int, bands: int, which: int, corrected: Corrected
 ) -> tuple[NDArray[np.float64], Chosen]:
     """Return a raster's corrected values on a coarse map, and where all bands are valid."""
     size = tuple(n // step for n in extent(window))
@@ -110,13 +110,13 @@ def _read(
     inner = tuple(
         (start + -(-max(a - start, 0) // step) * step, start + max(min(b, stop) - start, 0)
          // step * step)
-        for (start, stop), (a, b) in zip(window, one.window, strict=True)
+        for (start, stop), (a, b) in zip(window, aligned.window, strict=True)
     )  # fmt: skip
-    part = intersection(inner, one.window)
+    part = intersection(inner, aligned.window)
     if part is None or any((b - a) < step for a, b in part):
         return values, valid
     wanted = tuple(n // step for n in extent(part))
-    pixels = one.read(range(bands), part, None if step == 1 else wanted)
+    pixels = aligned.read(range(bands), part, None if step == 1 else wanted)
     where = tuple(slice((a - start) // step, (a - start) // step + n)
                   for (a, _), (start, _), n in zip(part, window, wanted, strict=True))  # fmt: skip
     for band in range(bands):
@@ -173,15 +173,15 @@ def _divided(
     line = np.zeros_like(part)
     line[path[:, 0], path[:, 1]] = True
     sides, number = label(part & ~line)
-    found = line.copy()
+    labels = line.copy()
     for k in range(1, number + 1):
         side = sides == k
         touches = [int((side & by).sum()) for by in (by_mine, by_other)]
         if touches[0] > touches[1]:
-            found |= side
+            labels |= side
         elif touches[0] == touches[1]:
-            found |= side & nearer
-    return np.asarray(found)
+            labels |= side & nearer
+    return np.asarray(labels)
 
 
 def _ramp(mine: Chosen, both: Chosen, width: float) -> F32:
