@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+import asyncio
 import os
+import pickle
+import re
 import signal
 import subprocess
 import sys
+import threading
 import warnings
 
 import numpy as np
 import pytest
 from tests.conftest import natural
 
-from spectrane.display.layers import Layer
+import spectrane as sp
+from spectrane.display.layers import Layer, planned
 from spectrane.engine import running
 from spectrane.engine.memory import ArraySource
 from spectrane.engine.resuming import fingerprint
@@ -168,6 +173,77 @@ def test_a_cluster_writes_the_same_bytes_even_when_a_worker_dies(two):
         for name in ("far", "near")
     )
     assert far == near
+
+
+def kill_workers(cluster):
+    for nanny in cluster.workers.values():
+        nanny.instantiate = lambda: asyncio.sleep(0)  # it would start another
+        os.kill(nanny.process.pid, signal.SIGKILL)
+
+
+@pytest.mark.parametrize(
+    ("part", "spoil", "words"),
+    [
+        (1, kill_workers, "no part was finished or worked on for 2 seconds: it"),
+        (0, lambda cluster: cluster.scale(0), "it has no workers; start some"),
+        (0, lambda _: os.rename("one.tif", "gone.tif"), "does not see .*one.tif: no such"),
+        (0, lambda _: os.truncate("one.tif", 9), "does not see .*one.tif: changed"),
+    ],
+    ids=["killed", "none", "moved", "changed"],
+)  # fmt: skip
+def test_a_cluster_that_fails_is_one_error(two, tmp_path, monkeypatch, capfd, part, spoil, words):
+    """At a part, or (0) before the first."""
+    from distributed import LocalCluster
+
+    monkeypatch.setattr(running, "STALLED", 1.5)
+    monkeypatch.chdir(two)
+    source = open_source("one.tif")
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        with LocalCluster(
+            n_workers=1, threads_per_worker=1, dashboard_address=None, silence_logs=50,
+            processes=spoil is kill_workers,
+        ) as cluster:  # fmt: skip
+            capfd.readouterr()
+            if not part:
+                spoil(cluster)
+            with pytest.raises(AccessError, match=f"engine .*://.*{words}"):
+                write_tiff(
+                    source, tmp_path / "out.tif", tile=256, engine=cluster.scheduler_address,
+                    progress=lambda done, _: spoil(cluster) if done == part else None,
+                )  # fmt: skip
+            assert "Traceback" not in capfd.readouterr().err
+    assert not (tmp_path / "out.tif").exists()
+
+
+def test_a_scheduler_that_dies_is_one_error(capfd):
+    command = [sys.executable, "-m", "dask", "scheduler", "--port", "0", "--no-dashboard"]
+    with subprocess.Popen(command, stderr=subprocess.PIPE, text=True) as scheduler:
+        said = iter(scheduler.stderr.readline, "")
+        address = next(re.search(r"tcp://\S+", line)[0] for line in said if "Scheduler at" in line)
+        threading.Timer(1, scheduler.kill).start()
+        with pytest.raises(AccessError, match=f"engine {address}: lost its scheduler"):
+            list(in_order(abs, [1, 2], address))
+    assert capfd.readouterr().err == ""
+
+
+def test_what_is_opened_by_a_relative_path_goes_everywhere(two, tmp_path, monkeypatch):
+    monkeypatch.chdir(two)
+    numbers = open_source("one.tif").read([0], ((0, 9), (0, 9)))
+    for ending in (".nc", ".zarr", ".npy"):
+        sp.open("one.tif").save(f"one{ending}", overwrite=True)
+    np.savez("one.npz", numbers.values)
+    (two / "shape.geojson").write_text('{"type": "Point", "coordinates": [480000, 7360000]}')
+    outline = sp.Outline("shape.geojson", crs="EPSG:32727")
+    opened = [open_source(f"one{ending}") for ending in (".tif", ".nc", ".zarr", ".npy", ".npz")]
+    layers = pickle.dumps(planned([opened[0], outline]))
+    monkeypatch.chdir("/")
+    for source in opened:
+        for there in (source, pickle.loads(pickle.dumps(source))):
+            there.close()
+            there_read = there.read([0], ((0, 9), (0, 9)))
+            np.testing.assert_array_equal(there_read.values, numbers.values)
+    assert pickle.loads(layers)[1].shape.features[0].geometry["coordinates"] == [480000, 7360000]
 
 
 def test_an_engine_that_is_not_there_is_told(monkeypatch):

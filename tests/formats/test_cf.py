@@ -335,14 +335,16 @@ def endless(path):
     time.sleep(60)
 
 
-@pytest.mark.parametrize(("listing_is", "end"), [(crashing, "crashed"), (endless, "did not end")])
+@pytest.mark.parametrize(
+    ("listing_is", "wait", "end"), [(crashing, 20, "crashed"), (endless, 0.5, "did not end")]
+)
 def test_a_library_that_crashes_or_turns_for_ever_takes_nobody_along(
-    tmp_path, rng, monkeypatch, listing_is, end
+    tmp_path, rng, monkeypatch, listing_is, wait, end
 ):
     sp.from_array(rng.random((4, 5))).save(tmp_path / "a.nc")
     sp.open(tmp_path / "a.nc")  # a child waits now
     monkeypatch.setattr(listing, "listed_at", listing_is)
-    monkeypatch.setattr(hdf5, "sheltered", functools.partial(sheltered, seconds=0.5))
+    monkeypatch.setattr(hdf5, "sheltered", functools.partial(sheltered, seconds=wait))
     with pytest.raises(FormatError, match=f"a.nc: broken HDF5: the library that reads it {end}"):
         sp.open(tmp_path / "a.nc")
 

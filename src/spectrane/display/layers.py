@@ -135,8 +135,12 @@ AnyLayer: TypeAlias = Layer | Outline | PlannedLayer
 def planned(layers: Sequence[object]) -> list[PlannedLayer | Outline]:
     """Resolve layers once, from all of each raster: for many parts that must look alike."""
     shown = shown_as_base([as_layer(layer) for layer in layers])
-    plans = [layer if isinstance(layer, Outline | PlannedLayer) else PlannedLayer.of(layer)
-             for layer in shown]  # fmt: skip
+    plans = [
+        layer if isinstance(layer, PlannedLayer)
+        else layer.ready() if isinstance(layer, Outline)
+        else PlannedLayer.of(layer)
+        for layer in shown
+    ]  # fmt: skip
     for one in plans:
         if isinstance(one, PlannedLayer):
             one.plan.tell()

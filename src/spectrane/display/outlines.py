@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -45,7 +45,8 @@ class Outline(LayerBase):
     layers), a shapely geometry, or what ``read_shapes`` returns, in ``crs`` or what it says itself.
     ``label`` names the property that is written at each feature that has it; True takes its name.
     ``fill`` is a colour for the inside of polygons. Raises LookError for a colour or a number that
-    is none; the shape is read when it is drawn.
+    is none; the shape is read
+    when it is drawn.
 
     >>> Outline((0, 0, 9, 9), "#ff0000", name="lease").title
     'lease'
@@ -78,6 +79,11 @@ class Outline(LayerBase):
         if self.name or not isinstance(self.shape, str | os.PathLike):
             return self.name or "outlines"
         return short_name(os.fspath(self.shape))
+
+    def ready(self) -> Outline:
+        """Return the outline with its shape read: to be drawn many times, or on another machine."""
+        shapes = shapes_of(self.shape, crs=self.crs, layer=self.layer, option="outline_crs")
+        return replace(self, shape=shapes, crs=None, layer=None, name=self.title)
 
 
 def draw_outline(outline: Outline, grid: Grid) -> Rgba:
@@ -174,7 +180,8 @@ def _labels(parts: list[Any]) -> Iterator[tuple[str, F64]]:
 
 def _placed(outline: Outline, grid: Grid) -> Iterator[tuple[str, F64, list[F64], tuple[int, str]]]:
     """Yield (kind, picture positions, holes, (feature, label)) of every part of a shape."""
-    shapes = shapes_of(outline.shape, crs=outline.crs, layer=outline.layer, option="outline_crs")
+    shapes = outline.ready().shape
+    assert isinstance(shapes, Shapes)
     way = Way(shapes, grid, curved=_CURVED)
     labels = _texts(outline, shapes)
     for number, (feature, label) in enumerate(zip(shapes.features, labels, strict=True)):

@@ -28,6 +28,7 @@ class ByteFile:
     """A file of known size that answers byte ranges; picklable, opened again when needed."""
 
     name: str
+    """What the caller said, for messages and what is kept beside it."""
     size: int
     fetch_size: int = 256 << 10
     """About how many bytes a thread fetches at a time: little, where fetching is quick."""
@@ -39,6 +40,11 @@ class ByteFile:
     def fetch(self, ranges: Sequence[Range]) -> list[bytes]:
         """Return the bytes of ranges inside the file; a subclass says how."""
         raise NotImplementedError
+
+    @property
+    def place(self) -> str:
+        """Where it is, also from another folder: the path in full, or the address."""
+        return self.name
 
     @property
     def key(self) -> tuple[Any, ...]:

@@ -13,7 +13,7 @@ from typing import Any
 
 from spectrane.engine.byte_file import HEAD, ByteFile, NotAllowed, Range
 from spectrane.model.errors import AccessError, ChangedFile
-from spectrane.model.regular_files import access_error, open_regular, path_text
+from spectrane.model.regular_files import access_error, full_path, open_regular, path_text
 
 MOST_OPEN = 200
 """Files of this process that are open at once; others rest, and are opened again when read."""
@@ -38,6 +38,7 @@ class LocalFile(ByteFile):
 
     def __init__(self, path: str | os.PathLike[str]) -> None:
         self.name = path_text(path)
+        self._place = full_path(self.name)
         self._lock = threading.Lock()
         self._readers = 0
         self._map: memoryview | None = None
@@ -47,14 +48,19 @@ class LocalFile(ByteFile):
         _make_room(self)
 
     def _open(self) -> tuple[int, int]:
-        self._file = open_regular(self.name)
+        self._file = open_regular(self._place, self.name)
         status = os.fstat(self._file)
         return status.st_size, status.st_mtime_ns
 
     @property
+    def place(self) -> str:
+        """The path in full, as it was at opening: the folder of work may be another by now."""
+        return self._place
+
+    @property
     def key(self) -> tuple[Any, ...]:
         """Path, size and time of the last change."""
-        return (os.path.abspath(self.name), *self._state)
+        return (self._place, *self._state)
 
     def fetch(self, ranges: Sequence[Range]) -> list[bytes]:
         """Return the bytes of ranges inside the file."""
@@ -136,8 +142,9 @@ class LocalFile(ByteFile):
             self.close()
 
     def __getstate__(self) -> dict[str, Any]:
-        return {"name": self.name, "size": self.size, "_state": self._state,
-                "keeps_damaged": self.keeps_damaged}  # fmt: skip
+        # Who unpickles it may be in another folder, or on another machine.
+        return {"name": self._place, "_place": self._place, "size": self.size,
+                "_state": self._state, "keeps_damaged": self.keeps_damaged}  # fmt: skip
 
     def __setstate__(self, state: dict[str, Any]) -> None:
         self.__dict__.update(state, _file=None, _map=None, _lock=threading.Lock(), _readers=0)

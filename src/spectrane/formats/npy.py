@@ -108,7 +108,7 @@ class NpzReader:
 def _archive(file: ByteFile) -> zipfile.ZipFile:
     try:
         if file.mapped() is not None:
-            return zipfile.ZipFile(file.name)
+            return zipfile.ZipFile(file.place)
         return zipfile.ZipFile(io.BytesIO(file.read(0, file.size)))
     except _ZIP_FAULTS as error:
         raise FormatError(f"{file.name}: {error}; expected an .npz") from error

@@ -14,6 +14,7 @@ from spectrane.formats import sidecar
 from spectrane.formats.table import FormatReader, Probe, formats, reader_for
 from spectrane.model.errors import FormatError
 from spectrane.model.member import Member
+from spectrane.model.regular_files import full_path
 from spectrane.model.source import Source
 
 
@@ -24,11 +25,20 @@ class FolderFile(ByteFile):
 
     def __init__(self, name: str) -> None:
         self.name = name.rstrip("/" + os.sep) or name  # what is kept with it lies beside it
+        self._place = full_path(self.name)
+
+    @property
+    def place(self) -> str:
+        """The path in full."""
+        return self._place
 
     @property
     def key(self) -> tuple[Any, ...]:
         """Path and time of the last change."""
-        return (os.path.abspath(self.name), os.stat(self.name).st_mtime_ns)
+        return (self._place, os.stat(self._place).st_mtime_ns)
+
+    def __getstate__(self) -> dict[str, Any]:
+        return self.__dict__ | {"name": self._place}
 
     def head(self) -> bytes:
         """Return nothing."""

@@ -26,21 +26,34 @@ def path_text(path: str | bytes | os.PathLike[str] | os.PathLike[bytes]) -> str:
     return text
 
 
+def full_path(name: str) -> str:
+    """Return a path that is good in every folder of work; itself where there is no folder any more.
+
+    >>> full_path("/a/../b.tif")
+    '/b.tif'
+    """
+    try:
+        return os.path.abspath(name)
+    except FileNotFoundError:
+        return name
+
+
 def kind_of(mode: int) -> str | None:
     """Return what something is that is no regular file, by ``st_mode``; None for a file."""
     return next((what for test, what in _KINDS if test(mode)), None)
 
 
-def open_regular(path: str | os.PathLike[str]) -> int:
-    """Return the descriptor of a file that is open for reading.
+def open_regular(path: str | os.PathLike[str], called: str | None = None) -> int:
+    """Return the descriptor of a file that is open for reading; errors name it as it is ``called``.
 
     Raises MissingFile where there is none, AccessError for what is no file or cannot be read.
     """
-    name = path_text(path)
+    path = path_text(path)
+    name = called or path
     flags = os.O_RDONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_CLOEXEC", 0)
     try:
         # Nothing waits for whoever may write into a pipe.
-        file = os.open(name, flags | getattr(os, "O_NONBLOCK", 0))
+        file = os.open(path, flags | getattr(os, "O_NONBLOCK", 0))
     except OSError as error:
         raise access_error(name, error) from error
     what = kind_of(os.fstat(file).st_mode)

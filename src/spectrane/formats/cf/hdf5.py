@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import threading
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
@@ -109,7 +108,7 @@ class Hdf5Storage:
         try:
             # The library knows an open file again: a child would see it as it was at its start.
             opened_here = h5py.h5f.get_obj_count(h5py.h5f.OBJ_ALL, h5py.h5f.OBJ_FILE)
-            return sheltered(listed_at, os.path.abspath(self.file.name), again=not opened_here)
+            return sheltered(listed_at, self.file.place, again=not opened_here)
         except ChildDiedError as error:
             raise FormatError(f"{self.file.name}: broken HDF5: {error}") from error
 
@@ -135,7 +134,7 @@ class Hdf5Storage:
 
 def _handle(file: ByteFile) -> Any:
     if "://" not in file.name:
-        return file.name
+        return file.place
     import io
 
     return io.BufferedReader(Seekable(file))

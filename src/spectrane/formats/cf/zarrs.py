@@ -71,7 +71,7 @@ class ZarrStorage:
                     f"{self.file.name}: Zarr needs the zarr library; install spectrane[storage]"
                 ) from error
             try:
-                root = zarr.open(self.file.name, mode="r")
+                root = zarr.open(self.file.place, mode="r")
                 self._nodes = {}
                 _gather(root, self._nodes)
                 self._arrays = {name: _variable(name, node) for name, node in self._nodes.items()}
