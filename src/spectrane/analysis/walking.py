@@ -14,6 +14,9 @@ from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window, block_window, blocks_touching, intersection, window_area
 
+_FEW = 8
+"""A block of an image may be so many times what is enough of it."""
+
 
 def valid_values(pixels: Pixels) -> list[NDArray[Any]]:
     """Return each band's valid and finite stored numbers as flat arrays."""
@@ -106,8 +109,16 @@ def _spread(source: Source, window: Window, least: int) -> list[Window]:
 
 
 def _thinned(part: Window, enough: int) -> Window:
-    """Return one plane of a volume's block where that is enough: its blocks are many planes."""
-    if len(part) < 3 or window_area(part[:-1]) < enough:
+    """Return one plane of a volume's block where that is enough: its blocks are many planes.
+
+    Of the blocks of an image that is not stored in blocks a few rows are enough.
+    """
+    if len(part) < 3:
+        (top, bottom), columns = part
+        rows = max(1, _FEW * enough // (columns[1] - columns[0]))
+        middle = max(top, (top + bottom - rows) // 2)
+        return ((middle, min(bottom, middle + rows)), columns)
+    if window_area(part[:-1]) < enough:
         return part
     middle = sum(part[-1]) // 2
     return (*part[:-1], (middle, middle + 1))

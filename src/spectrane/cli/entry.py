@@ -113,4 +113,10 @@ def one_line(error: BaseException) -> str:
     text = printable_line(" ".join(str(error).split()))
     if isinstance(error, SpectraneError):
         return text
+    if isinstance(error, MemoryError):
+        from spectrane.kernels.address_space import limited_space
+
+        space = limited_space()
+        bound = f", of {space >> 20} MB (ulimit -v)" if space is not None else ""
+        return f"not enough memory{bound}: ask for a part, or a smaller size; {text}".rstrip("; ")
     return f"unexpected {type(error).__name__}: {text} (run again with --debug to see where)"

@@ -81,7 +81,13 @@ class Outline(LayerBase):
         return short_name(os.fspath(self.shape))
 
     def ready(self) -> Outline:
-        """Return the outline with its shape read: to be drawn many times, or on another machine."""
+        """Return the outline with its shape read: to be drawn many times, or on another machine.
+
+        Raises MissingFile, AccessError or LookError for a shape that cannot be read.
+
+        >>> Outline((0, 0, 9, 9)).ready().shape
+        <Shapes the bounds: 1 features in the raster's own system>
+        """
         shapes = shapes_of(self.shape, crs=self.crs, layer=self.layer, option="outline_crs")
         return replace(self, shape=shapes, crs=None, layer=None, name=self.title)
 

@@ -10,6 +10,8 @@ from typing import Any
 
 from numpy.typing import NDArray
 
+from spectrane.kernels.address_space import share_of_space
+
 
 class BlockCache:
     """Decoded blocks, least recently used dropped first; safe to use from several threads.
@@ -70,5 +72,5 @@ class BlockCache:
             self.held = 0
 
 
-blocks = BlockCache()
+blocks = BlockCache(share_of_space(256 << 20, 8))
 """The cache of this process; ``blocks.limit`` is in bytes and may be changed."""

@@ -12,8 +12,15 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from spectrane.engine.byte_file import HEAD, ByteFile, NotAllowed, Range
+from spectrane.kernels.address_space import limited_space
 from spectrane.model.errors import AccessError, ChangedFile
-from spectrane.model.regular_files import access_error, full_path, open_regular, path_text
+from spectrane.model.regular_files import (
+    access_error,
+    full_path,
+    open_regular,
+    path_text,
+    reason_of,
+)
 
 MOST_OPEN = 200
 """Files of this process that are open at once; others rest, and are opened again when read."""
@@ -68,7 +75,7 @@ class LocalFile(ByteFile):
             try:
                 return [os.pread(file, length, offset) for offset, length in ranges]
             except OSError as error:
-                raise AccessError(f"{self.name}: {error.strerror}") from error
+                raise AccessError(f"{self.name}: {reason_of(error)}") from error
 
     @contextlib.contextmanager
     def reading(self) -> Iterator[int]:
@@ -117,12 +124,17 @@ class LocalFile(ByteFile):
         return self.read(0, min(HEAD, self.size))
 
     def mapped(self) -> memoryview | None:
-        """Return the whole file mapped into memory; checked anew that it has not changed."""
+        """Return the whole file mapped into memory; checked anew that it has not changed.
+
+        None where this process may not take as much address space as it likes (``ulimit -v``): what
+        is mapped would be missing for work. None too where the system cannot map it.
+        """
         import mmap
 
         with self.reading() as file:
-            if self._map is None:
-                self._map = memoryview(mmap.mmap(file, 0, access=mmap.ACCESS_READ))
+            if self._map is None and limited_space() is None:
+                with contextlib.suppress(OSError, ValueError):
+                    self._map = memoryview(mmap.mmap(file, 0, access=mmap.ACCESS_READ))
             return self._map
 
     @property
@@ -230,7 +242,7 @@ class RemoteFile(ByteFile):
 
 def _access_error(name: str, error: Exception) -> AccessError:
     if isinstance(error, PermissionError):
-        return NotAllowed(f"{name}: cannot be read: {error.strerror or error}")
+        return NotAllowed(f"{name}: cannot be read: {reason_of(error)}")
     return access_error(name, error)
 
 

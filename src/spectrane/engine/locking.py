@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from spectrane.model.errors import AccessError
+from spectrane.model.regular_files import reason_of
 from spectrane.model.telling import warn_caller
 
 if TYPE_CHECKING:
@@ -51,7 +52,7 @@ def alone_with(path: str) -> Iterator[None]:
     except OSError as error:
         if isinstance(error, AccessError):
             raise
-        raise AccessError(f"{path}: cannot be locked: {error.strerror}") from error
+        raise AccessError(f"{path}: cannot be locked: {reason_of(error)}") from error
     try:
         with contextlib.suppress(OSError), open(held + _HOLDER, "w", encoding="utf-8") as file:
             file.write(f"process {os.getpid()} on {platform.node()}")

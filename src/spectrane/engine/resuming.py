@@ -14,6 +14,7 @@ from typing import Any, BinaryIO
 import numpy as np
 
 from spectrane.model.errors import AccessError
+from spectrane.model.regular_files import reason_of
 from spectrane.model.whole_files import check_target, claimed, followed, partial_name, put_in_place
 
 
@@ -104,7 +105,7 @@ def resumable(
             if isinstance(error, OSError) and not isinstance(error, AccessError):
                 more = "; what is finished is kept, and the same command goes on from there"
                 raise AccessError(
-                    f"{path}: cannot be written: {error.strerror}{more if kept else ''}"
+                    f"{path}: cannot be written: {reason_of(error)}{more if kept else ''}"
                 ) from error
             raise
 

@@ -8,11 +8,15 @@ from collections.abc import Callable, Iterator, Sequence
 from itertools import pairwise
 from typing import Any, TypeAlias, TypeVar
 
+from spectrane.kernels.address_space import share_of_space
+
 T = TypeVar("T")
 Progress: TypeAlias = Callable[[int, int], None]
 """Called with (done, total) in units of the job's own choosing."""
 
 MOST_THREADS = 8
+_PER_THREAD = 160 << 20
+"""Bytes of addresses that a thread's stack and its share of the allocator take, and its work."""
 
 
 def no_progress(done: int, total: int) -> None:
@@ -20,9 +24,13 @@ def no_progress(done: int, total: int) -> None:
 
 
 def thread_count() -> int:
-    """Return how many threads a job may use: the cores this process may run on, at most 8."""
+    """Return how many threads a job may use: the cores this process may run on, at most 8.
+
+    Fewer where address space is limited, of which each thread takes its part at its start.
+    """
     available = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count()
-    return max(1, min(available or 1, MOST_THREADS))
+    fitting = share_of_space(MOST_THREADS * _PER_THREAD, 2) // _PER_THREAD
+    return max(1, min(available or 1, fitting))
 
 
 def in_parallel(

@@ -20,6 +20,8 @@ from spectrane.model.window import Window, extent
 
 _AT_A_TIME = 4 << 20
 """Numbers per block when everything is walked."""
+_RUN = 8 << 20
+"""Bytes fetched at a time from a file that is not mapped."""
 
 ByteOrder = Literal["little", "big"]
 ORDERS: tuple[ByteOrder, ...] = get_args(ByteOrder)
@@ -141,23 +143,47 @@ class FlatSource(FullSource):
         out = np.empty((len(bands), *extent(window)), layout.native)
         stored = out.view(layout.dtype.newbyteorder("=")) if layout.flip else out
         memory = self.file.mapped()
-        for index, band in enumerate(bands):
-            stored[index] = self._plane(memory, band, window)
+        if memory is None:
+            self._fetch(bands, window, stored)
+        else:
+            for index, band in enumerate(bands):
+                start = self._place(band, window[0][0], window[1][0])
+                stored[index] = self._view(memory, start, extent(window))
         if layout.flip:
             size = layout.dtype.itemsize
             bits = out.view(f"u{size}")
             bits ^= bits.dtype.type(1 << (8 * size - 1))
         return out
 
-    def _plane(self, memory: memoryview | None, band: int, window: Window) -> NDArray[Any]:
-        layout, (top, bottom), (left, right) = self.layout, *window
-        by_band, by_row, by_column = layout.steps
-        start = layout.offset + band * by_band + top * by_row + left * by_column
-        shape, steps = (bottom - top, right - left), (by_row, by_column)
-        if memory is None:
-            last = (shape[0] - 1) * by_row + (shape[1] - 1) * by_column + layout.dtype.itemsize
-            memory, start = memoryview(self.file.read(start, last)), 0
-        return np.ndarray(shape, layout.dtype, memory, start, steps)
+    def _fetch(self, bands: Sequence[int], window: Window, out: NDArray[Any]) -> None:
+        """Read a window by runs of a few megabytes, bands that lie between one another together."""
+        by_band, by_row, by_column = self.layout.steps
+        down = by_row >= by_column  # else columns are what lies together
+        slow, fast = (by_row, by_column) if down else (by_column, by_row)
+        (first, last), (start, end) = window if down else window[::-1]
+        together = len(bands) > 1 and by_band < slow
+        for group in [list(bands)] if together else [[band] for band in bands]:
+            low, wide = min(group), (max(group) - min(group)) * by_band + self.layout.dtype.itemsize
+            count = max(1, (_RUN - (end - start - 1) * fast - wide) // slow + 1)
+            for at in range(first, last, count):
+                until = min(last, at + count)
+                part = ((at, until), (start, end)) if down else ((start, end), (at, until))
+                begin = self._place(low, part[0][0], part[1][0])
+                length = (until - at - 1) * slow + (end - start - 1) * fast + wide
+                run = memoryview(self.file.read(begin, length))
+                rows, columns = (slice(a - whole[0], b - whole[0])
+                                 for (a, b), whole in zip(part, window, strict=True))  # fmt: skip
+                for number, band in enumerate(bands):
+                    if band in group:
+                        view = self._view(run, (band - low) * by_band, extent(part))
+                        out[number, rows, columns] = view
+
+    def _place(self, band: int, row: int, column: int) -> int:
+        by_band, by_row, by_column = self.layout.steps
+        return self.layout.offset + band * by_band + row * by_row + column * by_column
+
+    def _view(self, memory: memoryview, start: int, shape: tuple[int, ...]) -> NDArray[Any]:
+        return np.ndarray(shape, self.layout.dtype, memory, start, self.layout.steps[1:])
 
     def close(self) -> None:
         """Let go of the file."""

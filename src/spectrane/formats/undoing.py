@@ -18,7 +18,7 @@ from spectrane.formats import sidecar
 from spectrane.formats.keeping import put_text
 from spectrane.formats.splicing import splice
 from spectrane.model.errors import AccessError, MetadataError, SpectraneError
-from spectrane.model.regular_files import read_small_text
+from spectrane.model.regular_files import read_small_text, reason_of
 
 _LARGEST = 1 << 30
 _note: ContextVar[Callable[[dict[str, Any]], None] | None] = ContextVar("note", default=None)
@@ -49,7 +49,7 @@ def remembering(name: str) -> Iterator[None]:
     except OSError as error:
         if isinstance(error, SpectraneError):
             raise
-        raise AccessError(f"{name}: cannot be written: {error.strerror}") from error
+        raise AccessError(f"{name}: cannot be written: {reason_of(error)}") from error
     finally:
         _note.reset(token)
 

@@ -3,7 +3,7 @@
 Loading numba costs about a second, whatever is done with it; a display of a megapixel costs
 milliseconds. So work starts in NumPy, and takes the compiled loop when that is loaded already or
 when the work, or all that was done before it, would have paid for loading it. Both forms give the
-same result.
+same result. Where address space is scarce the loops are never loaded.
 """
 
 from __future__ import annotations
@@ -12,10 +12,15 @@ import importlib
 from collections.abc import Callable
 from typing import Any
 
+from spectrane.kernels.address_space import share_of_space
+
 LOADING_COST = 1.0
 """Seconds to import numba and fetch a first kernel from its cache."""
 FETCHING_COST = 0.005
 """Seconds to fetch another kernel once a first one runs."""
+
+_SPACE = 320 << 20
+"""Bytes of addresses that numba takes, which must leave room for the work."""
 
 _forced: str | None = None
 _loaded = False
@@ -44,6 +49,8 @@ class Twin:
         """Return the form to use for a job of ``work`` elements."""
         if _forced is not None:
             return self.reference if _forced == "numpy" else self.loop()
+        if share_of_space(_SPACE, 3) < _SPACE:
+            return self.reference
         if self._warm:
             return self.loop()
         global _forgone

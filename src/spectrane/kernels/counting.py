@@ -10,12 +10,14 @@ from numpy.typing import NDArray
 from spectrane.kernels.choice import Twin
 
 Counts = NDArray[np.int64]
+_AT_A_TIME = 1 << 20
 
 
 def count_indices_reference(indices: NDArray[Any], counts: Counts) -> None:
     """Add to ``counts`` how often each unsigned 8- or 16-bit number occurs; any shape."""
-    counts_here = np.bincount(indices.ravel(), minlength=len(counts))
-    counts += counts_here
+    flat = indices.ravel()
+    for start in range(0, flat.size, _AT_A_TIME):  # which become 8 bytes each on their way
+        counts += np.bincount(flat[start : start + _AT_A_TIME], minlength=len(counts))
 
 
 def ordered_bits(values: NDArray[Any]) -> NDArray[Any]:

@@ -102,8 +102,16 @@ def access_error(name: str, error: Exception) -> AccessError:
         parent = os.path.dirname(name) or "."
         known = "://" in name or os.path.isdir(parent)
         return MissingFile(f"{name}: no such file" + ("" if known else f"; no folder {parent}"))
-    reason = getattr(error, "strerror", None) or str(error) or type(error).__name__
-    return AccessError(f"{name}: cannot be read: {reason}")
+    return AccessError(f"{name}: cannot be read: {reason_of(error)}")
+
+
+def reason_of(error: BaseException) -> str:
+    """Return what an error says in words, whoever raised it.
+
+    >>> reason_of(OSError(28, "No space left")), reason_of(OSError())
+    ('No space left', 'OSError')
+    """
+    return getattr(error, "strerror", None) or str(error) or type(error).__name__
 
 
 _FAULTS = (LookupError, TypeError, ValueError, AttributeError, ArithmeticError, RecursionError,

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from typing import BinaryIO
 
 from spectrane.model.errors import AccessError, ExistingFile
-from spectrane.model.regular_files import kind_of, path_text
+from spectrane.model.regular_files import kind_of, path_text, reason_of
 
 
 @contextlib.contextmanager
@@ -31,7 +31,7 @@ def written_whole(target: str | os.PathLike[str], *, overwrite: bool) -> Iterato
             with contextlib.suppress(FileNotFoundError):
                 os.unlink(partial)
             if isinstance(error, OSError) and not isinstance(error, AccessError):
-                raise AccessError(f"{path}: cannot be written: {error.strerror}") from error
+                raise AccessError(f"{path}: cannot be written: {reason_of(error)}") from error
             raise
 
 
@@ -78,7 +78,7 @@ def claimed(path: str, partial: str) -> Iterator[BinaryIO]:
         # Not "wb": until it is claimed, what is in it may be another process's work.
         file = os.fdopen(os.open(partial, os.O_RDWR | os.O_CREAT, 0o666), "w+b")
     except OSError as error:
-        raise AccessError(f"{path}: cannot be written: {error.strerror}") from error
+        raise AccessError(f"{path}: cannot be written: {reason_of(error)}") from error
     with file:
         _claim(file, partial, path)
         yield file

@@ -34,6 +34,7 @@ from spectrane.formats.png.encoding import encode_png
 from spectrane.formats.registry import open_with, reader_of
 from spectrane.model.errors import AccessError, ExistingFile, GridMismatch, LookError
 from spectrane.model.grid import Bounds, Grid
+from spectrane.model.regular_files import reason_of
 from spectrane.model.systems import same_system
 from spectrane.model.view import View
 from spectrane.model.whole_files import written_whole
@@ -163,7 +164,7 @@ class _Log:
                 with open(self.path, "w", encoding="utf-8") as file:
                     file.write(job + "\n")
             except OSError as error:
-                raise AccessError(f"{root}: cannot be written: {error.strerror}") from error
+                raise AccessError(f"{root}: cannot be written: {reason_of(error)}") from error
 
     def _load(self, job: str) -> bool:
         try:
@@ -279,7 +280,7 @@ def _keep(root: str, tile: Tile, png: bytes | None) -> None:
     try:
         os.makedirs(os.path.dirname(name), exist_ok=True)
     except OSError as error:
-        raise AccessError(f"{name}: cannot be written: {error.strerror}") from error
+        raise AccessError(f"{name}: cannot be written: {reason_of(error)}") from error
     with written_whole(name, overwrite=True) as file:
         file.write(png)
 

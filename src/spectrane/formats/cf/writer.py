@@ -20,6 +20,7 @@ from spectrane.formats.validity import NETCDF, ZARR, fill_of, keeping, single_no
 from spectrane.model.band import Band
 from spectrane.model.errors import AccessError, ExistingFile, SpectraneError
 from spectrane.model.grid import Grid
+from spectrane.model.regular_files import reason_of
 from spectrane.model.source import Source
 from spectrane.model.whole_files import check_target, followed, partial_name, sync_folder
 
@@ -161,7 +162,7 @@ def _partial(path: str, overwrite: bool) -> Iterator[str]:
     except BaseException as error:
         _remove(partial)
         if isinstance(error, OSError | RuntimeError) and not isinstance(error, SpectraneError):
-            reason = getattr(error, "strerror", None) or error
+            reason = reason_of(error)
             raise AccessError(f"{path}: cannot be written: {reason}") from error
         raise
 
