@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine.described import Described
+from spectrane.kernels.quiet import quiet_methods
 from spectrane.model.arrays import as_asked, plain_array
 from spectrane.model.asking import NoDataLike
 from spectrane.model.display_window import DisplayWindow
@@ -17,6 +18,7 @@ from spectrane.model.source import Source
 from spectrane.spatial import described as _described
 
 
+@quiet_methods
 class DatasetFace:
     """A face of a source: what it is, where it is from, and letting go of it."""
 

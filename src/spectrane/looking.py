@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import asdict, fields
 from typing import TYPE_CHECKING, Any, TypeAlias
 
+from spectrane.kernels.quiet import quiet
 from spectrane.model.asking import as_tuple
 from spectrane.model.errors import LookError
 from spectrane.model.grid import CrsLike
@@ -29,6 +30,7 @@ if TYPE_CHECKING:
     Probed: TypeAlias = Shown | Volume | tuple[Volume, Look | None]
 
 
+@quiet
 def render(
     raster: Raster | Sequence[Shown], look: Look | None = None, *, view: View | None = None,
     size: Sequence[int] | None = None,
@@ -59,6 +61,7 @@ def render(
     return _render.draw_raster(flat_source_of(raster), look, view=view, size=as_tuple(size))
 
 
+@quiet
 def probe(
     layers: Probed | Sequence[Probed], *, x: float | None = None, y: float | None = None,
     z: float | None = None, row: int | None = None, column: int | None = None,
@@ -91,6 +94,7 @@ def probe(
                                        k=k, points=points, crs=crs))  # fmt: skip
 
 
+@quiet
 def probe_rows(
     layers: Probed | Sequence[Probed], *, points: PointsLike | None = None,
     crs: CrsLike | None = None, **position: float | None,
@@ -130,6 +134,7 @@ def _is_deep(layer: Any) -> bool:
     return isinstance(source, Source) and len(source.shape) == 3
 
 
+@quiet
 def profile(
     raster: Raster | Volume, points: PointsLike | None = None, *, region: Volume | None = None,
     crs: CrsLike | None = None,
@@ -163,6 +168,7 @@ def profile(
     return pandas.DataFrame(zone_table(raster._source, range(len(raster.bands)), zones))
 
 
+@quiet
 def clusters(layer: VolumeLayer) -> pandas.DataFrame:
     """Return a row per group of voxels that a layer's threshold leaves, the largest first.
 
@@ -183,6 +189,7 @@ def clusters(layer: VolumeLayer) -> pandas.DataFrame:
     return pandas.DataFrame(layer_clusters(layer), columns=columns).set_index("number")
 
 
+@quiet
 def cluster_rows(layer: VolumeLayer) -> list[dict[str, Any]]:
     """Return the rows of ``clusters`` as plain mappings, with their ``number``, without pandas.
 
@@ -196,6 +203,7 @@ def cluster_rows(layer: VolumeLayer) -> list[dict[str, Any]]:
     return [asdict(cluster) for cluster in layer_clusters(layer)]
 
 
+@quiet
 def shown_values(
     raster: Raster | Volume, look: Look | None = None, *, view: View | None = None
 ) -> list[ShownValues]:

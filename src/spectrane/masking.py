@@ -8,6 +8,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.kernels.quiet import quiet, quiet_methods
 from spectrane.model.band import BandName, find_band
 from spectrane.model.errors import BandError, LookError
 from spectrane.model.source import Source, flat_source_of
@@ -16,6 +17,7 @@ from spectrane.spatial import masks as _masks
 from spectrane.spatial.held import array_source
 
 
+@quiet_methods
 class Mask(Raster):
     """A raster of one band, true where a pixel is chosen.
 
@@ -100,6 +102,7 @@ class Mask(Raster):
         return _masks.chosen_share(self._source)
 
 
+@quiet
 def mask(
     raster: Raster, *, values: float | Sequence[float] | None = None,
     range: Sequence[float | None] | None = None,

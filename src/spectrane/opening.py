@@ -10,6 +10,7 @@ from numpy.typing import ArrayLike
 
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.registry import members_of, open_source
+from spectrane.kernels.quiet import quiet
 from spectrane.model.asking import BandFields, FilePath, NoDataLike
 from spectrane.model.band import Band
 from spectrane.model.errors import FormatError, MetadataError
@@ -29,6 +30,7 @@ if TYPE_CHECKING:
     from spectrane.formats.nifti.source import ComplexPart
 
 
+@quiet
 def open(
     path: FilePath, *, member: int | str | None = None, damaged: DamagedData = "error",
     spacing: Spacing | None = None, complex: ComplexPart | None = None, **others: object,
@@ -58,6 +60,7 @@ def open(
     return Volume(source) if len(source.shape) == 3 else Raster(source)
 
 
+@quiet
 def open_raster(
     path: FilePath, *, member: int | str | None = None, damaged: DamagedData = "error",
     spacing: Spacing | None = None,
@@ -79,6 +82,7 @@ def open_raster(
                       "volume.slice(...) or spectrane slices")  # fmt: skip
 
 
+@quiet
 def open_volume(
     path: FilePath, *, member: int | str | None = None, damaged: DamagedData = "error",
     spacing: Spacing | None = None, complex: ComplexPart | None = None,
@@ -100,6 +104,7 @@ def open_volume(
                       "expected; spectrane render draws it")  # fmt: skip
 
 
+@quiet
 def members(path: FilePath) -> pandas.DataFrame:
     """Return the rasters inside a file, a row each; ``open(member=)`` takes number or name.
 
@@ -118,6 +123,7 @@ def members(path: FilePath) -> pandas.DataFrame:
     return pandas.DataFrame(member_rows(path), columns=columns)
 
 
+@quiet
 def member_rows(path: FilePath) -> list[dict[str, Any]]:
     """Return the rows of ``members`` as plain mappings, which needs no pandas.
 
@@ -132,6 +138,7 @@ def member_rows(path: FilePath) -> list[dict[str, Any]]:
              "bands": m.bands, "type": m.dtype} for m in members_of(path)]  # fmt: skip
 
 
+@quiet
 def survey(folder: FilePath, *, progress: Progress | None = None) -> pandas.DataFrame:
     """Return every raster and volume below a folder, a row each, found by its content.
 
@@ -153,6 +160,7 @@ def survey(folder: FilePath, *, progress: Progress | None = None) -> pandas.Data
     return pandas.DataFrame(survey_rows(folder, progress=progress), columns=columns)
 
 
+@quiet
 def survey_rows(folder: FilePath, *, progress: Progress | None = None) -> list[dict[str, Any]]:
     """Return the rows of ``survey`` as plain mappings, which needs no pandas.
 
@@ -169,6 +177,7 @@ def survey_rows(folder: FilePath, *, progress: Progress | None = None) -> list[d
     return [asdict(entry) for entry in look_below(folder, progress or no_progress)]
 
 
+@quiet
 def amend(
     path: FilePath, *, undo: bool = False, nodata: NoDataLike | EllipsisType = ...,
     nodata_when: NoDataWhen | None = None, bands: BandFields | None = None,
@@ -216,6 +225,7 @@ def amend(
     amending.undo_correction(path)
 
 
+@quiet
 def from_array(
     array: ArrayLike, *, grid: Grid | None = None, bands: Iterable[Band | str] | None = None,
     nodata: NoDataLike = None, band_axis: int | None = None,
@@ -234,6 +244,7 @@ def from_array(
     return Raster(array_source(array, grid=grid, bands=bands, nodata=nodata, band_axis=band_axis))
 
 
+@quiet
 def volume_from_array(
     array: ArrayLike, *, affine: ArrayLike, frames: Sequence[Frame | str] | None = None,
     nodata: NoDataLike = None, frame_axis: int | None = None,

@@ -14,6 +14,7 @@ from spectrane.analysis.fills import tell_fills
 from spectrane.dataset import DatasetFace
 from spectrane.engine.memory import loaded
 from spectrane.engine.threads import Progress, no_progress
+from spectrane.kernels.quiet import quiet_methods
 from spectrane.model.asking import (
     BandFields,
     FilePath,
@@ -52,6 +53,7 @@ Bands = BandName | Iterable[BandName] | None
 """Bands by number (from 1), name or role; None: all of them."""
 
 
+@quiet_methods
 class Raster(DatasetFace):
     """Bands on a grid, not read yet: any window, at any resolution, when asked.
 

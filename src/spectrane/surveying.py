@@ -11,11 +11,12 @@ from typing import Any
 from spectrane.analysis.checks import findings
 from spectrane.engine.locking import ENDING as LOCK
 from spectrane.engine.threads import Progress, no_progress
-from spectrane.formats.dicom.folder import is_one
+from spectrane.formats.dicom.head import begins
 from spectrane.formats.registry import open_file, open_source, open_with, reader_of
 from spectrane.formats.sidecar import ENDING
+from spectrane.formats.table import PROBED, may_be_known
 from spectrane.model.errors import FormatError, SpectraneError
-from spectrane.model.regular_files import kind_of, path_text
+from spectrane.model.regular_files import kind_of, open_regular, path_text
 
 _HIDDEN_ENDINGS = (".partial", ".undo.json", ENDING, LOCK, f"{LOCK}.holder")
 _FOLDERS = (".zarr",)
@@ -71,9 +72,16 @@ def _candidates(top: str) -> Iterator[str]:
         for name in stores:
             below.remove(name)
             yield os.path.join(folder, name)
-        kept = [name for name in sorted(files) if not name.endswith(_HIDDEN_ENDINGS)
-                and _is_file(os.path.join(folder, name))]  # fmt: skip
-        slices = {name for name in kept if is_one(os.path.join(folder, name))}
+        described = {name.removesuffix(ENDING) for name in files if name.endswith(ENDING)}
+        kept, slices = [], set()
+        for name in sorted(files):
+            if name.endswith(_HIDDEN_ENDINGS):
+                continue
+            head = _head(os.path.join(folder, name))
+            if head is not None and begins(head):
+                slices.add(name)
+            if head is None or name in described or may_be_known(head):
+                kept.append(name)
         if len(slices) > 1:  # a series is one volume, told once
             yield folder
         else:
@@ -81,7 +89,16 @@ def _candidates(top: str) -> Iterator[str]:
         yield from (os.path.join(folder, name) for name in kept if name not in slices)
 
 
-def _is_file(path: str) -> bool:
+def _head(path: str) -> bytes | None:
+    """Return a file's first bytes, none of what is no file; None where that is to be told."""
+    try:
+        with os.fdopen(open_regular(path), "rb", buffering=0) as file:
+            return file.read(PROBED)
+    except OSError:
+        return None if _may_be_file(path) else b""
+
+
+def _may_be_file(path: str) -> bool:
     """Tell whether there is a file, or a link that leads nowhere, which is told as broken."""
     try:
         return kind_of(os.stat(path).st_mode) is None

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
+from spectrane.kernels.quiet import quiet
 from spectrane.model.asking import as_tuple
 from spectrane.model.errors import GridMismatch
 from spectrane.model.source import flat_source_of
@@ -31,6 +32,7 @@ if TYPE_CHECKING:
     from spectrane.spatial.placing import Placement
 
 
+@quiet
 def place(
     raster: Raster, *, corners: Sequence[Sequence[float]] | None = None,
     bounds: Sequence[float] | None = None, points: PointsLike | None = None,
@@ -68,6 +70,7 @@ def place(
     return Raster(made)
 
 
+@quiet
 def placement(
     raster: Raster, *, corners: Sequence[Sequence[float]] | None = None,
     bounds: Sequence[float] | None = None, points: PointsLike | None = None,
@@ -88,6 +91,7 @@ def placement(
     )[1]  # fmt: skip
 
 
+@quiet
 def residuals(placement: Placement | Raster) -> pandas.DataFrame:
     """Return a row per tie point: where it is, and how far it misses, in map units and pixels.
 
@@ -106,6 +110,7 @@ def residuals(placement: Placement | Raster) -> pandas.DataFrame:
     return pandas.DataFrame(rows)
 
 
+@quiet
 def align(
     raster: Raster, to: Raster, *, kind: AlignmentKind = "shift", band: int | None = None
 ) -> Alignment:
@@ -127,6 +132,7 @@ def align(
     return find(raster._source, to._source, kind=kind, band=None if band is None else band - 1)
 
 
+@quiet
 def apply_alignment(raster: Raster, to: Raster, alignment: Alignment) -> Raster:
     """Return a raster with a misalignment taken out of its grid; no pixel is touched.
 
@@ -143,6 +149,7 @@ def apply_alignment(raster: Raster, to: Raster, alignment: Alignment) -> Raster:
     return Raster(take_out(raster._source, to._source, alignment))
 
 
+@quiet
 def mosaic(
     rasters: Iterable[Raster], *, rule: MosaicRule = "top", width: float | None = None,
     balance: BalanceBy | None = None, reference: int = 1, grid: GridLike | None = None,
@@ -194,6 +201,7 @@ def mosaic(
     return Raster(made)
 
 
+@quiet
 def overlaps(raster: Raster) -> pandas.DataFrame:
     """Return a row per overlap and band of a mosaic: its area, and the mean difference in it.
 
@@ -220,6 +228,7 @@ def overlaps(raster: Raster) -> pandas.DataFrame:
     return pandas.DataFrame(overlap_rows(source.laid, source, pairs, corrections))
 
 
+@quiet
 def join_bands(rasters: Iterable[Raster]) -> Raster:
     """Return the bands of several rasters on one grid as one raster.
 
@@ -235,6 +244,7 @@ def join_bands(rasters: Iterable[Raster]) -> Raster:
     return Raster(JoinedBands([flat_source_of(raster) for raster in rasters]))
 
 
+@quiet
 def overlay(
     layers: Sequence[Shown], *, grid: GridLike | None = None, view: View | None = None,
     size: Sequence[int] | None = None, area: StackArea = "bottom",
@@ -251,6 +261,7 @@ def overlay(
     return stack(layers, grid=grid, view=view, size=size, area=area).picture()
 
 
+@quiet
 def stack(
     layers: Sequence[Shown], *, grid: GridLike | None = None, view: View | None = None,
     size: Sequence[int] | None = None, area: StackArea = "bottom",
@@ -274,6 +285,7 @@ def stack(
     return stacked(list(layers), grid=chosen, view=view, size=as_tuple(size), area=area)
 
 
+@quiet
 def load_layers(path: FilePath) -> LayerFile:
     r"""Return the layers and the grid that a layer file (TOML, docs/layers.md) describes.
 

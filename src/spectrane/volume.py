@@ -17,6 +17,7 @@ from spectrane.engine.described import Described
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.engine.volumes import LoadedVolume
 from spectrane.formats.table import writer_for
+from spectrane.kernels.quiet import quiet_methods
 from spectrane.model.asking import FilePath, GridLike, PointsLike, as_tuple
 from spectrane.model.band import BandName, find_bands
 from spectrane.model.errors import FormatError, GridMismatch
@@ -61,6 +62,7 @@ class Frame:
     time: float | None = None
 
 
+@quiet_methods
 class Volume(DatasetFace):
     """Voxels with a place in the patient (RAS+ millimetres), not read yet.
 

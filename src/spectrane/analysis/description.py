@@ -10,11 +10,15 @@ from typing import Any, ClassVar
 import numpy as np
 
 from spectrane.analysis.statistics import BandStatistics
+from spectrane.model.band import band_facts
 from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import IMAGE_PLANE
 from spectrane.model.printing import printable, printable_line, short_name
 from spectrane.model.source import Source
 from spectrane.model.systems import LONLAT, way_between
+
+_MOST_LINES = 500
+"""So many bands are listed on paper."""
 
 
 @dataclass(frozen=True)
@@ -73,7 +77,10 @@ class Description:
         rows = self.format_facts()
         width = max(len(name) for name, _ in rows)
         lines = [f"{name:<{width}}  {printable_line(value)}" for name, value in rows]
-        lines += ["", *aligned_table(_band_rows(self.bands, self.unit_of_bands))]
+        lines += ["", *aligned_table(_band_rows(self.bands[:_MOST_LINES], self.unit_of_bands))]
+        if len(self.bands) > _MOST_LINES:
+            more = len(self.bands) - _MOST_LINES
+            lines.append(f"… and {more} more {self.unit_of_bands}s; --json and to_dict() list all")
         if self.statistics:
             lines += ["", *aligned_table(_statistics_rows(self.statistics, self.unit_of_bands))]
         lines += [""] if self.warnings else []
@@ -134,7 +141,7 @@ def describe(
         "notes": source.metadata.get("notes"),
         **kept_facts(source),
     }
-    bands = tuple({"number": n} | asdict(band) for n, band in enumerate(source.bands, 1))
+    bands = band_facts(source.bands)
     found = tuple(asdict(finding) for finding in findings(source, pixels=check))
     return Description(facts, bands, tuple(asdict(statistic) for statistic in statistics), found)
 

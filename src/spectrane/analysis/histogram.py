@@ -14,6 +14,7 @@ from spectrane.analysis.statistics import band_counts, small
 from spectrane.analysis.walking import plain_values, told_blocks
 from spectrane.engine.threads import as_they_come
 from spectrane.kernels.measuring import Bins, bin_counts, extremes, numbers_that_count
+from spectrane.kernels.quiet import quiet_methods
 from spectrane.model.band import Band
 from spectrane.model.errors import LookError
 from spectrane.model.physical import ends, physical
@@ -25,6 +26,7 @@ from spectrane.model.window import Window, whole, window_area
 FLOAT_BINS = 4096
 
 
+@quiet_methods
 @dataclass(frozen=True)
 class Histogram:
     """How often values occur, per band.

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.analysis.walking import valid_values
+from spectrane.kernels.quiet import quiet_methods
 from spectrane.model.errors import LookError, MetadataError, nearest
 from spectrane.model.physical import physical
 from spectrane.model.regular_files import ReadingAs, path_text, read_toml
@@ -66,6 +67,7 @@ def _figures(physical: NDArray[np.float64], percents: Sequence[float]) -> dict[s
     }  # fmt: skip
 
 
+@quiet_methods
 @dataclass
 class Spectra:
     """Named spectra: one number per wavelength (nm), with a unit; kept as TOML.

@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from spectrane.analysis.expressions import parse_expression
 from spectrane.engine.derived import Derived
 from spectrane.engine.volumes import VolumeSource
+from spectrane.kernels.quiet import quiet_methods
 from spectrane.model.band import find_band
 from spectrane.model.errors import LookError
 from spectrane.model.physical import physical as to_physical
@@ -32,6 +33,7 @@ STATISTICS: tuple[Statistic, ...] = get_args(Statistic)
 F64 = NDArray[np.float64]
 
 
+@quiet_methods
 @dataclass(frozen=True)
 class Threshold:
     """A test of each voxel's statistic: ``at`` a value, or by ``p`` or ``fdr``.

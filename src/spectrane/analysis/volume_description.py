@@ -18,6 +18,7 @@ from spectrane.analysis.description import (
     used_bits,
 )
 from spectrane.analysis.statistics import BandStatistics
+from spectrane.model.band import band_facts
 from spectrane.model.patient import LETTERS, directions, oblique, reach
 from spectrane.model.printing import short_name
 from spectrane.model.source import Source
@@ -87,5 +88,6 @@ def describe_volume(source: Source, statistics: Sequence[BandStatistics] = ()) -
         "look": look_facts(source),
         **kept_facts(source),
     }
-    frames = tuple({"number": n} | asdict(band) for n, band in enumerate(source.bands, 1))
-    return VolumeDescription(facts, frames, tuple(asdict(statistic) for statistic in statistics))
+    return VolumeDescription(
+        facts, band_facts(source.bands), tuple(asdict(statistic) for statistic in statistics)
+    )

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.model.nodata import NoDataRule
+from spectrane.model.patience import check_work
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window, block_window, blocks_touching, intersection, window_area
@@ -77,6 +78,7 @@ def told_blocks(
 ) -> Iterator[Pixels]:
     """Yield a window's blocks; progress counts pixels."""
     total, done = window_area(window), 0
+    check_work(total * len(bands))
     for part, pixels in source.blocks(bands, window):
         yield pixels
         done += window_area(part)

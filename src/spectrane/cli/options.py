@@ -8,6 +8,7 @@ read is an error and never silence.
 from __future__ import annotations
 
 import dataclasses
+import sys
 from collections.abc import Callable, Iterable, Sequence
 from itertools import pairwise
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -15,6 +16,8 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from spectrane.cli import interrupts
+from spectrane.kernels.quiet import quiet
+from spectrane.model.patience import LongJob, long_jobs_allowed
 
 GROUPS = ("Input", "Place", "Look", "Layers", "Mask", "Map", "Corrections", "Result", "Output",
           "Running")  # fmt: skip
@@ -119,9 +122,21 @@ class Command(click.Command):
             and context.get_parameter_source(param.name) not in (None, unsaid)
         )  # fmt: skip
         interrupts.working()
-        self.work(made)
+        self._at_work(made)
         _ = (made.quiet, made.debug)
         made.refuse(made.said() - made.read(), "here: what was made is as without it")
+
+    def _at_work(self, made: Options) -> None:
+        """Do the work; what would take hours only where somebody is there who agrees."""
+        work = quiet(self.work)
+        try:
+            work(made)
+        except LongJob as error:
+            if not (sys.stdin.isatty() and sys.stderr.isatty()):
+                raise
+            click.confirm(f"{error}. Begin it all the same?", abort=True, err=True)
+            with long_jobs_allowed():
+                work(made)
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
         """Parse; ``--colormap list`` answers at once, whatever else is said."""

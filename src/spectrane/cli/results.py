@@ -321,6 +321,10 @@ def _adapter(command: str) -> TypeAdapter[Any]:
     return adapter
 
 
+_BY_EYE = 1 << 20
+"""Characters of a document up to which it is set out in lines."""
+
+
 def document(command: str, results: Sequence[Any], warnings: Sequence[str]) -> str:
     """Return the JSON document of a command. Raises pydantic's error where it breaks the schema."""
     kind = _adapter(command)
@@ -330,7 +334,8 @@ def document(command: str, results: Sequence[Any], warnings: Sequence[str]) -> s
         "results": kind.dump_python(checked, mode="json", exclude_unset=True),
         "warnings": list(warnings),
     }  # fmt: skip
-    return json.dumps(content, indent=2)
+    text = json.dumps(content)  # which is quick; what is read by eye is short
+    return json.dumps(content, indent=2) if len(text) < _BY_EYE else text
 
 
 def json_schema() -> dict[str, Any]:

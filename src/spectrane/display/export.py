@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import inspect
+import math
 import os
 from collections.abc import Sequence
 from typing import Any, Literal, get_args
@@ -20,6 +21,7 @@ from spectrane.kernels.ranks import percentiles
 from spectrane.model.errors import AccessError, FormatError, LookError
 from spectrane.model.look import Look
 from spectrane.model.marks import STEP, is_picture
+from spectrane.model.patience import check_work
 from spectrane.model.physical import stored_numbers
 from spectrane.model.printing import short_name
 from spectrane.model.source import Source
@@ -58,6 +60,7 @@ def write_data(
     writer = writer_for(path)
     _check_not_itself(source, os.fspath(path))
     _check_options(writer, options, path)
+    check_work(math.prod(source.shape) * len(source.bands))
     source = upright(source)  # no format but TIFF says otherwise of plain numbers
     ready = converted(source, dtype, rescale, look)
     ready = Described(ready, metadata={**ready.metadata, "provenance": provenance(source, ready)})

@@ -18,6 +18,7 @@ from spectrane.display.plan import RenderPlan, resolve
 from spectrane.display.shading import Scale
 from spectrane.engine.threads import in_parallel, row_parts
 from spectrane.kernels.blending import MODES, BlendMode, blended
+from spectrane.kernels.quiet import quiet_methods
 from spectrane.model.asking import SourceLike
 from spectrane.model.errors import GridMismatch, LookError, nearest
 from spectrane.model.grid import Grid
@@ -169,6 +170,7 @@ class DrawnLayer:
         return () if self.planned is None else self.planned.plan.scales
 
 
+@quiet_methods
 @dataclass(frozen=True)
 class Stack:
     """Layers as they were drawn, the lowest first, and the grid they share.

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from spectrane.display.adjusting import adjusted
 from spectrane.display.shading import Shading, channel_names
 from spectrane.kernels import levels
+from spectrane.kernels.quiet import quiet_methods
 from spectrane.model.colors import Classes, color_text
 from spectrane.model.curves import Linear
 from spectrane.model.look import Look
@@ -33,6 +34,7 @@ class Bar:
     __repr__ = short_repr
 
 
+@quiet_methods
 @dataclass(frozen=True)
 class Legend:
     """What a legend says: a ``bar`` for one channel, or else ``channels`` or ``classes``.

@@ -15,6 +15,7 @@ from spectrane.display.legends import Legend
 from spectrane.display.plan import RenderPlan
 from spectrane.display.shading import Scale, channel_names
 from spectrane.formats.png.encoding import encode_png
+from spectrane.kernels.quiet import quiet_methods
 from spectrane.model.errors import FormatError, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.marks import PICTURE
@@ -27,6 +28,7 @@ def check_picture_name(path: str | os.PathLike[str]) -> None:
         raise FormatError(f"{os.fspath(path)}: pictures are written as .png")
 
 
+@quiet_methods
 @dataclass(frozen=True, eq=False)
 class Picture:
     """A display of a raster: levels and colours, not data.

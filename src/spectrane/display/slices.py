@@ -35,6 +35,7 @@ from spectrane.display.slice_layers import (
     flat,
     prepared,
 )
+from spectrane.kernels.quiet import quiet
 from spectrane.model.asking import SourceLike
 from spectrane.model.errors import LookError
 from spectrane.model.grid import Grid
@@ -87,6 +88,7 @@ def _scaled(grid: Grid, scale: float) -> Grid:
     return grid.resized((rows, columns))
 
 
+@quiet
 def slice_picture(
     layers: VolumesShown, plane: PlaneName = "axial", *, at: float | None = None,
     index: int | None = None, side: Side = "radiological", slab: float = 0.0,
@@ -122,6 +124,7 @@ def _single(page: _Page, plane: str, where: dict[str, Any], more: str = "") -> P
     return page.picture(drawn.rgba, drawn.grid)
 
 
+@quiet
 def three_planes(
     layers: VolumesShown, point: Sequence[float] | None = None, *,
     side: Side = "radiological", size: Sequence[int] = (800, 1280), crosshair: bool = True,
@@ -160,6 +163,7 @@ def three_planes(
     return page.picture(panels_in_a_row(panels))
 
 
+@quiet
 def compare_slices(
     columns: Sequence[VolumesShown], plane: PlaneName = "axial", *, at: float | None = None,
     side: Side = "radiological", size: Sequence[int] = (800, 1280), labels: bool = True,
@@ -200,6 +204,7 @@ def compare_slices(
     return page.picture(panels_in_a_row(panels))
 
 
+@quiet
 def montage(
     layers: VolumesShown, plane: PlaneName = "axial", *, count: int = 12,
     span: Sequence[float] | None = None, side: Side = "radiological",

@@ -7,6 +7,7 @@ from collections.abc import Callable, Hashable, Iterable
 from typing import Any, Literal, TypeVar, get_args
 
 from spectrane.model.errors import FormatError, LookError
+from spectrane.model.regular_files import ReadingAs
 from spectrane.model.telling import warn_caller
 
 DamagedData = Literal["error", "keep"]
@@ -47,7 +48,8 @@ class Damaged:
         if block in self.blocks:
             return None
         try:
-            return action(*given)
+            with ReadingAs(self.name, FormatError, problem="broken data"):
+                return action(*given)
         except FormatError as error:
             self.note([block], str(error).removeprefix(f"{self.name}: "))
             return None

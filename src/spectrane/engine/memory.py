@@ -18,6 +18,7 @@ from spectrane.model.errors import BandError, FormatError, GridMismatch, Metadat
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
 from spectrane.model.pixels import Pixels
+from spectrane.model.regular_files import ReadingAs
 from spectrane.model.source import Source, check_answer
 from spectrane.model.window import Window, relative, whole
 
@@ -159,7 +160,8 @@ class DecodedSource(Source):
                 return self._held
             check_answer(len(self.bands), self.shape, self.dtype)
             try:
-                values, alpha = self.decode()
+                with ReadingAs(self.name, FormatError, problem="broken data"):
+                    values, alpha = self.decode()
             except FormatError:
                 if not self.file.keeps_damaged:
                     raise

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from spectrane.engine.threads import in_parallel, row_parts
 from spectrane.kernels import convolving, shrinking
 from spectrane.model.errors import LookError
+from spectrane.model.patience import check_work
 from spectrane.model.physical import value_dtype
 from spectrane.model.pixels import Pixels, full_alpha
 from spectrane.model.resampling import RESAMPLINGS
@@ -104,6 +105,7 @@ def _pieces(level: Level, bands: Sequence[int], window: Window) -> Iterator[tupl
     if window_area(window) * len(bands) <= AT_ONCE:
         yield window, level.read(bands, window)
     else:
+        check_work(window_area(window) * len(bands))
         yield from level.blocks(bands, window)
 
 

@@ -102,11 +102,15 @@ class _Child:
         self.end()
         return None
 
-    def end(self) -> None:
-        """Stop the child and forget it."""
+    def let_go(self) -> None:
+        """Forget the child, which is another process's."""
         for line in (self._asking, self._answered):
             with contextlib.suppress(OSError):
                 line.close()
+
+    def end(self) -> None:
+        """Stop the child and forget it."""
+        self.let_go()
         with contextlib.suppress(ProcessLookupError, ChildProcessError):
             os.kill(self._process, signal.SIGKILL)
             os.waitpid(self._process, 0)
@@ -131,8 +135,12 @@ def _end_all() -> None:
 def _resting() -> _Child | None:
     """Return a child that waits for work; those of the process this one is a copy of are left."""
     with _lock:
-        _children[:] = [child for child in _children if child.owner == os.getpid()]
-        return _children.pop() if _children else None
+        while _children:
+            child = _children.pop()
+            if child.owner == os.getpid():
+                return child
+            child.let_go()
+        return None
 
 
 def _serve(asked: int, answering: int, alone: bool) -> None:

@@ -9,6 +9,7 @@ from itertools import pairwise
 from typing import Any, TypeAlias, TypeVar
 
 from spectrane.kernels.address_space import share_of_space
+from spectrane.kernels.quiet import quiet
 
 T = TypeVar("T")
 Progress: TypeAlias = Callable[[int, int], None]
@@ -58,7 +59,7 @@ def in_parallel(
 
     def run(which: int) -> None:
         try:
-            handle = worker()
+            handle = quiet(worker())
             for item in items[which::count]:
                 if stop.is_set():
                     return

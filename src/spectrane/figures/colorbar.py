@@ -10,9 +10,11 @@ from matplotlib.figure import Figure
 from spectrane.display.legends import Bar
 from spectrane.display.picture import Picture
 from spectrane.figures.paper import CHANNELS, INK, MUTED, sheet
+from spectrane.kernels.quiet import quiet
 from spectrane.model.colormaps import PURPOSES, colormaps
 
 
+@quiet
 def colorbar(picture: Picture, *, size: tuple[int, int] = (150, 720)) -> Figure:
     """Return the legend of a picture, as it was drawn; ``size`` is (rows, columns).
 
@@ -56,6 +58,7 @@ def _classes(figure: Figure, listed: Sequence[tuple[str, str]]) -> None:
         figure.text(x + 0.035, y, label, color=INK, fontsize=10, va="center")
 
 
+@quiet
 def swatches(*, size: tuple[int, int] = (800, 1280)) -> Figure:
     """Return the built-in colour maps side by side, with what each is made for.
 

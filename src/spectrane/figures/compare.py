@@ -11,6 +11,7 @@ from matplotlib.figure import Figure
 from spectrane.display.linked import MODES, Panel, PanelMode, linked
 from spectrane.display.shown_values import channel_counts
 from spectrane.figures.paper import CHANNELS, INK, MUTED, sheet, styled
+from spectrane.kernels.quiet import quiet
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look
 from spectrane.model.printing import short_name
@@ -22,6 +23,7 @@ _HIGH, _LOW, _WIDE = 240, 100, 120
 """Pixels that a panel with its caption needs: rows, with a histogram and without; columns."""
 
 
+@quiet
 def compare(
     layers: Sequence[Raster | tuple[Raster, Look | None]], *, view: View | None = None,
     size: Sequence[int] = (800, 1280), histograms: bool = False, mode: PanelMode = "panels",

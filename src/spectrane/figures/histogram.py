@@ -10,6 +10,7 @@ from matplotlib.figure import Figure
 
 from spectrane.display.shown_values import ShownValues, count_shown
 from spectrane.figures.paper import CHANNELS, INK, MUTED, sheet, styled
+from spectrane.kernels.quiet import quiet
 from spectrane.model.look import Look
 from spectrane.model.printing import short_name
 from spectrane.model.source import source_of
@@ -21,6 +22,7 @@ _WIDE = 300.0
 """Counts are drawn on a logarithmic axis where the greatest is so many times the median."""
 
 
+@quiet
 def histogram(
     raster: Raster | Volume, look: Look | None = None, *, view: View | None = None,
     size: Sequence[int] = (800, 1280), channels: Sequence[ShownValues] | None = None,

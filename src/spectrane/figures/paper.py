@@ -8,6 +8,7 @@ from typing import Any
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
 
+from spectrane.kernels.quiet import quiet
 from spectrane.model.errors import FormatError
 from spectrane.model.whole_files import written_whole
 
@@ -39,6 +40,7 @@ def styled(axes: Any, *, grid: str | None = "y") -> Any:
     return axes
 
 
+@quiet
 def save_figure(figure: Figure, path: str | os.PathLike[str], *, overwrite: bool = False) -> None:
     """Write a figure as PNG, PDF or SVG, whole or not at all.
 

@@ -9,12 +9,14 @@ import numpy as np
 from matplotlib.figure import Figure
 
 from spectrane.figures.paper import INK, sheet, styled
+from spectrane.kernels.quiet import quiet
 from spectrane.model.colormaps import colormaps
 
 if TYPE_CHECKING:
     import pandas
 
 
+@quiet
 def profile(table: pandas.DataFrame, *, size: Sequence[int] = (800, 1280)) -> Figure:
     """Return a figure of ``spectrane.profile``'s table: a line per zone, with its mean ± σ.
 

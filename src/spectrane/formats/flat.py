@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.damage import REMEDY, Damaged
 from spectrane.engine.full import FullSource
-from spectrane.model.band import numbered
+from spectrane.model.band import check_band_count, numbered
 from spectrane.model.errors import FormatError
 from spectrane.model.grid import Grid
 from spectrane.model.pixels import Pixels
@@ -64,6 +64,7 @@ class FlatLayout:
 
     def check(self, file: ByteFile) -> None:
         """Raise FormatError where a file is too short for it."""
+        check_band_count(file.name, self.bands)
         if min(self.bands, self.rows, self.columns) < 1:
             raise FormatError(f"{file.name}: claims {self.rows} rows x {self.columns} columns")
         if self.end > file.size and not file.keeps_damaged:
@@ -91,6 +92,8 @@ def interleaved(
 
 class FlatSource(FullSource):
     """Regular numbers in a file: mapped into memory where it is local, else fetched by rows."""
+
+    of_file = True
 
     def __init__(self, file: ByteFile, layout: FlatLayout) -> None:
         layout.check(file)

@@ -18,7 +18,7 @@ from spectrane.engine.memory import DecodedSource
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.flat import FlatLayout, FlatSource
 from spectrane.formats.validity import NPY, keeping
-from spectrane.model.band import numbered
+from spectrane.model.band import check_band_count, numbered
 from spectrane.model.errors import FormatError
 from spectrane.model.grid import Grid
 from spectrane.model.member import Member, find_member
@@ -145,6 +145,7 @@ class NpzSource(DecodedSource):
         self.dtype = np.dtype(member.dtype)
         self.grid = Grid((member.rows, member.columns))
         self.block_shape = self.grid.shape
+        check_band_count(f"{self.name}: {entry}", member.bands)
         self.bands = numbered(member.bands)
         self.metadata = {"array": member.name}
 

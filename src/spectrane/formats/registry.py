@@ -5,17 +5,20 @@ from __future__ import annotations
 import inspect
 import os
 import re
-from typing import Any
+from collections.abc import Callable
+from typing import Any, TypeVar
 
 from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.damage import keeps
 from spectrane.engine.files import open_bytes
 from spectrane.formats import sidecar
-from spectrane.formats.table import FormatReader, Probe, formats, reader_for
+from spectrane.formats.table import PROBED, FormatReader, Probe, formats, reader_for
 from spectrane.model.errors import FormatError
 from spectrane.model.member import Member
-from spectrane.model.regular_files import full_path
+from spectrane.model.regular_files import ReadingAs, full_path
 from spectrane.model.source import Source
+
+T = TypeVar("T")
 
 
 class FolderFile(ByteFile):
@@ -96,8 +99,7 @@ def open_with(
     for name in options:
         if name not in known:
             raise FormatError(f"{file.name}: {name} means nothing for this format")
-    source: Source = _guarded(file, lambda: reader.open(file, member, **options))
-    return source
+    return _guarded(file, lambda: reader.open(file, member, **options))
 
 
 def members_of(path: str | os.PathLike[str]) -> list[Member]:
@@ -108,15 +110,14 @@ def members_of(path: str | os.PathLike[str]) -> list[Member]:
         if beside is not None and beside.raw is not None:
             raw = beside.raw
             return [Member(1, "", raw.rows, raw.columns, raw.bands, raw.type)]
-        found: list[Member] = _guarded(file, lambda: reader_of(file)[1].members(file))
-        return found
+        return _guarded(file, lambda: reader_of(file)[1].members(file))
     finally:
         file.close()
 
 
 def reader_of(file: ByteFile) -> tuple[str, FormatReader]:
     """Return the format's name and reader. Raises FormatError where none knows the file."""
-    probe = Probe(file.head()[:4096], file.name, isinstance(file, FolderFile))
+    probe = Probe(file.head()[:PROBED], file.name, isinstance(file, FolderFile))
     entry = reader_for(probe)
     if entry is not None:
         return entry
@@ -143,11 +144,7 @@ def _point_to_the_head(name: str) -> None:
                               f"its head: {found[1] + ending}")  # fmt: skip
 
 
-def _guarded(file: ByteFile, action: Any) -> Any:
+def _guarded(file: ByteFile, action: Callable[[], T]) -> T:
     """Turn what a reader stumbles over into a FormatError that names the file."""
-    try:
+    with ReadingAs(file.name, FormatError, problem="broken header"):
         return action()
-    except (ValueError, IndexError, KeyError, OverflowError, ArithmeticError, TypeError) as error:
-        if type(error).__module__.startswith("spectrane"):
-            raise
-        raise FormatError(f"{file.name}: broken header: {error}") from error

@@ -6,6 +6,7 @@ each of which is a ``Format``; they are looked up once per process.
 
 from __future__ import annotations
 
+import functools
 import importlib
 import os
 import re
@@ -114,6 +115,8 @@ BUILT_IN: tuple[Format, ...] = (
 _lock = threading.Lock()
 _added: tuple[Format, ...] | None = None
 _failed: set[str] = set()
+PROBED = 4096
+"""So many first bytes a format is known by."""
 
 
 def formats() -> tuple[Format, ...]:
@@ -181,6 +184,22 @@ def reader_for(probe: Probe) -> tuple[str, FormatReader] | None:
             _tell(f"the format {one.name} cannot be used: its reader fails: "
                   f"{type(error).__name__}: {error}")  # fmt: skip
     return None
+
+
+def may_be_known(head: bytes) -> bool:
+    """Tell at a glance, by a file's first bytes, whether any format may know it.
+
+    >>> may_be_known(bytes([0x89]) + b"PNG"), may_be_known(b"name,x,y")
+    (True, False)
+    """
+    starts = tuple(one.start for one in formats() if one.reader is not None)
+    return _any_of(starts).match(head) is not None
+
+
+@functools.cache
+def _any_of(starts: tuple[bytes | None, ...]) -> re.Pattern[bytes]:
+    joined = b"" if None in starts else b"|".join(b"(?:%s)" % one for one in starts if one)
+    return re.compile(joined, re.DOTALL)
 
 
 def format_called(name: str) -> Format | None:

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from typing import Any, TypeAlias
 
 import numpy as np
 
-from spectrane.model.errors import BandError, MetadataError
+from spectrane.model.errors import BandError, FormatError, MetadataError
 from spectrane.model.nodata import NoDataRule, NoDataValue, nodata_rule, nodata_value
 from spectrane.model.printing import whole_text
 from spectrane.model.roles import PRESETS, ROLES, role_for
@@ -60,6 +60,29 @@ class Band:
     def scaled(self) -> bool:
         """Whether physical values differ from stored numbers."""
         return (self.scale, self.offset) != (1.0, 0.0)
+
+
+MOST_BANDS = 65_535
+"""So many bands a raster, and frames a volume, has at most: as many as a TIFF can have."""
+
+
+def check_band_count(name: str, count: int, what: str = "bands") -> None:
+    """Raise FormatError for more bands than anybody can have meant."""
+    if count > MOST_BANDS:
+        raise FormatError(f"{name}: claims {count} {what}; expected at most {MOST_BANDS}")
+
+
+def band_facts(bands: Sequence[Band]) -> tuple[dict[str, Any], ...]:
+    """Return what there is to say of each band, with its number, as plain mappings.
+
+    >>> band_facts([Band("B4", unit="1")])[0]["unit"]
+    '1'
+    """
+    names = [field.name for field in fields(Band)]
+    return tuple(
+        {"number": number} | {name: getattr(band, name) for name in names}
+        for number, band in enumerate(bands, 1)
+    )
 
 
 def _number(what: str, given: Any) -> float:

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.kernels.oklab import from_oklab, shown, to_oklab
+from spectrane.kernels.quiet import quiet_methods
 from spectrane.model.colors import color_text, parse_color
 from spectrane.model.errors import LookError, nearest
 from spectrane.model.regular_files import ReadingAs, path_text, read_small_text, read_toml
@@ -28,6 +29,7 @@ ColormapKind = Literal["sequential", "diverging", "cyclic", "categorical"]
 KINDS: tuple[ColormapKind, ...] = get_args(ColormapKind)
 
 
+@quiet_methods
 @dataclass(frozen=True, eq=False)
 class Colormap:
     """Colours from first to last: ``entries`` is (n, 4) uint8.

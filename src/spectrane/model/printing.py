@@ -13,7 +13,12 @@ def printable(text: str) -> str:
     >>> printable("a" + chr(27) + "[2Jb" + chr(0xDCFF))
     'a?[2Jb?'
     """
-    return "".join(ch if ch == "\n" or ch.isprintable() else "?" for ch in text)
+    if text.isprintable():
+        return text
+    return "\n".join(
+        line if line.isprintable() else "".join(ch if ch.isprintable() else "?" for ch in line)
+        for line in text.split("\n")
+    )
 
 
 def printable_line(text: str) -> str:

@@ -6,7 +6,7 @@ import os
 import stat
 from typing import Any
 
-from spectrane.model.errors import AccessError, MissingFile, SpectraneError
+from spectrane.model.errors import AccessError, MissingFile, ResourceError, SpectraneError
 
 _KINDS = (
     (stat.S_ISDIR, "a folder"), (stat.S_ISFIFO, "a pipe"), (stat.S_ISSOCK, "a socket"),
@@ -114,13 +114,11 @@ def reason_of(error: BaseException) -> str:
     return getattr(error, "strerror", None) or str(error) or type(error).__name__
 
 
-_FAULTS = (LookupError, TypeError, ValueError, AttributeError, ArithmeticError, RecursionError,
-           AssertionError)  # fmt: skip
-"""What Python raises where a text holds something else than was expected."""
-
-
 class ReadingAs:
-    """Turns whatever a text makes the code inside stumble over into one error that names the file.
+    """Turns whatever is stumbled over in a file into one error that names the file.
+
+    ``what`` is what it was expected to be; or ``problem`` says what is wrong with it. Errors of
+    ours pass; in a text they get the file's name where they lack it.
 
     >>> with ReadingAs("a.toml", MissingFile, "a list"):
     ...     {}["first"]
@@ -129,23 +127,38 @@ class ReadingAs:
     spectrane.model.errors.MissingFile: a.toml: is not a list: 'first' is missing
     """
 
-    def __init__(self, name: str, wrong: type[SpectraneError], what: str) -> None:
-        self.name, self.wrong, self.what = name, wrong, what
+    def __init__(
+        self, name: str, wrong: type[SpectraneError], what: str = "", *, problem: str = ""
+    ) -> None:
+        self.name, self.wrong, self.what, self.problem = name, wrong, what, problem
 
     def __enter__(self) -> None:
         """Do nothing yet."""
 
     def __exit__(self, _: object, error: BaseException | None, __: object) -> None:
+        if not isinstance(error, Exception):
+            return
         if isinstance(error, SpectraneError):
-            if self.name not in str(error) and not isinstance(error, AccessError):
+            lacks_name = self.what and self.name not in str(error)
+            if lacks_name and not isinstance(error, AccessError):
                 raise self.wrong(f"{self.name}: {error}") from error
-        elif isinstance(error, _FAULTS):
-            why: object = error
-            if isinstance(error, RecursionError):
-                why = "it is nested too deep"
-            elif isinstance(error, KeyError):
-                why = f"{error} is missing"
-            raise self.wrong(f"{self.name}: is not {self.what}: {why}") from error
+        elif isinstance(error, OSError) and error.errno is not None:
+            raise access_error(self.name, error) from error
+        elif isinstance(error, MemoryError):
+            raise ResourceError(f"{self.name}: not enough memory to read it: {error}") from error
+        else:
+            problem = self.problem or f"is not {self.what}"
+            raise self.wrong(f"{self.name}: {problem}: {_why(error)}") from error
+
+
+def _why(error: Exception) -> str:
+    """Return what Python, or a library, says of what it stumbled over, in one short line."""
+    if isinstance(error, RecursionError):
+        return "it is nested too deep"
+    if isinstance(error, KeyError):
+        return f"{error} is missing"
+    said = " ".join(str(error).split())
+    return said[:300] if said else type(error).__name__
 
 
 def read_toml(

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import math
+import sys
+from collections.abc import Iterator, Sequence
+from typing import overload
 
 Window = tuple[tuple[int, int], ...]
 """A half-open ``(start, stop)`` pair per axis: rows and columns, or i, j and k."""
@@ -68,17 +71,53 @@ def relative(window: Window, to: Window) -> tuple[slice, ...]:
     return tuple(slice(a - start, b - start) for (a, b), (start, _) in zip(window, to, strict=True))
 
 
-def blocks_touching(window: Window, block: Sequence[int]) -> list[tuple[int, ...]]:
-    """List the positions of the regular blocks that a window touches, row by row.
+class BlocksTouching(Sequence[tuple[int, ...]]):
+    """Positions of regular blocks, row by row, each made when it is asked for.
 
-    >>> blocks_touching(((0, 3), (2, 5)), (2, 4))
-    [(0, 0), (0, 1), (1, 0), (1, 1)]
+    A header may claim more blocks than memory could list.
     """
-    positions: list[tuple[int, ...]] = [()]
-    for (start, stop), length in zip(window, block, strict=True):
-        along = range(start // length, -(-stop // length))
-        positions = [(*before, index) for before in positions for index in along]
-    return positions
+
+    def __init__(self, along: Sequence[range]) -> None:
+        self._along = tuple(along)
+
+    def __len__(self) -> int:
+        return min(math.prod(map(len, self._along)), sys.maxsize)
+
+    @overload
+    def __getitem__(self, index: int) -> tuple[int, ...]: ...
+    @overload
+    def __getitem__(self, index: slice) -> list[tuple[int, ...]]: ...
+    def __getitem__(self, index: int | slice) -> tuple[int, ...] | list[tuple[int, ...]]:
+        if isinstance(index, slice):
+            return [self[which] for which in range(*index.indices(len(self)))]
+        if not -len(self) <= index < len(self):
+            raise IndexError(index)
+        index %= len(self)
+        position: list[int] = []
+        for along in reversed(self._along):
+            index, which = divmod(index, len(along))
+            position.append(along[which])
+        return tuple(reversed(position))
+
+    def __iter__(self) -> Iterator[tuple[int, ...]]:
+        """Walk them; not by ``itertools.product``, which would first list each axis."""
+        first, *others = self._along
+        rest = BlocksTouching(others) if others else [()]
+        return ((index, *after) for index in first for after in rest)
+
+
+def blocks_touching(window: Window, block: Sequence[int]) -> BlocksTouching:
+    """Return the positions of the regular blocks that a window touches, row by row.
+
+    >>> list(blocks_touching(((0, 3), (2, 5)), (2, 4)))
+    [(0, 0), (0, 1), (1, 0), (1, 1)]
+    >>> blocks_touching(((0, 2**40), (0, 2**20)), (2, 4))[10**12]
+    (3814697, 69632)
+    """
+    return BlocksTouching([
+        range(start // length, -(-stop // length))
+        for (start, stop), length in zip(window, block, strict=True)
+    ])  # fmt: skip
 
 
 def block_window(position: Sequence[int], block: Sequence[int], shape: Sequence[int]) -> Window:

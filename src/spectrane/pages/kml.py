@@ -9,7 +9,6 @@ from __future__ import annotations
 import io
 import os
 import zipfile
-import zlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
@@ -22,11 +21,13 @@ from spectrane.display.outlines import Outline
 from spectrane.engine.files import HeldFile, open_bytes
 from spectrane.formats.png.encoding import encode_png
 from spectrane.formats.registry import open_with, reader_of
+from spectrane.kernels.quiet import quiet
 from spectrane.model.asking import as_tuple
 from spectrane.model.errors import FormatError, GridMismatch, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.longitudes import between_antimeridians, plain_degrees
 from spectrane.model.printing import short_name
+from spectrane.model.regular_files import ReadingAs
 from spectrane.model.source import Source
 from spectrane.model.systems import LONLAT
 from spectrane.model.view import View
@@ -42,7 +43,9 @@ if TYPE_CHECKING:
 
 
 _NAMESPACE = "http://www.opengis.net/kml/2.3"
-_LARGEST, _MOST = 256 << 20, 1000
+_LARGEST, _LONGEST = 256 << 20, 16 << 20
+"""Bytes of an archive or a picture, and of the document itself, at most."""
+_MOST, _MOST_ELEMENTS = 1000, 200_000
 SIZE = (2048, 2048)
 
 
@@ -58,6 +61,7 @@ class _Overlay:
     order: int
 
 
+@quiet
 def write_kml(
     layers: Sequence[Shown], path: str | os.PathLike[str], *, quad: bool = False,
     view: View | None = None, size: Sequence[int] | None = None, title: str | None = None,
@@ -194,6 +198,7 @@ def _document(title: str, shown: Sequence[_Overlay], files: Sequence[str]) -> st
     return xml_document(element("kml", about, attributes={"xmlns": _NAMESPACE, "version": "2.3"}))
 
 
+@quiet
 def read_kml(path: str | os.PathLike[str]) -> list[Layer | Outline]:
     """Return the ground overlays of a KML or KMZ file as layers, the lowest first.
 
@@ -222,7 +227,7 @@ def read_kml(path: str | os.PathLike[str]) -> list[Layer | Outline]:
         inside = next((one for one in archive.namelist() if one.lower().endswith(".kml")), None)
         if inside is None:
             raise FormatError(f"{name}: an archive without a KML document")
-        data = _member(name, archive, inside)
+        data = _member(name, archive, inside, _LONGEST)
     overlays = _overlays(name, data)
     items = sorted(
         enumerate(overlays), key=lambda item: (_number(item[1], "drawOrder", 0), item[0])
@@ -231,36 +236,47 @@ def read_kml(path: str | os.PathLike[str]) -> list[Layer | Outline]:
 
 
 def _archive(name: str, data: bytes) -> zipfile.ZipFile:
-    try:
+    with ReadingAs(name, FormatError, problem="a broken archive"):
         return zipfile.ZipFile(io.BytesIO(data))
-    except (zipfile.BadZipFile, ValueError, NotImplementedError) as error:
-        raise FormatError(f"{name}: a broken archive: {error}") from error
 
 
-def _member(name: str, archive: zipfile.ZipFile, inside: str) -> bytes:
-    try:
-        if archive.getinfo(inside).file_size > _LARGEST:
-            raise FormatError(f"{name}: {inside} is larger than {_LARGEST >> 20} MB")
-        return archive.read(inside)
-    except (KeyError, zipfile.BadZipFile, zlib.error, RuntimeError, NotImplementedError, OSError,
-            ValueError, EOFError) as error:  # fmt: skip
-        if isinstance(error, FormatError):
-            raise
-        raise FormatError(f"{name}: {inside} cannot be read from the archive: {error}") from error
+def _member(name: str, archive: zipfile.ZipFile, inside: str, most: int = _LARGEST) -> bytes:
+    problem = f"{inside} cannot be read from the archive"
+    with ReadingAs(name, FormatError, problem=problem), archive.open(inside) as member:
+        data = member.read(most + 1)
+    if len(data) > most:
+        raise FormatError(f"{name}: {inside} is larger than {most >> 20} MB")
+    return data
 
 
 def _overlays(name: str, data: bytes) -> list[Any]:
-    from defusedxml import DefusedXmlException
-    from defusedxml.ElementTree import ParseError, fromstring
+    if len(data) > _LONGEST:
+        raise FormatError(f"{name}: is a text larger than {_LONGEST >> 20} MB")
+    with ReadingAs(name, FormatError, problem="not KML"):
+        found = _ground_overlays(data)
+    if not found or len(found) > _MOST:
+        raise FormatError(f"{name}: holds {len(found)} ground overlays; expected 1 to {_MOST}")
+    return found
 
-    try:
-        root = fromstring(data)
-    except (ParseError, DefusedXmlException, ValueError, LookupError) as error:
-        raise FormatError(f"{name}: not KML: {error}") from error
-    elements = [one for one in root.iter() if _tag(one) == "GroundOverlay"]
-    if not elements or len(elements) > _MOST:
-        raise FormatError(f"{name}: holds {len(elements)} ground overlays; expected 1 to {_MOST}")
-    return elements
+
+def _ground_overlays(data: bytes) -> list[Any]:
+    """Return the ground overlays of a document; nothing else of it is held."""
+    from defusedxml.ElementTree import iterparse
+
+    overlays: list[Any] = []
+    above: list[Any] = []
+    for number, (event, node) in enumerate(iterparse(io.BytesIO(data), ("start", "end"))):
+        if number > 2 * _MOST_ELEMENTS:
+            raise ValueError(f"it holds more than {_MOST_ELEMENTS} elements")
+        if event == "start":
+            above.append(node)
+            continue
+        above.pop()
+        if _tag(node) == "GroundOverlay":
+            overlays.append(node)
+        if above and not any(_tag(one) == "GroundOverlay" for one in above):
+            del above[-1][-1]
+    return overlays
 
 
 def _tag(element: Any) -> str:

@@ -22,6 +22,7 @@ from numpy.typing import NDArray
 from spectrane.display.layers import DrawnLayer, Layer, PlannedLayer, Stack, StackArea, stacked
 from spectrane.display.plan import RenderPlan
 from spectrane.formats.png.encoding import encode_png
+from spectrane.kernels.quiet import quiet
 from spectrane.model.asking import GridLike, as_tuple
 from spectrane.model.band import Band
 from spectrane.model.colors import color_text
@@ -48,6 +49,7 @@ _METRES_PER_DEGREE = 111_320.0
 _WHOLE = 65535
 
 
+@quiet
 def overlay_page(
     layers: Sequence[Shown], path: str | os.PathLike[str], *, grid: GridLike | None = None,
     view: View | None = None, size: Sequence[int] | None = None, title: str | None = None,

@@ -32,6 +32,7 @@ from spectrane.engine.running import in_order
 from spectrane.engine.threads import Progress, in_parallel, no_progress
 from spectrane.formats.png.encoding import encode_png
 from spectrane.formats.registry import open_with, reader_of
+from spectrane.kernels.quiet import quiet
 from spectrane.model.errors import AccessError, ExistingFile, GridMismatch, LookError
 from spectrane.model.grid import Bounds, Grid
 from spectrane.model.regular_files import reason_of
@@ -89,6 +90,7 @@ class TileDrawer:
             return np.zeros((TILE, TILE, 4), np.uint8)
 
 
+@quiet
 def tiles(
     layers: Sequence[Shown], folder: str | os.PathLike[str], *, scheme: TileScheme = "mercator",
     zooms: Sequence[int] | None = None, title: str | None = None, attribution: str = "",

@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from spectrane.engine.described import Described
 from spectrane.kernels.gathering import gathered
+from spectrane.kernels.quiet import quiet_methods
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.source import Source
@@ -47,6 +48,7 @@ class Patch:
     certainty: float
 
 
+@quiet_methods
 @dataclass(frozen=True)
 class Alignment:
     """How a raster must be moved, in pixels of the other's grid, to fall on it.

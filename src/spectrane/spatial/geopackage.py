@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from spectrane.model.errors import LookError, nearest
-from spectrane.model.regular_files import open_regular
+from spectrane.model.regular_files import ReadingAs, open_regular
 from spectrane.model.systems import LONLAT
 
 MARK = b"SQLite format 3\0"
@@ -44,13 +44,11 @@ def read_layer(path: str, layer: str | None = None) -> tuple[list[Row], str | No
     None: the table says "undefined Cartesian" (srs_id -1). Without a name the only layer is read.
     Raises LookError for what is no GeoPackage, or has no such layer, or several and none is named.
     """
-    with contextlib.closing(_opened(path)) as base:
-        try:
-            table, column, srs = _chosen(path, _layers(base), layer)
-            system = _system(base, srs)
-            return list(_features(base, path, table, column)), system
-        except sqlite3.Error as error:
-            raise LookError(f"{path}: not a GeoPackage that can be read: {error}") from error
+    problem = "not a GeoPackage that can be read"
+    with contextlib.closing(_opened(path)) as base, ReadingAs(path, LookError, problem=problem):
+        table, column, srs = _chosen(path, _layers(base), layer)
+        system = _system(base, srs)
+        return list(_features(base, path, table, column)), system
 
 
 def _opened(path: str) -> sqlite3.Connection:

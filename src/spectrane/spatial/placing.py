@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine.described import Described
+from spectrane.kernels.quiet import quiet_methods
 from spectrane.model.errors import GridMismatch, nearest
 from spectrane.model.grid import CrsLike, Grid
 from spectrane.model.source import Source
@@ -25,6 +26,7 @@ F64 = NDArray[np.float64]
 _EDGE = 33
 
 
+@quiet_methods
 @dataclass(frozen=True)
 class Placement:
     """Where a picture was put: the fit, each tie point's miss, and their root mean square.

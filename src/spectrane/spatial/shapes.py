@@ -16,6 +16,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.kernels.quiet import quiet
 from spectrane.model.errors import LookError, MetadataError, MissingFile
 from spectrane.model.grid import CrsLike
 from spectrane.model.regular_files import ReadingAs, open_regular, read_small_text
@@ -114,6 +115,7 @@ class Shapes:
         return f"{self.option}=EPSG:CODE, or --{self.option.replace('_', '-')} EPSG:CODE"
 
 
+@quiet
 def read_shapes(
     path: str | os.PathLike[str], *, layer: str | None = None, crs: CrsLike | None = None
 ) -> Shapes:

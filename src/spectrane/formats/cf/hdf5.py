@@ -15,6 +15,7 @@ from spectrane.formats.cf.arrays import Variable
 from spectrane.formats.cf.variables import ArraySourceOnDisk, members_in, opened, warn
 from spectrane.model.errors import AccessError, FormatError
 from spectrane.model.member import Member
+from spectrane.model.regular_files import ReadingAs
 from spectrane.model.source import Source
 
 if TYPE_CHECKING:
@@ -81,12 +82,8 @@ class Hdf5Storage:
         with self._lock:
             if self._arrays is None:
                 elsewhere = 0
-                try:
+                with self._reading("broken HDF5"):
                     self._arrays, self.is_netcdf, elsewhere = self._listed()
-                except (OSError, RuntimeError, ValueError, KeyError, TypeError) as error:
-                    if isinstance(error, AccessError | FormatError):
-                        raise
-                    raise FormatError(f"{self.file.name}: broken HDF5: {error}") from error
                 if elsewhere:
                     warn(
                         self.file.name,
@@ -114,15 +111,13 @@ class Hdf5Storage:
 
     def read(self, name: str, where: tuple[slice, ...]) -> NDArray[Any]:
         """Return a part of a dataset as stored."""
-        with self._lock:
-            try:
-                h5py, root = _library(self.file.name), self._root()
-                # By the lower level: by name the library looks at every node twice.
-                return np.asarray(h5py.Dataset(h5py.h5d.open(root.id, name.encode()))[where])
-            except (OSError, RuntimeError, ValueError, KeyError) as error:
-                if isinstance(error, AccessError | FormatError):
-                    raise
-                raise FormatError(f"{self.file.name}: {name}: {error}") from error
+        with self._lock, self._reading(name):
+            h5py, root = _library(self.file.name), self._root()
+            # By the lower level: by name the library looks at every node twice.
+            return np.asarray(h5py.Dataset(h5py.h5d.open(root.id, name.encode()))[where])
+
+    def _reading(self, problem: str) -> ReadingAs:
+        return ReadingAs(self.file.name, FormatError, problem=problem)
 
     def close(self) -> None:
         """Let go of the file; reading again opens it again."""

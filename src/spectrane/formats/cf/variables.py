@@ -25,7 +25,7 @@ from spectrane.formats.cf.arrays import (
 from spectrane.formats.cf.coordinates import grid_from_axes, named_planes, own_wavelength
 from spectrane.formats.cf.swaths import TOLD, geolocation_of
 from spectrane.formats.sidecar_schema import apply_sidecar, parse_sidecar
-from spectrane.model.band import Band
+from spectrane.model.band import Band, check_band_count
 from spectrane.model.errors import FormatError
 from spectrane.model.grid import Grid
 from spectrane.model.look import Class, Look
@@ -42,7 +42,6 @@ from spectrane.model.window import (
     relative,
 )
 
-_MOST_BANDS = 65535
 _PALETTE = ("#4477aa", "#ee6677", "#228833", "#ccbb44", "#66ccee", "#aa3377", "#bbbbbb", "#222255")
 
 
@@ -72,10 +71,11 @@ def variable_members(arrays: Mapping[str, Variable]) -> list[Member]:
 class ArraySourceOnDisk(FullSource):
     """One stored array as a lazy raster: the last two dimensions are rows and columns."""
 
+    of_file = True
+
     def __init__(self, file: ByteFile, storage: Storage, variable: Variable) -> None:
         self.file, self.storage, self.variable, self.name = file, storage, variable, file.name
-        if variable.bands > _MOST_BANDS:
-            raise FormatError(f"{file.name}: {variable.name} has {variable.bands} planes")
+        check_band_count(f"{file.name}: {variable.name}", variable.bands)
         arrays = storage.arrays()
         self.dtype = _dtype(variable)
         rows, columns = variable.shape[-2:]

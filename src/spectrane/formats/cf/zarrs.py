@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import warnings
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
@@ -14,6 +15,7 @@ from spectrane.formats.cf.arrays import Variable
 from spectrane.formats.cf.variables import ArraySourceOnDisk, members_in, opened
 from spectrane.model.errors import AccessError, FormatError
 from spectrane.model.member import Member
+from spectrane.model.regular_files import ReadingAs
 from spectrane.model.source import Source
 
 if TYPE_CHECKING:
@@ -70,22 +72,23 @@ class ZarrStorage:
                 raise AccessError(
                     f"{self.file.name}: Zarr needs the zarr library; install spectrane[storage]"
                 ) from error
-            try:
+            # What lies in the folder and is no part of the store is of no interest to anybody.
+            with self._reading("broken Zarr"), warnings.catch_warnings():
+                warnings.simplefilter("ignore")
                 root = zarr.open(self.file.place, mode="r")
                 self._nodes = {}
                 _gather(root, self._nodes)
                 self._arrays = {name: _variable(name, node) for name, node in self._nodes.items()}
-            except (OSError, ValueError, KeyError, TypeError, RuntimeError) as error:
-                raise FormatError(f"{self.file.name}: broken Zarr: {error}") from error
         return self._arrays
+
+    def _reading(self, problem: str) -> ReadingAs:
+        return ReadingAs(self.file.name, FormatError, problem=problem)
 
     def read(self, name: str, where: tuple[slice, ...]) -> NDArray[Any]:
         """Return a part of an array as stored; missing chunks hold its fill value."""
         self.arrays()
-        try:
+        with self._reading(name):
             return np.asarray(self._nodes[name][where])
-        except (OSError, ValueError, KeyError, RuntimeError) as error:
-            raise FormatError(f"{self.file.name}: {name}: {error}") from error
 
 
 def _gather(root: Any, arrays: dict[str, Any]) -> None:

@@ -29,6 +29,8 @@ _BLOCK_BYTES = 4 << 20
 class DicomImage(FullSource):
     """One image of two dimensions; its grid is in millimetres of its plane."""
 
+    of_file = True
+
     format = FORMAT
 
     def __init__(self, plane: PlaneRecord) -> None:
@@ -60,6 +62,8 @@ class DicomImage(FullSource):
 
 class DicomVolume(VolumeSource):
     """Planes in order as a volume: frames are bands; colours are three bands."""
+
+    of_file = True
 
     format = FORMAT
 

@@ -42,6 +42,8 @@ _LARGEST_TILE = 1 << 30
 class CompressedSource(FullSource):
     """An image kept as rows of a binary table, one compressed tile per row."""
 
+    of_file = True
+
     def __init__(self, file: ByteFile, unit: Unit) -> None:
         self.file, self.unit, self.name = file, unit, file.name
         self.method = str(unit.cards.get("ZCMPTYPE", "")).strip()

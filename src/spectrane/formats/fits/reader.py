@@ -14,7 +14,7 @@ import numpy as np
 from spectrane.engine.byte_file import ByteFile
 from spectrane.formats.fits.header import WORDS, Unit, read_units
 from spectrane.formats.flat import FlatLayout, FlatSource, interleaved
-from spectrane.model.band import Band
+from spectrane.model.band import MOST_BANDS, Band
 from spectrane.model.errors import FormatError, MetadataError
 from spectrane.model.grid import Grid
 from spectrane.model.member import Member, find_member
@@ -24,7 +24,6 @@ if TYPE_CHECKING:
     from spectrane.formats.table import Probe
 
 TYPES = {8: "u1", 16: ">i2", 32: ">i4", 64: ">i8", -32: ">f4", -64: ">f8"}
-_MOST_BANDS = 65535
 
 
 class FitsReader:
@@ -79,8 +78,8 @@ def image_shape(unit: Unit) -> tuple[int, int, int] | None:
     if len(lengths) < 2 or min(lengths) < 1:
         return None
     bands = math.prod(lengths[:-2])
-    if bands > _MOST_BANDS:
-        raise unit.fail("NAXIS", f"{bands} planes; at most {_MOST_BANDS} bands are read")
+    if bands > MOST_BANDS:
+        raise unit.fail("NAXIS", f"{bands} planes; at most {MOST_BANDS} bands are read")
     return bands, lengths[-2], lengths[-1]
 
 

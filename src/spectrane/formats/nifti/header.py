@@ -6,6 +6,7 @@ Cox et al., "A (sort of) new image data format standard: NIfTI-1" (nifti1.h, 200
 
 from __future__ import annotations
 
+import math
 import struct
 from dataclasses import dataclass
 from typing import Any
@@ -13,6 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.model.band import check_band_count
 from spectrane.model.errors import FormatError
 
 _MOST_VALUES = 1 << 40
@@ -65,7 +67,7 @@ class NiftiHead:
     @property
     def frames(self) -> int:
         """Volumes: the product of the fourth dimension and those after it."""
-        return int(np.prod(self.dims[3:], dtype=np.int64)) if len(self.dims) > 3 else 1
+        return math.prod(self.dims[3:])
 
 
 def byte_order(head: bytes) -> tuple[str, int] | None:
@@ -134,6 +136,7 @@ def _checked(fields: dict[str, Any], order: str, version: int, name: str) -> Nif
     dims = tuple(int(n) for n in fields["dim"][1 : count + 1])
     if min(dims) < 1 or int(np.prod(dims, dtype=object)) > _MOST_VALUES:
         raise FormatError(f"{name}: field dim is {dims}; expected positive sizes")
+    check_band_count(name, math.prod(dims[3:]), "frames")
     if fields["datatype"] not in TYPES:
         raise FormatError(
             f"{name}: field datatype is {fields['datatype']}; known are "

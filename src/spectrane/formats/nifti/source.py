@@ -38,6 +38,8 @@ _COLORS = {"V3": ("red", "green", "blue"), "V4": ("red", "green", "blue", "alpha
 class NiftiSource(VolumeSource):
     """One NIfTI volume; frames are bands. Colours are three bands, complex numbers one part."""
 
+    of_file = True
+
     format = "NIfTI-1"
 
     def __init__(self, head: NiftiHead, head_file: ByteFile, data: ByteFile, part: str) -> None:

@@ -260,6 +260,8 @@ def _step(full: int, reduced: int) -> float:
 class TiffSource(FullSource):
     """One image of a TIFF file: full resolution, overviews, mask and alpha."""
 
+    of_file = True
+
     format = "TIFF"
     band_samples: list[int]
     alpha_sample: int | None = None
@@ -282,7 +284,7 @@ class TiffSource(FullSource):
 
     def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:
         """Walk the blocks of the full resolution, each decoded once."""
-        return self.levels[0].blocks(bands, self.checked(window))
+        return self.reading_blocks(self.levels[0].blocks(bands, self.checked(window)))
 
     def close(self) -> None:
         """Let go of the file."""
