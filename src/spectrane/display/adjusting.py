@@ -53,11 +53,14 @@ def sharpened(t: F64, valid: NDArray[np.bool_], radius: float, amount: float) ->
 
 
 def blurred(plane: F64, sigma: float) -> F64:
-    """Return the Gaussian-weighted sum of neighbours within 4 σ; nothing lies outside."""
-    reach = max(1, int(np.ceil(4 * sigma)))
-    weights = np.exp(-0.5 * (np.arange(-reach, reach + 1) / sigma) ** 2)
-    weights /= weights.sum()
+    """Return the Gaussian-weighted sum of neighbours within 4 σ; nothing lies outside.
+
+    The weights of what can lie in the plane make 1 together, however wide the Gaussian is.
+    """
     for axis in (0, 1):
+        reach = max(1, int(min(np.ceil(4 * sigma), plane.shape[axis] - 1)))
+        weights = np.exp(-0.5 * (np.arange(-reach, reach + 1) / sigma) ** 2)
+        weights /= weights.sum()
         padded = np.pad(plane, [(reach, reach) if k == axis else (0, 0) for k in (0, 1)])
         total = np.zeros_like(plane)
         for k, weight in enumerate(weights):

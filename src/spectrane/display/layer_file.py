@@ -140,7 +140,8 @@ def read_layers(path: str | os.PathLike[str]) -> LayerFile:
     layers = []
     for number, entry in enumerate(table.layer, 1):
         try:
-            layers.append(_layer(entry, folder))
+            with ReadingAs(f"layer {number}", LookError, problem="cannot be read"):
+                layers.append(_layer(entry, folder))
         except LookError as error:
             raise LookError(f"{name}: layer {number}: {error}") from error
     grid = None

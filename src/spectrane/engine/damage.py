@@ -37,7 +37,7 @@ class Damaged:
         self.name, self.total, self.unit = name, total, unit
         self.blocks: set[Hashable] = set()
         self._first = ""
-        self._told = 0
+        self._told = self._lacking = 0
         self._lock = threading.Lock()
 
     def attempt(self, block: Hashable, action: Callable[..., T], *given: Any) -> T | None:
@@ -60,10 +60,15 @@ class Damaged:
             self._first = self._first or why.removesuffix(REMEDY)
             self.blocks.update(blocks)
 
+    def lack(self, count: int, why: str) -> None:
+        """Note how many blocks the file is too short for."""
+        self._lacking = count
+        self._first = self._first or why
+
     def tell(self) -> None:
         """Warn of how much is missing, where more was found than was told."""
         with self._lock:
-            count = len(self.blocks)
+            count = len(self.blocks) + self._lacking
             if count == self._told:
                 return
             self._told = count

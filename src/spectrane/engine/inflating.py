@@ -15,6 +15,8 @@ from spectrane.engine.byte_file import ByteFile, Range
 from spectrane.model.errors import FormatError
 
 MAGIC = b"\x1f\x8b\x08"
+GREATEST_RATIO = 1100
+"""DEFLATE packs no more bytes than so many into one (1032 is what its codes allow)."""
 _APART = 1 << 20
 """Inflated bytes between two restart points."""
 _MOST_POINTS = 2048

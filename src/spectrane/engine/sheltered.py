@@ -6,11 +6,13 @@ import atexit
 import contextlib
 import faulthandler
 import gc
+import math
 import os
 import pickle
 import select
 import signal
 import threading
+import time
 import warnings
 from collections.abc import Callable
 from typing import IO, Any, TypeVar
@@ -26,8 +28,9 @@ class ChildDiedError(RuntimeError):
 
 
 def sheltered(
-    action: Callable[..., T], *arguments: Any, seconds: float = 10.0, again: bool = True
-) -> T:
+    action: Callable[..., T], *arguments: Any, seconds: float = 60.0, work: int = 10,
+    again: bool = True,
+) -> T:  # fmt: skip
     """Return what a function gives, called in a copy of this process; its errors are raised here.
 
     The function, its arguments and the result must be picklable. One copy does one action after
@@ -35,14 +38,15 @@ def sheltered(
     broken file may have broken it too. ``again=False`` says that a copy made now would see what
     this process has open for ever as it is now, and is good for this action only. Where a process
     cannot be copied the function is called here. Raises ChildDiedError where the child crashed,
-    or did not answer in so many seconds and was stopped.
+    or did not answer in so many seconds, or after so many seconds of ``work`` of the processor, and
+    was stopped.
 
     >>> sheltered(pow, 6, 2)
     36
     """
     if not hasattr(os, "fork"):
         return action(*arguments)
-    request = pickle.dumps((action, arguments))
+    request = pickle.dumps((action, arguments, work))
     child = _resting()
     answer = child.ask(request, seconds) if child is not None else None
     if child is None or (answer is None and not child.stopped):
@@ -50,7 +54,7 @@ def sheltered(
         child = _Child(alone=again)
         answer = child.ask(request, seconds)
     if answer is None:
-        how = f"did not end in {seconds:g} s" if child.stopped else "crashed"
+        how = f"did not end in {min(seconds, work):g} s" if child.stopped else "crashed"
         raise ChildDiedError(f"the library that reads it {how}")
     kind, result = answer
     if kind == "error":
@@ -113,7 +117,9 @@ class _Child:
         self.let_go()
         with contextlib.suppress(ProcessLookupError, ChildProcessError):
             os.kill(self._process, signal.SIGKILL)
-            os.waitpid(self._process, 0)
+            _, status = os.waitpid(self._process, 0)
+            overworked = os.WIFSIGNALED(status) and os.WTERMSIG(status) == signal.SIGXCPU
+            self.stopped = self.stopped or overworked
 
 
 def _says_something(line: IO[bytes], seconds: float) -> bool:
@@ -164,8 +170,12 @@ def _serve(asked: int, answering: int, alone: bool) -> None:
 
 
 def _answer(requests: IO[bytes]) -> bytes:
-    action, arguments = pickle.load(requests)
+    import resource  # there is none where there is no fork
+
+    action, arguments, work = pickle.load(requests)
     try:
+        _, most = resource.getrlimit(resource.RLIMIT_CPU)
+        resource.setrlimit(resource.RLIMIT_CPU, (math.ceil(time.process_time()) + work, most))
         answer = ("result", action(*arguments))
     except BaseException as error:
         answer = ("error", error)

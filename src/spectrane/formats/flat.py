@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.damage import REMEDY, Damaged
 from spectrane.engine.full import FullSource
+from spectrane.engine.inflating import GREATEST_RATIO
 from spectrane.model.band import check_band_count, numbered
 from spectrane.model.errors import FormatError
 from spectrane.model.grid import Grid
@@ -67,7 +68,8 @@ class FlatLayout:
         check_band_count(file.name, self.bands)
         if min(self.bands, self.rows, self.columns) < 1:
             raise FormatError(f"{file.name}: claims {self.rows} rows x {self.columns} columns")
-        if self.end > file.size and not file.keeps_damaged:
+        least = self.end // GREATEST_RATIO if file.keeps_damaged else self.end
+        if least > file.size:
             raise FormatError(
                 f"{file.name}: {self.rows} rows x {self.columns} columns x {self.bands} bands of "
                 f"{self.dtype.name} end at byte {self.end}; the file has {file.size} bytes and "
@@ -125,10 +127,9 @@ class FlatSource(FullSource):
                 part = ((top, last), columns)
                 values[index, : last - top] = self._numbers([band], part)[0]
                 mask[index, : last - top] = True
-        if not self.damaged.blocks:
-            missing = [(band, row) for band in range(self.layout.bands)
-                       for row in range(self._whole_rows(band), self.layout.rows)]  # fmt: skip
-            self.damaged.note(missing, f"ends at byte {self.file.size} of {self.layout.end}")
+        rows = self.layout.rows
+        missing = sum(rows - self._whole_rows(band) for band in range(self.layout.bands))
+        self.damaged.lack(missing, f"ends at byte {self.file.size} of {self.layout.end}")
         self.damaged.tell()
         rules = [self.bands[band].rule for band in bands]
         return Pixels(values, mask=mask, rules=rules, when=self.nodata_when)

@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine.byte_file import ByteFile
+from spectrane.engine.inflating import GREATEST_RATIO
 from spectrane.engine.memory import DecodedSource
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.flat import FlatLayout, FlatSource
@@ -30,7 +31,6 @@ if TYPE_CHECKING:
 
 _MAGIC = b"\x93NUMPY"
 _LONGEST_HEADER = 1 << 20
-_GREATEST_RATIO = 1100
 _ZIP_FAULTS = (zipfile.BadZipFile, OSError, RuntimeError, ValueError, EOFError, zlib.error)
 
 
@@ -153,7 +153,7 @@ class NpzSource(DecodedSource):
         """Inflate and load the array, never its pickled objects."""
         with _archive(self.file) as archive:
             info = archive.getinfo(self.entry)
-            if info.file_size > _GREATEST_RATIO * info.compress_size + (1 << 20):
+            if info.file_size > GREATEST_RATIO * info.compress_size + (1 << 20):
                 raise FormatError(f"{self.name}: {self.entry} claims {info.file_size} bytes")
             try:
                 raw = archive.read(info)

@@ -228,7 +228,8 @@ class Look:
         for name in given:
             if name not in known:
                 raise LookError(f"look: no field {name!r}{nearest(name, known)}")
-        return cls(**given)
+        with ReadingAs("look", LookError, problem="is none"):
+            return cls(**given)
 
 
 def look_of(given: Any) -> Look | None:

@@ -45,7 +45,7 @@ def read_layer(path: str, layer: str | None = None) -> tuple[list[Row], str | No
     Raises LookError for what is no GeoPackage, or has no such layer, or several and none is named.
     """
     problem = "not a GeoPackage that can be read"
-    with contextlib.closing(_opened(path)) as base, ReadingAs(path, LookError, problem=problem):
+    with ReadingAs(path, LookError, problem=problem), contextlib.closing(_opened(path)) as base:
         table, column, srs = _chosen(path, _layers(base), layer)
         system = _system(base, srs)
         return list(_features(base, path, table, column)), system

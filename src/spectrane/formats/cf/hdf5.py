@@ -22,6 +22,8 @@ if TYPE_CHECKING:
     from spectrane.formats.cf.listing import Listing
     from spectrane.formats.table import Probe
 
+_QUICKLY = 4 << 20
+"""Bytes of a file that may cost another second to list."""
 _MARK = b"\x89HDF\r\n\x1a\n"
 
 
@@ -105,7 +107,8 @@ class Hdf5Storage:
         try:
             # The library knows an open file again: a child would see it as it was at its start.
             opened_here = h5py.h5f.get_obj_count(h5py.h5f.OBJ_ALL, h5py.h5f.OBJ_FILE)
-            return sheltered(listed_at, self.file.place, again=not opened_here)
+            work = 1 + self.file.size // _QUICKLY
+            return sheltered(listed_at, self.file.place, again=not opened_here, work=work)
         except ChildDiedError as error:
             raise FormatError(f"{self.file.name}: broken HDF5: {error}") from error
 

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import json
 import os
 import warnings
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -15,7 +16,7 @@ from spectrane.formats.cf.arrays import Variable
 from spectrane.formats.cf.variables import ArraySourceOnDisk, members_in, opened
 from spectrane.model.errors import AccessError, FormatError
 from spectrane.model.member import Member
-from spectrane.model.regular_files import ReadingAs
+from spectrane.model.regular_files import ReadingAs, read_small_text
 from spectrane.model.source import Source
 
 if TYPE_CHECKING:
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
 
 _MARKS = ("zarr.json", ".zgroup", ".zarray", ".zmetadata")
 _MOST_ARRAYS = 10000
+_LONGEST = 16 << 20
 
 
 class ZarrReader:
@@ -67,17 +69,14 @@ class ZarrStorage:
         """Return all arrays by path."""
         if self._arrays is None:
             try:
-                import zarr
+                import zarr  # noqa: F401
             except ImportError as error:
                 raise AccessError(
                     f"{self.file.name}: Zarr needs the zarr library; install spectrane[storage]"
                 ) from error
-            # What lies in the folder and is no part of the store is of no interest to anybody.
             with self._reading("broken Zarr"), warnings.catch_warnings():
                 warnings.simplefilter("ignore")
-                root = zarr.open(self.file.place, mode="r")
-                self._nodes = {}
-                _gather(root, self._nodes)
+                self._nodes = _gather(self.file.place)
                 self._arrays = {name: _variable(name, node) for name, node in self._nodes.items()}
         return self._arrays
 
@@ -91,13 +90,32 @@ class ZarrStorage:
             return np.asarray(self._nodes[name][where])
 
 
-def _gather(root: Any, arrays: dict[str, Any]) -> None:
-    if not hasattr(root, "members"):
-        arrays["array"] = root
-        return
-    for name, node in root.members(max_depth=None):
-        if hasattr(node, "chunks") and len(arrays) < _MOST_ARRAYS:
-            arrays[name] = node
+def _gather(place: str) -> dict[str, Any]:
+    """Open the arrays below a folder, by name; what lies in it and is no part of it is passed over.
+
+    The library's own walk opens all at once, and writes about what it stumbles over.
+    """
+    import zarr
+
+    arrays: dict[str, Any] = {}
+    for folder, below, files in os.walk(place):
+        below.sort()
+        if not _is_array(folder, files):
+            continue
+        below.clear()  # its chunks
+        name = os.path.relpath(folder, place).replace(os.sep, "/")
+        arrays["array" if name == "." else name] = zarr.open_array(folder, mode="r")
+        if len(arrays) >= _MOST_ARRAYS:
+            break
+    return arrays
+
+
+def _is_array(folder: str, files: Sequence[str]) -> bool:
+    if "zarr.json" not in files:
+        return ".zarray" in files
+    text = read_small_text(os.path.join(folder, "zarr.json"), _LONGEST, FormatError, "a Zarr head")
+    said = json.loads(text)
+    return isinstance(said, dict) and said.get("node_type") == "array"
 
 
 def _variable(name: str, node: Any) -> Variable:

@@ -12,7 +12,7 @@ from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.files import open_bytes
 from spectrane.engine.inflating import MAGIC, InflatedFile, begun
 from spectrane.formats.nifti.header import TYPES, NiftiHead, byte_order, parse_head
-from spectrane.formats.nifti.source import NiftiSource, checked_bytes
+from spectrane.formats.nifti.source import NiftiSource, check_bytes
 from spectrane.model.errors import FormatError, MissingFile
 from spectrane.model.member import Member, find_member
 from spectrane.model.telling import warn_caller
@@ -50,8 +50,8 @@ class NiftiReader:
         head, single = _read(file)
         find_member(_members(head), member, file.name)
         data = _image_beside(file) if single is None else single
+        check_bytes(head, file.name, data, cut_short=file.keeps_damaged)
         source = NiftiSource(head, file, data, complex or "magnitude")
-        checked_bytes(source)
         if complex is None and source.complex:
             warn_caller(
                 f"{file.name}: its numbers are complex; their magnitude is read "

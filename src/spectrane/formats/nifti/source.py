@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 from collections.abc import Iterator, Sequence
 from typing import Any, Literal, get_args
 
@@ -11,7 +12,7 @@ from numpy.typing import NDArray
 
 from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.damage import Damaged
-from spectrane.engine.inflating import InflatedFile
+from spectrane.engine.inflating import GREATEST_RATIO, InflatedFile
 from spectrane.engine.volumes import VolumeSource
 from spectrane.formats.nifti.header import TYPES, NiftiHead
 from spectrane.model.band import Band
@@ -280,14 +281,18 @@ def from_quad(raw: NDArray[Any], order: str) -> NDArray[np.float64]:
     return np.where(high >> np.uint64(63) != 0, -value, value)
 
 
-def checked_bytes(source: NiftiSource) -> None:
-    """Raise FormatError where a plain file is shorter than its head claims."""
-    wanted = source.head.offset + int(np.prod(source.head.dims, dtype=object)) * (
-        source.stored.itemsize)  # fmt: skip
-    if source.head_file.keeps_damaged or isinstance(source.data, InflatedFile):
-        return
-    if source.data.size < wanted:
+def check_bytes(head: NiftiHead, name: str, data: ByteFile, *, cut_short: bool) -> None:
+    """Raise FormatError where a file is shorter than its head claims.
+
+    A packed file, or one that may be ``cut_short``, can hold so much more at most as DEFLATE packs.
+    """
+    code, said = TYPES[head.datatype]
+    wanted = head.offset + math.prod(head.dims) * np.dtype(code).itemsize
+    packed = isinstance(data, InflatedFile)
+    size = data.packed.size if isinstance(data, InflatedFile) else data.size
+    most = GREATEST_RATIO * size + (1 << 20) if packed or cut_short else size
+    if most < wanted:
         raise FormatError(
-            f"{source.name}: field dim {source.head.dims} of {TYPES[source.head.datatype][1]} "
-            f"needs {wanted} bytes; {source.data.name} has {source.data.size}"
+            f"{name}: field dim {head.dims} of {said} needs {wanted} bytes; {data.name} has {size}"
+            + (" packed ones" if packed else "")
         )

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 import struct
 import zlib
 from typing import TYPE_CHECKING, Any
@@ -11,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine.byte_file import ByteFile
+from spectrane.engine.inflating import GREATEST_RATIO, inflated
 from spectrane.engine.memory import DecodedSource
 from spectrane.formats.png.chunks import (
     SIDECAR_KEYWORD,
@@ -25,12 +25,11 @@ from spectrane.model.errors import FormatError
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
 from spectrane.model.member import Member, find_member
+from spectrane.model.regular_files import ReadingAs
 from spectrane.model.source import Source
 
 if TYPE_CHECKING:
     from spectrane.formats.table import Probe
-
-_GREATEST_RATIO = 1100  # of DEFLATE
 
 
 class PngReader:
@@ -75,7 +74,7 @@ class PngSource(DecodedSource):
         self.block_shape = self.grid.shape
         self.alpha = "straight" if head.kind in (4, 6) else None
         raw = head.rows * ((head.columns * head.channels * head.bits + 7) // 8)
-        if raw > _GREATEST_RATIO * file.size + (1 << 20):
+        if raw > GREATEST_RATIO * file.size + (1 << 20):
             raise FormatError(
                 f"{file.name}: claims {head.rows} x {head.columns} pixels, which its {file.size} "
                 "bytes cannot hold"
@@ -128,17 +127,46 @@ def _classes(head: PngHead) -> dict[float, tuple[str, str]]:
 
 
 def _decoded(file: ByteFile, head: PngHead) -> NDArray[Any]:
+    data = b"".join(checked_chunk(file, k, o, n) for k, o, n in chunk_places(file) if k == b"IDAT")
+    if not head.interlaced:
+        return _plane(file, head, data, head.rows, head.columns)
+    sizes = [(len(range(top, head.rows, down)), len(range(left, head.columns, across)))
+             for top, left, down, across in _PASSES]  # fmt: skip
+    lengths = [rows * (1 + _row_bytes(head, columns)) if columns else 0 for rows, columns in sizes]
+    with ReadingAs(file.name, FormatError, problem="PNG image data are damaged"):
+        raw = inflated(data, sum(lengths))
+    if len(raw) < sum(lengths):
+        raise FormatError(f"{file.name}: PNG image data: not enough of them; the file is damaged")
+    out = np.empty((head.rows, head.columns, head.channels), np.uint16 if head.bits > 8 else "u1")
+    place = 0
+    for (top, left, down, across), (rows, columns), length in zip(
+        _PASSES, sizes, lengths, strict=True
+    ):
+        if length:
+            part = zlib.compress(raw[place : place + length], 1)
+            pixels = _plane(file, head, part, rows, columns)
+            out[top::down, left::across] = pixels.reshape(rows, columns, head.channels)
+        place += length
+    return out
+
+
+def _row_bytes(head: PngHead, columns: int) -> int:
+    return (columns * head.channels * head.bits + 7) // 8
+
+
+def _plane(file: ByteFile, head: PngHead, data: bytes, rows: int, columns: int) -> NDArray[Any]:
+    """Decode packed rows that are not interlaced: a picture, or one pass of one."""
     import imagecodecs
 
-    if head.bits < 8 and not head.interlaced:
-        # A row of small samples is filtered as a row of whole bytes is: decode it as such.
-        width = (head.columns * head.bits + 7) // 8
-        packed = np.asarray(_guarded(file, imagecodecs.png_decode, _inflated(file, head, width)))
-        return _unpacked(packed.reshape(head.rows, width), head)
-    if head.bits < 8:
-        return _interlaced(file, head)
-    pixels = _guarded(file, imagecodecs.png_decode, _inflated(file, head, head.columns))
-    return np.asarray(pixels)
+    # A row of small samples is filtered as a row of whole bytes is: decode it as such.
+    width = columns if head.bits >= 8 else _row_bytes(head, columns)
+    data = _trimmed(data, rows * (1 + _row_bytes(head, columns)))
+    # Without palette, transparency and text samples come as stored.
+    kind = 0 if head.kind == 3 else head.kind
+    header = struct.pack(">LLBBBBB", width, rows, max(8, head.bits), kind, 0, 0, 0)
+    whole = [SIGNATURE, chunk(b"IHDR", header), chunk(b"IDAT", data), chunk(b"IEND", b"")]
+    pixels = np.asarray(_guarded(file, imagecodecs.png_decode, b"".join(whole)))
+    return pixels if head.bits >= 8 else _unpacked(pixels.reshape(rows, width), head, columns)
 
 
 def _guarded(file: ByteFile, decode: Any, data: bytes) -> Any:
@@ -148,31 +176,10 @@ def _guarded(file: ByteFile, decode: Any, data: bytes) -> Any:
         raise FormatError(f"{file.name}: PNG image data: {error}; the file is damaged") from error
 
 
-def _inflated(file: ByteFile, head: PngHead, width: int) -> bytes:
-    """Return the file without palette, transparency and text, so that samples come as stored."""
-    kind = 0 if head.kind == 3 else head.kind
-    header = struct.pack(
-        ">LLBBBBB", width, head.rows, max(8, head.bits), kind, 0, 0, int(head.interlaced)
-    )
-    data = b"".join(checked_chunk(file, k, o, n) for k, o, n in chunk_places(file) if k == b"IDAT")
-    data = _trimmed(data, _raw_size(head, width))
-    return b"".join([SIGNATURE, chunk(b"IHDR", header), chunk(b"IDAT", data), chunk(b"IEND", b"")])
-
-
 _PASSES = ((0, 0, 8, 8), (0, 4, 8, 8), (4, 0, 8, 4), (0, 2, 4, 4), (2, 0, 4, 2), (0, 1, 2, 2),
            (1, 0, 2, 1))  # fmt: skip
 """First row and column, and steps, of each pass of an interlaced picture (PNG, 8.2)."""
 _TRIMMED = 128 << 10
-
-
-def _raw_size(head: PngHead, width: int) -> int:
-    """Return the bytes of the filtered rows, each with its filter's number before it."""
-    sample = head.channels * max(8, head.bits) // 8
-    total = 0
-    for top, left, down, across in _PASSES if head.interlaced else ((0, 0, 1, 1),):
-        rows, columns = len(range(top, head.rows, down)), len(range(left, width, across))
-        total += rows * (1 + columns * sample) if columns else 0
-    return total
 
 
 def _trimmed(data: bytes, size: int) -> bytes:
@@ -180,29 +187,20 @@ def _trimmed(data: bytes, size: int) -> bytes:
 
     Only of small pictures, where unpacking twice costs nothing. Damage is for the library to tell.
     """
-    if len(data) > _TRIMMED or size > 16 * _TRIMMED:
+    if len(data) > _TRIMMED:
         return data
     inflater = zlib.decompressobj()
     try:
         raw = inflater.decompress(data, size + 1)
     except zlib.error:
         return data
-    too_much = len(raw) > size or (len(raw) == size and inflater.unused_data)
-    return zlib.compress(raw[:size], 1) if too_much else data
+    if len(raw) > size:
+        return zlib.compress(raw[:size], 1)
+    return data[: len(data) - len(inflater.unused_data)]
 
 
-def _unpacked(packed: NDArray[Any], head: PngHead) -> NDArray[np.uint8]:
+def _unpacked(packed: NDArray[Any], head: PngHead, columns: int) -> NDArray[np.uint8]:
     per_byte = 8 // head.bits
     shifts = np.arange(per_byte - 1, -1, -1, dtype=np.uint8) * np.uint8(head.bits)
     spread = (packed[:, :, np.newaxis] >> shifts) & np.uint8((1 << head.bits) - 1)
-    return np.asarray(spread.reshape(len(packed), -1)[:, : head.columns], np.uint8)
-
-
-def _interlaced(file: ByteFile, head: PngHead) -> NDArray[Any]:
-    """Decode small interlaced samples with Pillow, and undo its stretching of greys."""
-    from PIL import Image
-
-    with _guarded(file, Image.open, io.BytesIO(file.read(0, file.size))) as picture:  # type: ignore[arg-type]
-        pixels = np.asarray(_guarded(file, lambda p: p.copy(), picture)).astype(np.uint8)
-    grey = head.kind == 0 and head.bits > 1
-    return pixels // np.uint8(255 // ((1 << head.bits) - 1)) if grey else pixels
+    return np.asarray(spread.reshape(len(packed), -1)[:, :columns], np.uint8)
