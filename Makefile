@@ -3,7 +3,7 @@ PYTHON ?= python3
 BIN := .venv/bin
 READY := .venv/.ready
 
-.PHONY: demo test check lowest bench docs screenshots clean
+.PHONY: demo test check lowest bench fuzz docs screenshots clean
 
 $(READY): pyproject.toml
 	$(PYTHON) -m venv .venv
@@ -43,6 +43,10 @@ lowest:
 
 bench: $(READY)
 	$(BIN)/python -m benchmarks --write docs/performance.md
+
+# Spoiled files of every kind, some tens of thousands; what is found is kept in fuzzing/found.
+fuzz: $(READY)
+	$(BIN)/python -m fuzzing
 
 docs: $(READY)
 	$(BIN)/python docs/tables.py

@@ -115,6 +115,7 @@ class TestNpz(ReaderTests):
 
 class TestNetcdf(ReaderTests):
     format = "netCDF-4"
+    cuts = 6  # each costs the start of a process
 
     def examples(self, folder):
         with h5py.File(folder / "a.nc", "w") as file:

@@ -2,22 +2,14 @@
 
 from __future__ import annotations
 
-import resource
 import struct
-import warnings
 
 import numpy as np
 import pytest
-from hypothesis import HealthCheck, given, settings
-from hypothesis import strategies as st
 from tests.tiff_builder import DEFLATE, LZW, PACKBITS, ZSTD, image, tiff
 
-from spectrane.analysis.description import describe
-from spectrane.engine import cache
-from spectrane.engine.byte_file import ByteFile
-from spectrane.formats.registry import open_source, open_with
-from spectrane.formats.tiff.reader import TiffReader
-from spectrane.model.errors import FormatError, SpectraneError
+from spectrane.formats.registry import open_source
+from spectrane.model.errors import FormatError
 from spectrane.model.window import whole
 
 ARRAY = (np.arange(2 * 40 * 36).reshape(2, 40, 36) * 7 % 251).astype("u2")
@@ -115,59 +107,3 @@ def test_overlapping_directories_are_refused(tmp_path):
     (tmp_path / "a.tif").write_bytes(bytes(body))
     with pytest.raises(FormatError):
         open_source(tmp_path / "a.tif")
-
-
-def _seeds():
-    small = (np.arange(2 * 20 * 24).reshape(2, 20, 24) * 5 % 251).astype("u1")
-    tie = [(33550, "d", [10.0, 10.0, 0.0]), (33922, "d", [0.0, 0, 0, 5, 6, 0]),
-           (34735, "H", [1, 1, 1, 2, 1024, 0, 1, 1, 3072, 0, 1, 32727])]  # fmt: skip
-    yield tiff(image(small, strip_rows=6, compression=DEFLATE, extra=[(42113, "s", b"0\0")]))
-    yield tiff(image(small, tile=(16, 16), compression=LZW, predictor=2, separate=True), order="<")
-    yield tiff(image(small.astype("f4"), tile=(16, 16), compression=ZSTD, predictor=3, order=">"),
-               order=">", big=True)  # fmt: skip
-    yield tiff(image(small, extra=tie), image(small[:, ::2, ::2], kind=1),
-               image(small[0] % 2, kind=4, bits=1, photometric=4))  # fmt: skip
-    yield tiff(image(small, compression=PACKBITS), subs=[image(small[:, ::2, ::2], kind=1)])
-
-
-SEEDS = list(_seeds())
-NUMBERS = st.sampled_from([0, 1, 2, 3, 4, 8, 16, 255, 65535, 2**31 - 1, 2**31, 2**32 - 1])
-CHANGE = st.tuples(st.integers(0, 2000), st.sampled_from("BHLQ"), NUMBERS)
-
-
-class HeldFile(ByteFile):
-    """Bytes in memory, so that thousands of cases cost no disk."""
-
-    def __init__(self, data):
-        self.data, self.size, self.name = data, len(data), "held.tif"
-        self.key = (self.name, id(self))
-
-    key = None
-
-    def fetch(self, ranges):
-        return [self.data[offset : offset + length] for offset, length in ranges]
-
-
-@settings(max_examples=900, deadline=None, suppress_health_check=list(HealthCheck))
-@given(st.sampled_from(SEEDS), st.lists(CHANGE, min_size=1, max_size=4), st.integers(0, 400))
-def test_mutations_end_in_a_raster_or_an_error(seed, changes, cut):
-    data = bytearray(seed)
-    for place, code, number in changes:
-        raw = struct.pack(f"<{code}", number & (256 ** struct.calcsize(code) - 1))
-        # Counted from the end, where the directories are.
-        at = max(0, len(data) - 1 - place)
-        data[at : at + len(raw)] = raw
-    held = HeldFile(bytes(data[: len(data) - cut // 20 if cut % 5 == 0 else len(data)]))
-    before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            source = open_with(TiffReader(), held)
-            str(describe(source))
-            rows, columns = source.shape
-            source.read([0], ((0, min(rows, 64)), (0, min(columns, 64))))
-            source.read([0], whole(source.shape), (5, 5), "area")
-    except SpectraneError as error:
-        assert str(error)
-    cache.blocks.clear()
-    assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 256 << 10

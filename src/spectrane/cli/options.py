@@ -132,7 +132,8 @@ class Command(click.Command):
         try:
             work(made)
         except LongJob as error:
-            if not (sys.stdin.isatty() and sys.stderr.isatty()):
+            alone = not (sys.stdin.isatty() and sys.stderr.isatty())
+            if alone or getattr(made, "as_json", False):
                 raise
             click.confirm(f"{error}. Begin it all the same?", abort=True, err=True)
             with long_jobs_allowed():

@@ -20,9 +20,6 @@ from spectrane.model.errors import SpectraneError
 from spectrane.model.source import Source
 from spectrane.model.window import Window, block_window, blocks_touching, whole
 
-CUTS = 24
-"""Lengths that a file is cut to, and places where bytes are changed."""
-
 
 @dataclass(frozen=True)
 class Example:
@@ -53,6 +50,8 @@ class ReaderTests:
     """Whether a file is known whatever its name and what lies beside it."""
     part_alone = True
     """Whether a window can be read without fetching everything."""
+    cuts = 24
+    """At how many places each example is cut, and changed."""
 
     def examples(self, folder: Path) -> Iterable[Example]:
         """Make files in a folder, by other means than the reader and its writer."""
@@ -168,7 +167,7 @@ class ReaderTests:
                 continue
             data = example.path.read_bytes()
             for kind in ("cut", "changed"):
-                for place in np.linspace(0, len(data) - 1, CUTS).astype(int).tolist():
+                for place in np.linspace(0, len(data) - 1, self.cuts).astype(int).tolist():
                     broken = bytearray(data[:place] if kind == "cut" else data)
                     if kind == "changed":
                         broken[place : place + 4] = random.bytes(len(broken[place : place + 4]))

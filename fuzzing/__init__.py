@@ -1,0 +1,1 @@
+"""Files made to hurt, thousands of them: see ``python -m fuzzing --help``."""
