@@ -246,10 +246,14 @@ def test_what_is_opened_by_a_relative_path_goes_everywhere(two, tmp_path, monkey
     assert pickle.loads(layers)[1].shape.features[0].geometry["coordinates"] == [480000, 7360000]
 
 
-def test_an_engine_that_is_not_there_is_told(monkeypatch):
+def test_an_engine_that_is_not_there_is_told(monkeypatch, tmp_path, utm):
     monkeypatch.setattr(running, "PATIENCE", 0.5)
     with pytest.raises(LookError, match="expected threads, or the address"):
         in_order(abs, [1], "gpu")
     with pytest.raises(AccessError, match="no scheduler answers"), warnings.catch_warnings():
         warnings.simplefilter("ignore")
         list(in_order(abs, [1], "tcp://127.0.0.1:9"))
+    with pytest.raises(AccessError, match="no scheduler answers"):
+        raster = sp.from_array(np.ones(utm.shape, "u1"), grid=utm)
+        tiles([raster], tmp_path / "tiles", zooms=(9, 9), engine="tcp://127.0.0.1:9")
+    assert not (tmp_path / "tiles").exists()

@@ -135,7 +135,13 @@ def tiles(
     log = _Log(root, job, overwrite)
     wanted = list(_tiles(plan, bounds, span[1]))
     total = sum(_count(plan, bounds, zoom) for zoom in range(span[0], span[1] + 1))
-    present = _draw_finest(drawer, wanted, root, log, engine, lambda done: progress(done, total))
+    try:
+        present = _draw_finest(
+            drawer, wanted, root, log, engine, lambda done: progress(done, total)
+        )
+    except BaseException:
+        log.abandon()
+        raise
     done = len(wanted)
     count = len(present)
     for zoom in range(span[1] - 1, span[0] - 1, -1):
@@ -154,7 +160,7 @@ class _Log:
     """Which tiles are finished, also those that are empty; an earlier run's, if it was this job."""
 
     def __init__(self, root: str, job: str, overwrite: bool) -> None:
-        self.path = os.path.join(root, _LIST)
+        self.root, self.path = root, os.path.join(root, _LIST)
         self.done: dict[Tile, bool] = {}
         known = self._load(job)
         if not known:
@@ -187,7 +193,14 @@ class _Log:
         """Note finished tiles, and whether anything is in them."""
         with open(self.path, "a", encoding="utf-8") as file:
             for tile, full in tiles:
+                self.done[tile] = full
                 file.write(f"{tile[0]} {tile[1]} {tile[2]} {int(full)}\n")
+
+    def abandon(self) -> None:
+        """Leave nothing where there was nothing, if no tile was finished."""
+        if not self.done and os.listdir(self.root) == [_LIST]:
+            os.unlink(self.path)
+            os.rmdir(self.root)
 
     def finish(self) -> None:
         """Forget the list: all is there."""
