@@ -150,6 +150,12 @@ FOUND = {
     "fits, more than is there": ("fits", lambda: changed(
         kinds._fits()[0], "a.fits", b"NAXIS3  =                    3",
         b"NAXIS3  =                65535")),
+    "look, a region that is a number": ("look", lambda: {
+        "a.look.toml": b"limits_from = {rows = 3.5}"}),
+    "look, a region without end": ("look", lambda: {
+        "a.look.toml": b"limits_from = {rows = [0, inf]}"}),
+    "nifti, a slice of a line": ("nifti", lambda: {"a.nii": kinds.head(
+        dims=(6, 5, 4), sform=np.diag([1e9, 1, 1e-3, 1])) + bytes(240)}),
     "look, a wide blur": ("look", lambda: {"a.look.toml": b"sharpen = [4000000.0, 0.5]"}),
     "geopackage, a system by words": ("geopackage", lambda: changed(
         kinds._packages()[0], "a.gpkg", b"EPSG", b"\xe3PSG")),

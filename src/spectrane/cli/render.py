@@ -14,6 +14,7 @@ from spectrane.cli.looks import AreaOptions, LookOptions
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.written import file_facts, size_text
+from spectrane.display.finishing import BarSide
 from spectrane.display.picture import check_picture_name
 from spectrane.model.whole_files import check_target
 
@@ -32,12 +33,15 @@ class RenderOptions(LookOptions, AreaOptions, OpeningOptions):
                                    help="Keep the look in a file (.look.toml).")  # fmt: skip
     legend: str | None = option("--legend", group="Output", type=click.Path(),
                                 help="The legend as a figure of its own (.png).")  # fmt: skip
+    bar: BarSide | None = words.bar()
+    caption: str | None = words.caption()
     overwrite: bool = words.overwrite()
 
 
 @command_of("render", RenderOptions, examples=(
     "render demo/sound_8band.tif --nodata 0 -o natural.png",
     "render demo/sound_8band.tif --channels infrared --limits percentile:2,98 -o infrared.png",
+    "render demo/sound_depth.tif --colormap kiln --bar right --caption 'Depth' -o depth.png",
     "render --colormap list -o colormaps.png",
 ))  # fmt: skip
 def command(options: RenderOptions) -> None:
@@ -74,7 +78,10 @@ def _draw(
         shown = options.computed(raster)
         look = options.look_for(shown, fields)
         picture = render(shown, look, view=view)
-        picture.save(target, bits=int(options.bit_depth), overwrite=options.overwrite)
+        picture.save(
+            target, bits=int(options.bit_depth), bar=options.bar, caption=options.caption,
+            overwrite=options.overwrite,
+        )  # fmt: skip
         kept = options.save_look if number == 0 else None
         if kept:
             look.save(kept, overwrite=options.overwrite)
@@ -90,7 +97,9 @@ def _tell(
     picture: Any, file: str, target: str, kept: str | None, options: RenderOptions, answer: Answer
 ) -> None:
     rows, columns = picture.rgba.shape[:2]
-    lines = [f"{target}: {columns} x {rows}, {size_text(target)}"]
+    beside = [what for what, said in (("key", options.bar), ("caption", options.caption)) if said]
+    more = f", and its {' and '.join(beside)}" if beside else ""
+    lines = [f"{target}: {columns} x {rows}{more}, {size_text(target)}"]
     lines += [f"  {note}" for note in picture.notes]
     lines += [f"  {name:<5} = {scale}"
               for name, scale in zip(picture.channels, picture.scales, strict=False)]  # fmt: skip

@@ -8,6 +8,7 @@ import click
 
 from spectrane.cli.options import option
 from spectrane.cli.values import Area, CompletedText, NoData, Numbers, Size
+from spectrane.display.finishing import SIDES
 from spectrane.formats.flat import INTERLEAVES
 from spectrane.model.colormaps import colormaps
 from spectrane.model.limits import Limits
@@ -39,6 +40,17 @@ def position(**given: Any) -> Any:
         help="A position: X,Y on the map; X,Y,Z in mm of a volume; one number where only the plane "
         "is asked for.", **given,
     )  # fmt: skip
+
+
+def bar() -> Any:
+    """Declare ``--bar``."""
+    return option("--bar", group="Output", type=click.Choice(SIDES),
+                  help="Draw the key in: a bar, classes, or what the colours mean.")  # fmt: skip
+
+
+def caption() -> Any:
+    """Declare ``--caption``."""
+    return option("--caption", group="Output", metavar="TEXT", help="Write this below the picture.")
 
 
 def csv() -> Any:

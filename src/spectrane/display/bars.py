@@ -1,4 +1,4 @@
-"""Colour bars beside a picture: which colour is which physical value, a column per layer."""
+"""Keys drawn beside or below a picture: bars from end to end, classes, what colours mean."""
 
 from __future__ import annotations
 
@@ -9,82 +9,158 @@ from typing import Any
 import numpy as np
 
 from spectrane.display.drawing import Rgba
+from spectrane.display.keys import Key, key_of
 from spectrane.display.panels import DARK, LIGHT
 from spectrane.display.plan import RenderPlan
 from spectrane.model.colors import parse_color
+from spectrane.model.pixels import Pixels
 
 _WIDE, _GAP = 14, 6
-_MOST_CLASSES = 20
 
 
 @dataclass(frozen=True)
 class Shown:
-    """What a bar tells of: a layer's title, and how it is shown."""
+    """What a key tells of: a layer's title, how it is shown, and the pixels drawn, if known."""
 
     title: str
     plan: RenderPlan
+    pixels: Pixels | None = None
 
 
 def bars_panel(layers: Sequence[Shown], rows: int, text: int) -> Rgba | None:
-    """Return the bars of layers as a panel of so many rows; None where there is nothing to tell.
+    """Return the keys of layers as a panel of so many rows; None where there is nothing to tell.
 
     ``text`` is the height of letters in pixels. Values grow upward; a bar is as high as the panel
     allows, up to 25 lines.
     """
-    from PIL import ImageFont
-
-    font = ImageFont.load_default(text)
-    columns = [_column(layer, rows, font, text) for layer in layers
-               if layer.plan.shadings or _entries(layer.plan)]  # fmt: skip
+    font, line = _font(text), text + 4
+    steps = max(2, min(rows - 5 * line, 25 * line))
+    keys = [key_of(layer.title, layer.plan, steps, layer.pixels) for layer in layers]
+    columns = [_column(key, rows, font, text) for key in keys if key is not None]
     if not columns:
         return None
-    out = np.empty((rows, sum(column.shape[1] for column in columns), 4), np.uint8)
-    out[...] = DARK
-    place = 0
-    for column in columns:
-        out[:, place : place + column.shape[1]] = column
-        place += column.shape[1]
-    return out
+    return np.concatenate(columns, axis=1)
 
 
-def _entries(plan: RenderPlan) -> list[tuple[str, str]]:
-    """Return (colour, label) of the classes that are seen; of very many, those that have a name."""
-    seen = [one for one in plan.legend().classes if parse_color(one[0])[3] > 0]
-    if len(seen) > _MOST_CLASSES:
-        unnamed = {f"{value:g}" for value in plan.classes}
-        seen = [entry for entry in seen if entry[1] not in unnamed]
-    return seen[:_MOST_CLASSES]
+def bar_below(shown: Shown, columns: int, text: int) -> Rgba | None:
+    """Return a layer's key as a panel of so many columns; None where there is nothing to tell."""
+    font, line = _font(text), text + 4
+    key = key_of(shown.title, shown.plan, max(2, columns - 8 * line), shown.pixels)
+    if key is None:
+        return None
+    return _row_of_entries(key, columns, font, text) if key.colors is None else _row(
+        key, columns, font, text)  # fmt: skip
 
 
-def _column(shown: Shown, rows: int, font: Any, text: int) -> Rgba:
+def _font(text: int) -> Any:
+    from PIL import ImageFont
+
+    return ImageFont.load_default(text)
+
+
+def _paper(rows: int, columns: int) -> tuple[Any, Any]:
     from PIL import Image, ImageDraw
 
+    image = Image.new("RGBA", (columns, rows), DARK)
+    return image, ImageDraw.Draw(image)
+
+
+def _column(key: Key, rows: int, font: Any, text: int) -> Rgba:
     line = text + 4
-    found = shown.plan.legend(max(2, min(rows - 4 * line, 25 * line))).bar
-    if found is None:
-        entries = _entries(shown.plan)
-        title, labels = shown.title, [label for _, label in entries]
-    else:
-        title, labels = found.title, [label for _, label in found.ticks]
-    wide = int(max(map(font.getlength, [title, *(f"{label}  " for label in labels)])))
+    labels = [label for _, label in (*key.ticks, *key.entries)]
+    wide = int(max(map(font.getlength, [key.title, *(f"{label}  " for label in labels)])))
     width = max(wide, _WIDE + _GAP + wide if labels else 0) + 2 * _GAP
-    image = Image.new("RGBA", (width, rows), DARK)
-    pen = ImageDraw.Draw(image)
-    pen.text((_GAP, _GAP), title, fill=LIGHT, font=font, anchor="la")
-    if found is None:
-        for number, (color, label) in enumerate(entries):
-            top = 2 * line + number * line
-            pen.rectangle((_GAP, top, _GAP + _WIDE, top + text), fill=parse_color(color))
-            pen.text((2 * _GAP + _WIDE, top), label, fill=LIGHT, font=font, anchor="la")
+    image, pen = _paper(rows, width)
+    pen.text((_GAP, _GAP), key.title, fill=LIGHT, font=font, anchor="la")
+    if key.colors is None:
+        for number, (color, label) in enumerate(key.entries):
+            _entry(pen, _GAP, 2 * line + number * line, color, label, font, text)
         return np.array(image)
-    top, high = 2 * line, len(found.colors)
+    top, high = 2 * line + line // 2, len(key.colors)
     drawn = np.array(image)
-    strip = found.colors[::-1][: max(0, rows - top)]
+    strip = key.colors[::-1][: max(0, rows - top)]
     drawn[top : top + len(strip), _GAP : _GAP + _WIDE] = strip[:, np.newaxis]
-    image = Image.fromarray(drawn)
-    pen = ImageDraw.Draw(image)
-    for at, label in found.ticks:
+    image, pen = _again(drawn)
+    left, right, middle, point = _GAP, _GAP + _WIDE - 1, _GAP + _WIDE // 2, line // 2
+    below, above = key.cut
+    if above is not None:
+        pen.polygon([(left, top - 1), (right, top - 1), (middle, top - point)], fill=above)
+    if below is not None:
+        foot = top + high
+        pen.polygon([(left, foot), (right, foot), (middle, foot + point - 1)], fill=below)
+    for at, label in key.ticks:
         y = top + round((1 - at) * (high - 1))
         pen.line((_GAP + _WIDE, y, _GAP + _WIDE + 3, y), fill=LIGHT)
         pen.text((2 * _GAP + _WIDE, y), label, fill=LIGHT, font=font, anchor="lm")
     return np.array(image)
+
+
+def _row(key: Key, columns: int, font: Any, text: int) -> Rgba:
+    assert key.colors is not None
+    line = text + 4
+    wide = len(key.colors)
+    left, top = (columns - wide) // 2, line + _GAP
+    image, _ = _paper(top + _WIDE + line + 2 * _GAP, columns)
+    drawn = np.array(image)
+    drawn[top : top + _WIDE, left : left + wide] = key.colors[np.newaxis]
+    image, pen = _again(drawn)
+    pen.text((left, _GAP // 2), key.title, fill=LIGHT, font=font, anchor="la")
+    right, middle, point = left + wide, top + _WIDE // 2, line // 2
+    below, above = key.cut
+    if below is not None:
+        pen.polygon([(left - 1, top), (left - 1, top + _WIDE - 1), (left - point, middle)],
+                    fill=below)  # fmt: skip
+    if above is not None:
+        pen.polygon([(right, top), (right, top + _WIDE - 1), (right + point - 1, middle)],
+                    fill=above)  # fmt: skip
+    free = 0.0
+    for at, label in _ends_first(key.ticks):
+        x = left + round(at * (wide - 1))
+        half = font.getlength(label) / 2 + 3
+        if 0 < at < 1 and (x - half < free or x + half > _start_of_last(key, left, wide, font)):
+            continue
+        free = x + half if at < 1 else free
+        pen.line((x, top + _WIDE, x, top + _WIDE + 3), fill=LIGHT)
+        pen.text((x, top + _WIDE + 5), label, fill=LIGHT, font=font, anchor="ma")
+    return np.array(image)
+
+
+def _ends_first(ticks: Sequence[tuple[float, str]]) -> list[tuple[float, str]]:
+    """Return ticks so that the ends are written whatever lies between."""
+    return [*ticks[:1], *ticks[-1:], *ticks[1:-1]]
+
+
+def _start_of_last(key: Key, left: int, wide: int, font: Any) -> float:
+    return float(left + wide - 1 - font.getlength(key.ticks[-1][1]) / 2 - 3)
+
+
+def _row_of_entries(key: Key, columns: int, font: Any, text: int) -> Rgba:
+    """Set entries one behind the other, in as many lines as they need."""
+    line = text + 4
+    places, x, y = [], _GAP, line + _GAP
+    for color, label in key.entries:
+        wide = 2 * _GAP + _WIDE + int(font.getlength(label)) + 2 * _GAP
+        if x + wide > columns and x > _GAP:
+            x, y = _GAP, y + line
+        places.append((x, y, color, label))
+        x += wide
+    image, pen = _paper(y + line + _GAP, columns)
+    pen.text((_GAP, _GAP // 2), key.title, fill=LIGHT, font=font, anchor="la")
+    for left, top, color, label in places:
+        _entry(pen, left, top, color, label, font, text)
+    return np.array(image)
+
+
+def _entry(
+    pen: Any, left: int, top: int, color: str, label: str, font: Any, text: int
+) -> None:  # fmt: skip
+    box = (left, top, left + _WIDE, top + text)
+    pen.rectangle(box, fill=parse_color(color), outline=LIGHT)
+    pen.text((left + _WIDE + _GAP, top), label, fill=LIGHT, font=font, anchor="la")
+
+
+def _again(drawn: Rgba) -> tuple[Any, Any]:
+    from PIL import Image, ImageDraw
+
+    image = Image.fromarray(drawn)
+    return image, ImageDraw.Draw(image)

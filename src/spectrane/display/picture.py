@@ -6,7 +6,7 @@ import os
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,6 +20,11 @@ from spectrane.model.errors import FormatError, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.marks import PICTURE
 from spectrane.model.whole_files import written_whole
+
+if TYPE_CHECKING:
+    from spectrane.display.finishing import BarSide
+
+Rgba = NDArray[np.uint8]
 
 
 def check_picture_name(path: str | os.PathLike[str]) -> None:
@@ -109,6 +114,10 @@ class Picture:
     @property
     def description(self) -> str:
         """What the picture says of itself when it is saved."""
+        return self._said_of(placed=self.grid.placed)
+
+    def _said_of(self, *, placed: bool) -> str:
+        """Say what the picture is; and where, if its edges are those of what is saved."""
         lines = [PICTURE, f"Source: {self.source}"]
         named = zip(self.channels, self.scales, strict=False)
         channels = ", ".join(f"{name} = {scale.band}" for name, scale in named)
@@ -116,15 +125,39 @@ class Picture:
         lines.append(f"Limits: {'; '.join(map(str, self.scales)) or 'none'}")
         lines += [f"Curve: {self.scales[0].curve}"] if self.scales else []
         lines += self.notes
-        if self.grid.placed:
+        if placed:
             bounds = ", ".join(f"{value:.10g}" for value in self.grid.bounds)
             lines.append(f"Bounds: {bounds} ({self.grid.crs_text or 'no coordinate system'})")
         return "\n".join(lines)
 
-    def save(self, path: str | os.PathLike[str], *, bits: int = 8, overwrite: bool = False) -> None:
+    def finished(self, *, bar: BarSide | None = None, caption: str | None = None) -> Rgba:
+        """Return (rows, columns, 4) uint8 to hand on: the picture on dark ground, with its key at
+        one side and a caption below.
+
+        ``bar`` is ``right``, ``left`` or ``bottom``: a colour bar from end to end, with points
+        where values lie beyond; the classes that occur; or what the colours of a composite mean.
+        Raises LookError for another side, and for a picture blended of layers.
+
+        >>> import numpy as np, spectrane as sp
+        >>> picture = sp.render(sp.from_array(np.arange(64.0).reshape(8, 8)))
+        >>> picture.finished(bar="right", caption="Depth").shape[1] > 8
+        True
+        """
+        from spectrane.display.bars import Shown
+        from spectrane.display.finishing import finished
+
+        pixels = getattr(self.in_sixteen_bits, "pixels", None)
+        shown = None if self.plan is None else Shown(self.source, self.plan, pixels)
+        return finished(self.rgba, shown, bar, caption)
+
+    def save(
+        self, path: str | os.PathLike[str], *, bits: int = 8, bar: BarSide | None = None,
+        caption: str | None = None, overwrite: bool = False,
+    ) -> None:  # fmt: skip
         """Write a PNG of 8 or 16 bits per channel, with its description in a text chunk.
 
-        Raises ExistingFile, AccessError; FormatError for another ending than ``.png``.
+        ``bar`` and ``caption`` are as ``finished`` has them, in 8 bits. Raises ExistingFile,
+        AccessError; FormatError for another ending than ``.png``.
 
         >>> import numpy as np, spectrane as sp, tempfile, os
         >>> with tempfile.TemporaryDirectory() as folder:
@@ -136,11 +169,21 @@ class Picture:
         if bits not in (8, 16):
             raise LookError(f"bits {bits}: expected 8 or 16")
         check_picture_name(path)
+        framed = bar is not None or bool(caption)
+        if framed and bits != 8:
+            raise LookError(f"bits {bits}: a bar or a caption is drawn in 8 bits")
+        shown = self.rgba if bits == 8 else self.rgba16
         with written_whole(path, overwrite=overwrite) as file:
-            file.write(self._png(self.rgba if bits == 8 else self.rgba16))
+            if framed:
+                drawn = self.finished(bar=bar, caption=caption)
+                said = self._said_of(placed=False) + (f"\nCaption: {caption}" if caption else "")
+                file.write(self._png(drawn, said))
+            else:
+                file.write(self._png(shown))
 
-    def _png(self, rgba: NDArray[Any]) -> bytes:
-        return encode_png(rgba, {"Description": self.description, "Software": "Spectrane"})
+    def _png(self, rgba: NDArray[Any], said: str | None = None) -> bytes:
+        text = {"Description": said or self.description, "Software": "Spectrane"}
+        return encode_png(rgba, text)
 
     def _repr_png_(self) -> bytes:
         return self._png(self.rgba)

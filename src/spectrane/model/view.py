@@ -212,7 +212,7 @@ def half_open(what: str, given: Any) -> tuple[int, int]:
     """
     try:
         start, stop = (int(n) for n in given)
-    except (TypeError, ValueError):
+    except (TypeError, ValueError, OverflowError):
         raise LookError(f"{what} {given!r}: expected a pair (start, stop), stop not included"
                         ) from None  # fmt: skip
     return start, stop

@@ -8,6 +8,7 @@ from typing import Any
 
 from spectrane.model.errors import GridMismatch, LookError, nearest
 from spectrane.model.grid import CrsLike
+from spectrane.model.regular_files import ReadingAs
 from spectrane.model.source import Source
 from spectrane.model.systems import system_text_or_none
 from spectrane.model.view import View
@@ -54,8 +55,10 @@ def _from_mapping(source: Source, region: Mapping[str, Any]) -> tuple[Source, Wi
             raise LookError(f"region: no key {key!r}{nearest(str(key), _KEYS)}")
     if "polygon" in region:
         return region_of(source, region["polygon"])
-    given: dict[str, Any] = {key: tuple(value) for key, value in region.items()}
-    return seen(source, View(**given))
+    with ReadingAs("region", LookError, problem="is none"):
+        given: dict[str, Any] = {key: tuple(value) for key, value in region.items()}
+        view = View(**given)
+    return seen(source, view)
 
 
 Zone = tuple[str, Source, Window | None]

@@ -19,7 +19,7 @@ from spectrane.engine.described import Described
 from spectrane.engine.full import FullSource
 from spectrane.engine.threads import in_parallel, row_parts
 from spectrane.kernels.slicing import along_axes, nearest_voxels, put, stored, stored_reference
-from spectrane.model.errors import GridMismatch, LookError
+from spectrane.model.errors import GridMismatch, LookError, ResourceError
 from spectrane.model.errors import nearest as nearest_name
 from spectrane.model.grid import Grid
 from spectrane.model.patient import LETTERS, aligned_axes, own_turn, reach, turned_back
@@ -99,6 +99,8 @@ def voxels_to_cut(volume: Source, frame: int, window: Window) -> NDArray[Any]:
     return np.ascontiguousarray(cube.transpose(2, 1, 0))
 
 
+_MOST = 1 << 26
+"""Pixels of a slice at most: 8192 x 8192."""
 _OF_VOLUMES = ("dtype", "has_mask", "look", "name", "format", "windows")
 """What a slice keeps of its volume."""
 
@@ -155,6 +157,11 @@ class Slice(Derived, FullSource):
         columns, rows = (
             max(1, int(np.ceil((high[axis] - low[axis]) / side - 1e-6))) for axis in (along, down)
         )
+        if rows * columns > _MOST:
+            raise ResourceError(
+                f"{self.plane.name} slice: {rows} x {columns} pixels of {side:.3g} mm, the finest "
+                "spacing; regrid the volume first, or cut along its own axes"
+            )
         x = high[along] if way < 0 else low[along]
         y = high[down] if fall < 0 else low[down]
         affine = ((way * side, 0.0, float(x)), (0.0, fall * side, float(y)), (0.0, 0.0, 1.0))

@@ -1,0 +1,67 @@
+"""A picture to hand on: with its key beside or below it, and a caption."""
+
+from __future__ import annotations
+
+from typing import Literal, get_args
+
+import numpy as np
+
+from spectrane.display.bars import Shown, bar_below, bars_panel
+from spectrane.display.drawing import Rgba
+from spectrane.display.panels import DARK, LIGHT, on_dark, one_below_another, panels_in_a_row
+from spectrane.model.errors import LookError, nearest
+
+BarSide = Literal["right", "left", "bottom"]
+SIDES: tuple[BarSide, ...] = get_args(BarSide)
+"""Where a picture's key stands."""
+
+
+def finished(rgba: Rgba, shown: Shown | None, side: str | None, caption: str | None = None) -> Rgba:
+    """Return a picture on dark ground with its key at one ``side``, and a caption below all.
+
+    Letters are a fortieth of the picture's height, 12 to 28 pixels. The picture's own pixels stay
+    as they are. Raises LookError for another side, and where there is no key to draw.
+    """
+    if side is not None and side not in SIDES:
+        raise LookError(f"bar {side!r}{nearest(side, SIDES)}")
+    text = int(np.clip(len(rgba) // 40, 12, 28))
+    out = on_dark(rgba)
+    if side is not None:
+        if shown is None:
+            raise LookError("bar: the picture is blended of layers, and each has its own key")
+        out = _with_key(out, shown, side, text)
+    if caption:
+        out = one_below_another([out, _caption(caption, out.shape[1], text)])
+    return out
+
+
+def _with_key(rgba: Rgba, shown: Shown, side: str, text: int) -> Rgba:
+    if side == "bottom":
+        key = bar_below(shown, rgba.shape[1], text)
+    else:
+        key = bars_panel([shown], max(len(rgba), 14 * (text + 4)), text)
+    if key is None:
+        raise LookError("bar: none of the classes that occur has a colour to tell of")
+    if side == "bottom":
+        return one_below_another([rgba, key])
+    return panels_in_a_row([rgba, key] if side == "right" else [key, rgba])
+
+
+def _caption(caption: str, columns: int, text: int) -> Rgba:
+    from PIL import Image, ImageDraw, ImageFont
+
+    font = ImageFont.load_default(text)
+    lines: list[str] = []
+    for said in caption.split("\n"):
+        lines.append("")
+        for word in said.split():
+            longer = f"{lines[-1]} {word}".strip()
+            if lines[-1] and font.getlength(longer) > columns - 12:
+                lines.append(word)
+            else:
+                lines[-1] = longer
+    image = Image.new("RGBA", (columns, (text + 4) * len(lines) + 6), DARK)
+    pen = ImageDraw.Draw(image)
+    for number, line in enumerate(lines):
+        pen.text((6, number * (text + 4)), line, fill=LIGHT, font=font, anchor="la")
+    return np.array(image)
