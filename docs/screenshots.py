@@ -101,11 +101,11 @@ def figures(scene: str) -> None:
     run(*f"probe {scene} --nodata 0 --points demo/stations.csv --profile profile.png".split())
     for name in ("histogram", "compare", "profile"):
         shutil.copy(f"{name}.png", HERE / f"{name}.png")
-    index = f"render {scene} --nodata 0 --compute ndvi --colormap auto -o ndvi.png"
+    index = f"render {scene} --nodata 0 --compute ndvi --colormap auto --bar right -o ndvi.png"
     terminal("render_index.png", talks(index), picture="ndvi.png")
     terminal("probe.png", talks(f"probe {scene} {thermal} --nodata 0 --at 490000,7357000"))
     comet = "render demo/comet.fits --limits percentile:1,99.9 --curve log:3 --colormap kiln"
-    terminal("render_comet.png", talks(f"{comet} -o comet.png"), picture="comet.png")
+    terminal("render_comet.png", talks(f"{comet} --bar bottom -o comet.png"), picture="comet.png")
 
 
 def talks(*commands: str) -> list[tuple[str, str]]:
