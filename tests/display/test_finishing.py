@@ -103,5 +103,20 @@ def test_what_is_saved_says_the_caption_and_not_the_place(tmp_path, utm):
         picture.finished(bar="top")
     with pytest.raises(sp.LookError, match="drawn in 8 bits"):
         picture.save(tmp_path / "a.png", bits=16, bar="right")
-    with pytest.raises(sp.LookError, match="blended of layers"):
-        sp.overlay([sp.from_array(np.ones((4, 4), "u1"))] * 2).finished(bar="right")
+
+
+@pytest.mark.parametrize("side", SIDES)
+def test_each_visible_layer_has_its_key(side):
+    classes = {1: ("#ff0000", "one"), 2: ("#00ff00", "two")}
+    layers = [
+        sp.Layer(sp.from_array(RAMP), sp.Look(limits=(0, 100)), name="lowest"),
+        sp.Layer(sp.from_array(np.ones((40, 50), "u1")), sp.Look(classes=classes), opacity=0.5),
+        sp.Layer(sp.from_array(RAMP), visible=False),
+    ]
+    picture = sp.overlay(layers)
+    assert [shown.title for shown in picture.shown] == ["lowest", "an array in memory"]
+    assert picture.shown[1].key(9).entries == (("#ff0000", "one"),)
+    sheet = picture.finished(bar=side)
+    assert (sheet.shape[0] > 40) if side == "bottom" else (sheet.shape[1] > 50)
+    with pytest.raises(sp.LookError, match="nothing to tell"):
+        sp.Picture(picture.rgba, picture.grid, (), "a").finished(bar=side)

@@ -12,6 +12,7 @@ from spectrane.cli.files import required
 from spectrane.cli.layering import LayerOptions, layers_of
 from spectrane.cli.options import command_of
 from spectrane.cli.written import counted, file_facts, size_text
+from spectrane.display.finishing import BarSide
 from spectrane.model.whole_files import check_target
 
 
@@ -21,6 +22,8 @@ class OverlayOptions(LayerOptions):
 
     output: str | None = words.output("The picture (.png).")
     size: tuple[int, int] | None = words.size()
+    bar: BarSide | None = words.bar()
+    caption: str | None = words.caption()
     overwrite: bool = words.overwrite()
 
 
@@ -43,7 +46,8 @@ def command(options: OverlayOptions) -> None:
         layers, grid = layers_of(options, opened)
         drawn = draw(layers, grid=grid, view=view, area=options.covered)
         picture = drawn.picture()
-        picture.save(output, overwrite=options.overwrite)
+        picture.save(output, bar=options.bar, caption=options.caption,
+                     overwrite=options.overwrite)  # fmt: skip
         rows, columns = picture.rgba.shape[:2]
         listed: list[dict[str, Any]] = [
             {"name": one.title, "opacity": one.layer.opacity, "blend": one.mode,

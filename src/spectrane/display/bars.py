@@ -20,11 +20,17 @@ _WIDE, _GAP = 14, 6
 
 @dataclass(frozen=True)
 class Shown:
-    """What a key tells of: a layer's title, how it is shown, and the pixels drawn, if known."""
+    """What a key tells of: a layer's title, how it is shown, and what was drawn, if known."""
 
     title: str
     plan: RenderPlan
     pixels: Pixels | None = None
+    rgba: Rgba | None = None
+    """Of a layer whose pixels are not known any more, the colours tell which classes occur."""
+
+    def key(self, steps: int) -> Key | None:
+        """Return its key, with a bar of so many colours; None where there is nothing to tell."""
+        return key_of(self.title, self.plan, steps, self.pixels, self.rgba)
 
 
 def bars_panel(layers: Sequence[Shown], rows: int, text: int) -> Rgba | None:
@@ -35,7 +41,7 @@ def bars_panel(layers: Sequence[Shown], rows: int, text: int) -> Rgba | None:
     """
     font, line = _font(text), text + 4
     steps = max(2, min(rows - 5 * line, 25 * line))
-    keys = [key_of(layer.title, layer.plan, steps, layer.pixels) for layer in layers]
+    keys = [layer.key(steps) for layer in layers]
     columns = [_column(key, rows, font, text) for key in keys if key is not None]
     if not columns:
         return None
@@ -45,7 +51,7 @@ def bars_panel(layers: Sequence[Shown], rows: int, text: int) -> Rgba | None:
 def bar_below(shown: Shown, columns: int, text: int) -> Rgba | None:
     """Return a layer's key as a panel of so many columns; None where there is nothing to tell."""
     font, line = _font(text), text + 4
-    key = key_of(shown.title, shown.plan, max(2, columns - 8 * line), shown.pixels)
+    key = shown.key(max(2, columns - 8 * line))
     if key is None:
         return None
     return _row_of_entries(key, columns, font, text) if key.colors is None else _row(

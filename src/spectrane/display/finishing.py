@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Literal, get_args
 
 import numpy as np
@@ -16,8 +17,10 @@ SIDES: tuple[BarSide, ...] = get_args(BarSide)
 """Where a picture's key stands."""
 
 
-def finished(rgba: Rgba, shown: Shown | None, side: str | None, caption: str | None = None) -> Rgba:
-    """Return a picture on dark ground with its key at one ``side``, and a caption below all.
+def finished(
+    rgba: Rgba, shown: Sequence[Shown], side: str | None, caption: str | None = None
+) -> Rgba:
+    """Return a picture on dark ground with its keys at one ``side``, and a caption below all.
 
     Letters are a fortieth of the picture's height, 12 to 28 pixels. The picture's own pixels stay
     as they are. Raises LookError for another side, and where there is no key to draw.
@@ -27,23 +30,23 @@ def finished(rgba: Rgba, shown: Shown | None, side: str | None, caption: str | N
     text = int(np.clip(len(rgba) // 40, 12, 28))
     out = on_dark(rgba)
     if side is not None:
-        if shown is None:
-            raise LookError("bar: the picture is blended of layers, and each has its own key")
         out = _with_key(out, shown, side, text)
     if caption:
         out = one_below_another([out, _caption(caption, out.shape[1], text)])
     return out
 
 
-def _with_key(rgba: Rgba, shown: Shown, side: str, text: int) -> Rgba:
+def _with_key(rgba: Rgba, shown: Sequence[Shown], side: str, text: int) -> Rgba:
+    nothing = LookError("bar: the picture has nothing to tell of: no limits, and no classes occur")
     if side == "bottom":
-        key = bar_below(shown, rgba.shape[1], text)
-    else:
-        key = bars_panel([shown], max(len(rgba), 14 * (text + 4)), text)
+        below = [bar_below(layer, rgba.shape[1], text) for layer in shown]
+        keys = [key for key in below if key is not None]
+        if not keys:
+            raise nothing
+        return one_below_another([rgba, *keys])
+    key = bars_panel(shown, max(len(rgba), 14 * (text + 4)), text)
     if key is None:
-        raise LookError("bar: none of the classes that occur has a colour to tell of")
-    if side == "bottom":
-        return one_below_another([rgba, key])
+        raise nothing
     return panels_in_a_row([rgba, key] if side == "right" else [key, rgba])
 
 

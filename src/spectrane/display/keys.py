@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.display.drawing import Rgba
 from spectrane.display.plan import RenderPlan
 from spectrane.display.shading import Shading
 from spectrane.model.colors import parse_color
@@ -51,14 +52,20 @@ class Key:
     cut: tuple[str | None, str | None] = (None, None)
 
 
-def key_of(title: str, plan: RenderPlan, steps: int, pixels: Pixels | None = None) -> Key | None:
+def key_of(
+    title: str, plan: RenderPlan, steps: int, pixels: Pixels | None = None,
+    rgba: Rgba | None = None,
+) -> Key | None:  # fmt: skip
     """Return the key of what a plan draws, with a bar of so many colours; None for nothing to say.
 
-    With ``pixels``, those that were drawn, only classes that occur are listed, and ends that values
-    lie beyond are marked.
+    With ``pixels``, those that were drawn, or the picture ``rgba``, only classes that occur are
+    listed; with ``pixels`` ends that values lie beyond are marked.
     """
     if not plan.shadings:
         entries = class_entries(plan, _occurring(pixels))
+        if pixels is None and rgba is not None:
+            drawn = {tuple(color) for color in np.unique(rgba.reshape(-1, 4), axis=0).tolist()}
+            entries = tuple(one for one in entries if parse_color(one[0]) in drawn)
         return Key(title, None, entries=entries) if entries else None
     bar = plan.legend(steps).bar
     if bar is None:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, Literal, TypeAlias, get_args
 import numpy as np
 
 from spectrane.analysis.expressions import Computed
+from spectrane.display.bars import Shown
 from spectrane.display.drawing import Rgba
 from spectrane.display.onto import covers, drawn_onto, seen_under
 from spectrane.display.orientation import lying
@@ -219,7 +220,11 @@ class Stack:
             for k, drawn in enumerate(self.layers, 1) if drawn.layer.visible
         )  # fmt: skip
         names = ", ".join(drawn.title for drawn in self.layers if drawn.layer.visible)
-        return Picture(self.blended(), self.grid, tuple(scales), names, said)
+        shown = tuple(
+            Shown(drawn.title, drawn.planned.plan, rgba=drawn.rgba)
+            for drawn in self.layers if drawn.layer.visible and drawn.planned is not None
+        )  # fmt: skip
+        return Picture(self.blended(), self.grid, tuple(scales), names, said, shown=shown)
 
 
 StackArea = Literal["bottom", "union"]

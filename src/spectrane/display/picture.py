@@ -22,6 +22,7 @@ from spectrane.model.marks import PICTURE
 from spectrane.model.whole_files import written_whole
 
 if TYPE_CHECKING:
+    from spectrane.display.bars import Shown
     from spectrane.display.finishing import BarSide
 
 Rgba = NDArray[np.uint8]
@@ -40,7 +41,8 @@ class Picture:
 
     ``rgba`` is (rows, columns, 4) uint8 with straight alpha; ``grid`` says where it lies, and
     ``scales`` how each channel was shown. ``source`` is the file's name, without its folder.
-    ``plan`` is how it was drawn, where it was drawn from one raster. Pictures are equal where their
+    ``plan`` is how it was drawn, where it was drawn from one raster; ``shown`` are those of several
+    layers. Pictures are equal where their
     pixels, their place and what they say are; they can be pickled.
 
     >>> import numpy as np, spectrane as sp
@@ -56,6 +58,7 @@ class Picture:
     notes: tuple[str, ...] = ()
     plan: RenderPlan | None = field(default=None, repr=False)
     in_sixteen_bits: Callable[[], NDArray[np.uint16]] | None = field(default=None, repr=False)
+    shown: tuple[Shown, ...] = field(default=(), repr=False)
 
     @cached_property
     def rgba16(self) -> NDArray[np.uint16]:
@@ -136,7 +139,7 @@ class Picture:
 
         ``bar`` is ``right``, ``left`` or ``bottom``: a colour bar from end to end, with points
         where values lie beyond; the classes that occur; or what the colours of a composite mean.
-        Raises LookError for another side, and for a picture blended of layers.
+        Of layers each has its own. Raises LookError for another side, or nothing to tell.
 
         >>> import numpy as np, spectrane as sp
         >>> picture = sp.render(sp.from_array(np.arange(64.0).reshape(8, 8)))
@@ -146,8 +149,10 @@ class Picture:
         from spectrane.display.bars import Shown
         from spectrane.display.finishing import finished
 
-        pixels = getattr(self.in_sixteen_bits, "pixels", None)
-        shown = None if self.plan is None else Shown(self.source, self.plan, pixels)
+        shown = self.shown
+        if self.plan is not None:
+            pixels = getattr(self.in_sixteen_bits, "pixels", None)
+            shown = (Shown(self.source, self.plan, pixels),)
         return finished(self.rgba, shown, bar, caption)
 
     def save(
