@@ -90,8 +90,8 @@ def _cold(folder: Path) -> Iterator[Row]:
     draw = ["render", path, "--limits", "percentile:2,98", *out]
     zooms = {
         "whole image": ([], 2.5),
-        "one to one": (["--rows", "9000,9800", "--columns", "9000,10280"], 4.0),
-        "just short of 2:1": (["--rows", "9000,10592", "--columns", "9000,11547"], 4.0),
+        "one to one": (["--row-range", "9000,9800", "--column-range", "9000,10280"], 4.0),
+        "just short of 2:1": (["--row-range", "9000,10592", "--column-range", "9000,11547"], 4.0),
     }
     yield contest("spectrane --help", _command("--help"), _import_numpy, 1.0, "import numpy")
     yield contest(
