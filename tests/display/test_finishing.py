@@ -49,7 +49,9 @@ def test_only_classes_that_occur_are_told():
     values = np.array([[3, 3, 4], [9, 4, 9]], "u1")
     key = keyed(values, sp.Look(classes=classes))
     assert key.entries == (("#030000", "class 3"), ("#040000", "4"), ("#090000", "class 9"))
-    plan = sp.render(sp.from_array(values), sp.Look(classes=classes)).plan
+    picture = sp.render(sp.from_array(values), sp.Look(classes=classes))
+    assert picture.legend().classes == key.entries
+    plan = picture.plan
     assert key_of("x", plan, 9).entries[0] == ("#010000", "class 1")
 
 

@@ -62,7 +62,7 @@ def key_of(
     listed; with ``pixels`` ends that values lie beyond are marked.
     """
     if not plan.shadings:
-        entries = class_entries(plan, _occurring(pixels))
+        entries = class_entries(plan, occurring_in(pixels))
         if pixels is None and rgba is not None:
             drawn = {tuple(color) for color in np.unique(rgba.reshape(-1, 4), axis=0).tolist()}
             entries = tuple(one for one in entries if parse_color(one[0]) in drawn)
@@ -79,17 +79,23 @@ def key_of(
 
 def class_entries(plan: RenderPlan, occurring: frozenset[float] | None = None) -> tuple[Entry, ...]:
     """Return (colour, label) of the classes that are seen; of very many, those that have a name."""
-    seen = [
-        (color, label or f"{value:g}", bool(label))
-        for value, (color, label) in plan.classes.items()
-        if parse_color(color)[3] > 0 and (occurring is None or value in occurring)
-    ]
+    seen = classes_seen(plan, occurring)
     if len(seen) > _MOST_CLASSES:
-        seen = [entry for entry in seen if entry[2]] or seen
-    return tuple((color, label) for color, label, _ in seen[:_MOST_CLASSES])
+        unnamed = {f"{value:g}" for value in plan.classes}
+        seen = tuple(entry for entry in seen if entry[1] not in unnamed) or seen
+    return seen[:_MOST_CLASSES]
 
 
-def _occurring(pixels: Pixels | None) -> frozenset[float] | None:
+def classes_seen(plan: RenderPlan, occurring: frozenset[float] | None = None) -> tuple[Entry, ...]:
+    """Return (colour, label) of the classes that have a colour and occur; a number for no label."""
+    return tuple(
+        (color, label or f"{value:g}") for value, (color, label) in plan.classes.items()
+        if parse_color(color)[3] > 0 and (occurring is None or value in occurring)
+    )  # fmt: skip
+
+
+def occurring_in(pixels: Pixels | None) -> frozenset[float] | None:
+    """Return the numbers that occur among valid pixels of the first band; None for none known."""
     if pixels is None:
         return None
     return frozenset(np.unique(pixels.values[0][pixels.validity[0]]).astype(float).tolist())

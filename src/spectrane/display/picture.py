@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -24,6 +24,7 @@ from spectrane.model.whole_files import written_whole
 if TYPE_CHECKING:
     from spectrane.display.bars import Shown
     from spectrane.display.finishing import BarSide
+    from spectrane.model.pixels import Pixels
 
 Rgba = NDArray[np.uint8]
 
@@ -83,7 +84,9 @@ class Picture:
         return array.copy() if copy else array
 
     def legend(self) -> Legend:
-        """Return what its legend says. Raises LookError for one blended of several layers.
+        """Return what its legend says, of classes those that occur.
+
+        Raises LookError for one blended of several layers.
 
         >>> import numpy as np, spectrane as sp
         >>> sp.render(sp.from_array(np.arange(64.0).reshape(8, 8))).legend().channels
@@ -92,7 +95,17 @@ class Picture:
         if self.plan is None:
             raise LookError("legend: the picture is blended of layers, and each has its own; draw "
                             "one alone")  # fmt: skip
-        return self.plan.legend()
+        legend = self.plan.legend()
+        if not legend.classes or self._pixels is None:
+            return legend
+        from spectrane.display.keys import classes_seen, occurring_in
+
+        return replace(legend, classes=classes_seen(self.plan, occurring_in(self._pixels)))
+
+    @property
+    def _pixels(self) -> Pixels | None:
+        """The numbers it was drawn from, where they are held for 16 bits."""
+        return getattr(self.in_sixteen_bits, "pixels", None)
 
     def __repr__(self) -> str:
         rows, columns = self.rgba.shape[:2]
@@ -151,8 +164,7 @@ class Picture:
 
         shown = self.shown
         if self.plan is not None:
-            pixels = getattr(self.in_sixteen_bits, "pixels", None)
-            shown = (Shown(self.source, self.plan, pixels),)
+            shown = (Shown(self.source, self.plan, self._pixels),)
         return finished(self.rgba, shown, bar, caption)
 
     def save(
