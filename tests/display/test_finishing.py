@@ -67,6 +67,13 @@ def test_what_the_colours_of_a_composite_mean():
     )  # fmt: skip
 
 
+def test_natural_colours_need_no_words():
+    bands = [sp.Band(name, role=name) for name in ("blue", "green", "red")]
+    values = np.random.default_rng(1).random((3, 5, 6))
+    key = keyed(values, sp.Look(channels="natural"), bands=bands)
+    assert (key.title, key.entries) == ("a.tif: natural colours", ())
+
+
 @pytest.mark.parametrize("side", SIDES)
 @pytest.mark.parametrize("what", ["bar", "classes", "composite"])
 def test_the_picture_stays_as_it_is_and_the_key_is_beside_it(side, what):

@@ -69,7 +69,8 @@ def key_of(
         return Key(title, None, entries=entries) if entries else None
     bar = plan.legend(steps).bar
     if bar is None:
-        return Key(title, None, entries=composite_entries(plan.shadings))
+        entries = composite_entries(plan.shadings)
+        return Key(title if entries else f"{title}: natural colours", None, entries=entries)
     shading = plan.shadings[0]
     inside = [tick for tick in bar.ticks if _APART <= tick[0] <= 1 - _APART]
     ends = [(0.0, f"{shading.scale.low:.4g}"), (1.0, f"{shading.scale.high:.4g}")]
@@ -104,11 +105,11 @@ def occurring_in(pixels: Pixels | None) -> frozenset[float] | None:
 def composite_entries(shadings: Iterable[Shading]) -> tuple[Entry, ...]:
     """Say in plain words what the colours of a composite mean: a swatch and a text each.
 
-    Bands without a role are told by their names alone.
+    Bands without a role are told by their names alone; natural colours need no words.
     """
     listed = list(shadings)[:3]
     if [shading.band.role for shading in listed] == ["red", "green", "blue"]:
-        return (("#ff0000", "red"), ("#00ff00", "green"), ("#0000ff", "blue"))
+        return ()
     entries = []
     for (color, called), shading in zip(_PURE, listed, strict=True):
         role = (shading.band.role or "").rstrip("0123456789")
