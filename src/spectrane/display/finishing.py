@@ -17,7 +17,7 @@ SIDES: tuple[BarSide, ...] = get_args(BarSide)
 """Where a picture's key stands."""
 
 
-def finished(
+def with_key_and_caption(
     rgba: Rgba, shown: Sequence[Shown], side: str | None, caption: str | None = None
 ) -> Rgba:
     """Return a picture on dark ground with its keys at one ``side``, and a caption below all.

@@ -160,12 +160,12 @@ class Picture:
         True
         """
         from spectrane.display.bars import Shown
-        from spectrane.display.finishing import finished
+        from spectrane.display.finishing import with_key_and_caption
 
         shown = self.shown
         if self.plan is not None:
             shown = (Shown(self.source, self.plan, self._pixels),)
-        return finished(self.rgba, shown, bar, caption)
+        return with_key_and_caption(self.rgba, shown, bar, caption)
 
     def save(
         self, path: str | os.PathLike[str], *, bits: int = 8, bar: BarSide | None = None,
