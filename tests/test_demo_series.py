@@ -63,7 +63,7 @@ def test_bars_speak_of_units_and_grow_upward(both):
     for look, ends in ((sp.Look(limits="minmax"), (255, 0)),
                        (sp.Look(colormap="ebbflow", limits="minmax"), (98, 20))):  # fmt: skip
         panel = bars_panel([shown("joint", look, data)], 400, 14)
-        strip = panel[36 : 36 + 328, 8, 0].astype(int)
+        strip = panel[45 : 45 + 310, 8, 0].astype(int)
         assert (strip[0], strip[-1]) == pytest.approx(ends, abs=12)
     classes = {0.0: ("#00000000", "clear"), 1.0: ("#ff0000", "bone"), 2.0: ("#00ff00", "")}
     key = bars_panel([shown("parts", sp.Look(classes=classes), data)], 200, 14)

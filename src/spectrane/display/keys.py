@@ -83,7 +83,7 @@ def class_entries(plan: RenderPlan, occurring: frozenset[float] | None = None) -
     seen = classes_seen(plan, occurring)
     if len(seen) > _MOST_CLASSES:
         unnamed = {f"{value:g}" for value in plan.classes}
-        seen = tuple(entry for entry in seen if entry[1] not in unnamed) or seen
+        seen = tuple(entry for entry in seen if entry[1] not in unnamed)
     return seen[:_MOST_CLASSES]
 
 
