@@ -261,32 +261,28 @@ def fields(*spans: tuple[int, int, str]) -> Mutator:
     return change
 
 
-def tree(random: Random, data: bytes) -> bytes:
-    """Change JSON: put something else in the place of a node; drop, double, nest or rename it."""
-    try:
-        held = json.loads(data)
-    except ValueError:
-        return text(random, data)
-    if random.random() < 0.15:
-        return text(random, data)
-    for _ in range(random.randint(1, 3)):
-        held = _spoiled(random, held)
-    return json.dumps(held).encode()
+def _of_tree(
+    load: Callable[[bytes], Any], dump: Callable[[Any], str], as_text: float, most: int
+) -> Mutator:
+    """Return a mutator of a text that is a tree: of up to so many of its nodes, or of the text."""
+
+    def change(random: Random, data: bytes) -> bytes:
+        try:
+            held = load(data)
+        except ValueError:
+            return text(random, data)
+        if random.random() < as_text:
+            return text(random, data)
+        for _ in range(random.randint(1, most)):
+            held = _spoiled(random, held)
+        return dump(held).encode()
+
+    return change
 
 
-def toml(random: Random, data: bytes) -> bytes:
-    """Change TOML as ``tree`` changes JSON."""
-    try:
-        held = tomllib.loads(data.decode())
-    except ValueError:
-        return text(random, data)
-    if random.random() < 0.2:
-        return text(random, data)
-    for _ in range(random.randint(1, 2)):
-        held = _spoiled(random, held)
-    if not isinstance(held, dict):
-        held = {"value": held}
-    return "\n".join(f"{_key(key)} = {_toml(value)}" for key, value in held.items()).encode()
+def _tables(held: Any) -> str:
+    tables = held if isinstance(held, dict) else {"value": held}
+    return "\n".join(f"{_key(key)} = {_toml(value)}" for key, value in tables.items())
 
 
 def _key(key: Any) -> str:
@@ -330,6 +326,12 @@ def _spoiled(random: Random, held: Any) -> Any:
     if isinstance(held, int | float) and not isinstance(held, bool) and random.random() < 0.5:
         return random.choice((-held, held * 1e6, held + 1, held / 3, 0))
     return random.choice(VALUES)
+
+
+tree = _of_tree(json.loads, json.dumps, 0.15, 3)
+"""Change JSON: put something else in the place of a node; drop, double, nest or rename it."""
+toml = _of_tree(lambda data: tomllib.loads(data.decode()), _tables, 0.2, 2)
+"""Change TOML as ``tree`` changes JSON."""
 
 
 def text(random: Random, data: bytes) -> bytes:

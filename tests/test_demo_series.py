@@ -9,7 +9,8 @@ import numpy as np
 import pytest
 
 import spectrane as sp
-from spectrane.display.bars import Shown, bars_panel
+from spectrane.display.bars import bars_panel
+from spectrane.display.keys import Shown
 from spectrane.model.labels import label_classes
 from spectrane.surveying import surveyed_files
 

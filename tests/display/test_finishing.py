@@ -6,9 +6,9 @@ import numpy as np
 import pytest
 
 import spectrane as sp
-from spectrane.display.finishing import SIDES
 from spectrane.display.keys import key_of
 from spectrane.display.panels import DARK
+from spectrane.model.asking import SIDES
 
 
 def keyed(values, look, **options):
@@ -125,6 +125,9 @@ def test_each_visible_layer_has_its_key(side):
     picture = sp.overlay(layers)
     assert [shown.title for shown in picture.shown] == ["lowest", "an array in memory"]
     assert picture.shown[1].key(9).entries == (("#ff0000", "one"),)
+    many = sp.Look(classes={k: (f"#{k:02x}0000", f"class {k}") for k in range(1, 60)})
+    late = sp.overlay([sp.Layer(sp.from_array(np.full((4, 5), 55, "u1")), many)]).shown[0]
+    assert late.key(9).entries == (("#370000", "class 55"),)
     sheet = picture.finished(bar=side)
     assert (sheet.shape[0] > 40) if side == "bottom" else (sheet.shape[1] > 50)
     with pytest.raises(sp.LookError, match="nothing to tell"):

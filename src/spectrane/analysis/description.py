@@ -13,12 +13,9 @@ from spectrane.analysis.statistics import BandStatistics
 from spectrane.model.band import band_facts
 from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import IMAGE_PLANE
-from spectrane.model.printing import printable, printable_line, short_name
+from spectrane.model.printing import MOST_LINES, printable, printable_line, short_name
 from spectrane.model.source import Source
 from spectrane.model.systems import LONLAT, way_between
-
-_MOST_LINES = 500
-"""So many bands are listed on paper."""
 
 
 @dataclass(frozen=True)
@@ -77,9 +74,9 @@ class Description:
         rows = self.format_facts()
         width = max(len(name) for name, _ in rows)
         lines = [f"{name:<{width}}  {printable_line(value)}" for name, value in rows]
-        lines += ["", *aligned_table(_band_rows(self.bands[:_MOST_LINES], self.unit_of_bands))]
-        if len(self.bands) > _MOST_LINES:
-            more = len(self.bands) - _MOST_LINES
+        lines += ["", *aligned_table(_band_rows(self.bands[:MOST_LINES], self.unit_of_bands))]
+        if len(self.bands) > MOST_LINES:
+            more = len(self.bands) - MOST_LINES
             lines.append(f"… and {more} more {self.unit_of_bands}s; --json and to_dict() list all")
         if self.statistics:
             lines += ["", *aligned_table(_statistics_rows(self.statistics, self.unit_of_bands))]

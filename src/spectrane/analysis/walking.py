@@ -78,7 +78,7 @@ def told_blocks(
 ) -> Iterator[Pixels]:
     """Yield a window's blocks; progress counts pixels."""
     total, done = window_area(window), 0
-    check_work(total * len(bands))
+    check_work(total * len(bands), source.name)
     for part, pixels in source.blocks(bands, window):
         yield pixels
         done += window_area(part)

@@ -12,7 +12,7 @@ from spectrane.cli.files import required
 from spectrane.cli.layering import LayerOptions, layers_of
 from spectrane.cli.options import command_of
 from spectrane.cli.written import counted, file_facts, size_text
-from spectrane.display.finishing import BarSide
+from spectrane.model.asking import BarSide
 from spectrane.model.whole_files import check_target
 
 

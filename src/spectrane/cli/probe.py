@@ -15,10 +15,8 @@ from spectrane.cli.looks import LOOK_ONLY, LookOptions
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.values import Numbers
 from spectrane.cli.written import csv_bytes, file_facts, size_text
+from spectrane.model.printing import MOST_LINES
 from spectrane.model.whole_files import check_target, written_whole
-
-_MOST_LINES = 500
-"""So many rows are said; files have all."""
 
 
 @dataclass(frozen=True)
@@ -196,8 +194,8 @@ def _tell(table: Any, outputs: list[str], options: ProbeOptions, answer: Answer)
             file.write(csv_bytes(table))
     for row in records(table):
         answer.add(row)
-    answer.say(*table_text(table[:_MOST_LINES]).splitlines())
-    if len(table) > _MOST_LINES:
-        answer.say(f"… and {len(table) - _MOST_LINES} more rows; --json and --csv have all")
+    answer.say(*table_text(table[:MOST_LINES]).splitlines())
+    if len(table) > MOST_LINES:
+        answer.say(f"… and {len(table) - MOST_LINES} more rows; --json and --csv have all")
     for output in outputs:
         answer.add(file_facts(output), f"{output}: {size_text(output)}")

@@ -14,8 +14,8 @@ from spectrane.cli.looks import AreaOptions, LookOptions
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.written import file_facts, size_text
-from spectrane.display.finishing import BarSide
 from spectrane.display.picture import check_picture_name
+from spectrane.model.asking import BarSide
 from spectrane.model.whole_files import check_target
 
 

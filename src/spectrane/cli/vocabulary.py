@@ -8,8 +8,8 @@ import click
 
 from spectrane.cli.options import option
 from spectrane.cli.values import Area, CompletedText, NoData, Numbers, Size
-from spectrane.display.finishing import SIDES
 from spectrane.formats.flat import INTERLEAVES
+from spectrane.model.asking import SIDES
 from spectrane.model.colormaps import colormaps
 from spectrane.model.limits import Limits
 from spectrane.model.look import NODATA_WHEN

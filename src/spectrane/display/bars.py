@@ -3,34 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 from spectrane.display.drawing import Rgba
-from spectrane.display.keys import Key, key_of
-from spectrane.display.panels import DARK, LIGHT
-from spectrane.display.plan import RenderPlan
+from spectrane.display.keys import Key, Shown
+from spectrane.display.panels import LIGHT, paper
 from spectrane.model.colors import parse_color
-from spectrane.model.pixels import Pixels
 
 _WIDE, _GAP = 14, 6
-
-
-@dataclass(frozen=True)
-class Shown:
-    """What a key tells of: a layer's title, how it is shown, and what was drawn, if known."""
-
-    title: str
-    plan: RenderPlan
-    pixels: Pixels | None = None
-    rgba: Rgba | None = None
-    """Of a layer whose pixels are not known any more, the colours tell which classes occur."""
-
-    def key(self, steps: int) -> Key | None:
-        """Return its key, with a bar of so many colours; None where there is nothing to tell."""
-        return key_of(self.title, self.plan, steps, self.pixels, self.rgba)
 
 
 def bars_panel(layers: Sequence[Shown], rows: int, text: int) -> Rgba | None:
@@ -64,19 +46,12 @@ def _font(text: int) -> Any:
     return ImageFont.load_default(text)
 
 
-def _paper(rows: int, columns: int) -> tuple[Any, Any]:
-    from PIL import Image, ImageDraw
-
-    image = Image.new("RGBA", (columns, rows), DARK)
-    return image, ImageDraw.Draw(image)
-
-
 def _column(key: Key, rows: int, font: Any, text: int) -> Rgba:
     line = text + 4
     labels = [label for _, label in (*key.ticks, *key.entries)]
     wide = int(max(map(font.getlength, [key.title, *(f"{label}  " for label in labels)])))
     width = max(wide, _WIDE + _GAP + wide if labels else 0) + 2 * _GAP
-    image, pen = _paper(rows, width)
+    image, pen = paper(rows, width)
     pen.text((_GAP, _GAP), key.title, fill=LIGHT, font=font, anchor="la")
     if key.colors is None:
         for number, (color, label) in enumerate(key.entries):
@@ -106,7 +81,7 @@ def _row(key: Key, columns: int, font: Any, text: int) -> Rgba:
     line = text + 4
     wide = len(key.colors)
     left, top = (columns - wide) // 2, line + _GAP
-    image, _ = _paper(top + _WIDE + line + 2 * _GAP, columns)
+    image, _ = paper(top + _WIDE + line + 2 * _GAP, columns)
     drawn = np.array(image)
     drawn[top : top + _WIDE, left : left + wide] = key.colors[np.newaxis]
     image, pen = _again(drawn)
@@ -150,7 +125,7 @@ def _row_of_entries(key: Key, columns: int, font: Any, text: int) -> Rgba:
             x, y = _GAP, y + line
         places.append((x, y, color, label))
         x += wide
-    image, pen = _paper(y + line + _GAP, columns)
+    image, pen = paper(y + line + _GAP, columns)
     pen.text((_GAP, _GAP // 2), key.title, fill=LIGHT, font=font, anchor="la")
     for left, top, color, label in places:
         _entry(pen, left, top, color, label, font, text)

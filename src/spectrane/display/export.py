@@ -60,7 +60,7 @@ def write_data(
     writer = writer_for(path)
     _check_not_itself(source, os.fspath(path))
     _check_options(writer, options, path)
-    check_work(math.prod(source.shape) * len(source.bands))
+    check_work(math.prod(source.shape) * len(source.bands), source.name)
     source = upright(source)  # no format but TIFF says otherwise of plain numbers
     ready = converted(source, dtype, rescale, look)
     ready = Described(ready, metadata={**ready.metadata, "provenance": provenance(source, ready)})

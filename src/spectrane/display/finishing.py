@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Literal, get_args
 
 import numpy as np
 
-from spectrane.display.bars import Shown, bar_below, bars_panel
+from spectrane.display.bars import bar_below, bars_panel
 from spectrane.display.drawing import Rgba
-from spectrane.display.panels import DARK, LIGHT, on_dark, one_below_another, panels_in_a_row
+from spectrane.display.keys import Shown
+from spectrane.display.panels import (
+    LIGHT,
+    lines_that_fit,
+    on_dark,
+    one_below_another,
+    panels_in_a_row,
+    paper,
+)
+from spectrane.model.asking import SIDES
 from spectrane.model.errors import LookError, nearest
-
-BarSide = Literal["right", "left", "bottom"]
-SIDES: tuple[BarSide, ...] = get_args(BarSide)
-"""Where a picture's key stands."""
 
 
 def with_key_and_caption(
@@ -51,20 +55,12 @@ def _with_key(rgba: Rgba, shown: Sequence[Shown], side: str, text: int) -> Rgba:
 
 
 def _caption(caption: str, columns: int, text: int) -> Rgba:
-    from PIL import Image, ImageDraw, ImageFont
+    from PIL import ImageFont
 
     font = ImageFont.load_default(text)
-    lines: list[str] = []
-    for said in caption.split("\n"):
-        lines.append("")
-        for word in said.split():
-            longer = f"{lines[-1]} {word}".strip()
-            if lines[-1] and font.getlength(longer) > columns - 12:
-                lines.append(word)
-            else:
-                lines[-1] = longer
-    image = Image.new("RGBA", (columns, (text + 4) * len(lines) + 6), DARK)
-    pen = ImageDraw.Draw(image)
+    lines = [line for said in caption.split("\n")
+             for line in lines_that_fit(said, font, columns - 12)]  # fmt: skip
+    image, pen = paper((text + 4) * len(lines) + 6, columns)
     for number, line in enumerate(lines):
         pen.text((6, number * (text + 4)), line, fill=LIGHT, font=font, anchor="la")
     return np.array(image)

@@ -52,6 +52,21 @@ class Key:
     cut: tuple[str | None, str | None] = (None, None)
 
 
+@dataclass(frozen=True)
+class Shown:
+    """What a key tells of: a layer's title, how it is shown, and what was drawn, if known."""
+
+    title: str
+    plan: RenderPlan
+    pixels: Pixels | None = None
+    rgba: Rgba | None = None
+    """Of a layer whose pixels are not known any more, the colours tell which classes occur."""
+
+    def key(self, steps: int) -> Key | None:
+        """Return its key, with a bar of so many colours; None where there is nothing to tell."""
+        return key_of(self.title, self.plan, steps, self.pixels, self.rgba)
+
+
 def key_of(
     title: str, plan: RenderPlan, steps: int, pixels: Pixels | None = None,
     rgba: Rgba | None = None,
@@ -62,10 +77,11 @@ def key_of(
     listed; with ``pixels`` ends that values lie beyond are marked.
     """
     if not plan.shadings:
-        entries = class_entries(plan, occurring_in(pixels))
+        seen = classes_seen(plan, occurring_in(pixels))
         if pixels is None and rgba is not None:
             drawn = {tuple(color) for color in np.unique(rgba.reshape(-1, 4), axis=0).tolist()}
-            entries = tuple(one for one in entries if parse_color(one[0]) in drawn)
+            seen = tuple(entry for entry in seen if parse_color(entry[0]) in drawn)
+        entries = _listed(seen, plan)
         return Key(title, None, entries=entries) if entries else None
     bar = plan.legend(steps).bar
     if bar is None:
@@ -78,9 +94,8 @@ def key_of(
     return Key(bar.title, bar.colors, tuple(sorted([*inside, *ends])), cut=cut)
 
 
-def class_entries(plan: RenderPlan, occurring: frozenset[float] | None = None) -> tuple[Entry, ...]:
-    """Return (colour, label) of the classes that are seen; of very many, those that have a name."""
-    seen = classes_seen(plan, occurring)
+def _listed(seen: tuple[Entry, ...], plan: RenderPlan) -> tuple[Entry, ...]:
+    """Return the entries there is room for: of very many, those that have a name."""
     if len(seen) > _MOST_CLASSES:
         unnamed = {f"{value:g}" for value in plan.classes}
         seen = tuple(entry for entry in seen if entry[1] not in unnamed)

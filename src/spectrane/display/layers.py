@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any, Literal, TypeAlias, get_args
 import numpy as np
 
 from spectrane.analysis.expressions import Computed
-from spectrane.display.bars import Shown
 from spectrane.display.drawing import Rgba
+from spectrane.display.keys import Shown
 from spectrane.display.onto import covers, drawn_onto, seen_under
 from spectrane.display.orientation import lying
 from spectrane.display.outlines import LayerBase, Outline, draw_outline

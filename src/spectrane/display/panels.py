@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,6 +24,26 @@ def on_dark(rgba: Rgba) -> Rgba:
     out = np.floor(rgba * alpha + dark * (1 - alpha) + 0.5).astype(np.uint8)
     out[..., 3] = 255
     return out
+
+
+def paper(rows: int, columns: int) -> tuple[Any, Any]:
+    """Return a dark picture, and a pen to draw on it with."""
+    from PIL import Image, ImageDraw
+
+    image = Image.new("RGBA", (columns, rows), DARK)
+    return image, ImageDraw.Draw(image)
+
+
+def lines_that_fit(text: str, font: Any, width: float) -> list[str]:
+    """Break a text into lines of so many pixels; a longer word has a line of its own."""
+    lines = [""]
+    for word in text.split():
+        longer = f"{lines[-1]} {word}".strip()
+        if font.getlength(longer) <= width or not lines[-1]:
+            lines[-1] = longer
+        else:
+            lines.append(word)
+    return lines
 
 
 def write_letters(

@@ -22,9 +22,8 @@ from spectrane.model.marks import PICTURE
 from spectrane.model.whole_files import written_whole
 
 if TYPE_CHECKING:
-    from spectrane.display.bars import Shown
-    from spectrane.display.finishing import BarSide
-    from spectrane.model.pixels import Pixels
+    from spectrane.display.keys import Shown
+    from spectrane.model.asking import BarSide
 
 Rgba = NDArray[np.uint8]
 
@@ -42,8 +41,8 @@ class Picture:
 
     ``rgba`` is (rows, columns, 4) uint8 with straight alpha; ``grid`` says where it lies, and
     ``scales`` how each channel was shown. ``source`` is the file's name, without its folder.
-    ``plan`` is how it was drawn, where it was drawn from one raster; ``shown`` are those of several
-    layers. Pictures are equal where their
+    ``plan`` is how it was drawn, where it was drawn from one raster; ``shown`` is what
+    its key tells of, layer by layer. Pictures are equal where their
     pixels, their place and what they say are; they can be pickled.
 
     >>> import numpy as np, spectrane as sp
@@ -96,16 +95,11 @@ class Picture:
             raise LookError("legend: the picture is blended of layers, and each has its own; draw "
                             "one alone")  # fmt: skip
         legend = self.plan.legend()
-        if not legend.classes or self._pixels is None:
+        if not legend.classes or not self.shown:
             return legend
         from spectrane.display.keys import classes_seen, occurring_in
 
-        return replace(legend, classes=classes_seen(self.plan, occurring_in(self._pixels)))
-
-    @property
-    def _pixels(self) -> Pixels | None:
-        """The numbers it was drawn from, where they are held for 16 bits."""
-        return getattr(self.in_sixteen_bits, "pixels", None)
+        return replace(legend, classes=classes_seen(self.plan, occurring_in(self.shown[0].pixels)))
 
     def __repr__(self) -> str:
         rows, columns = self.rgba.shape[:2]
@@ -159,13 +153,9 @@ class Picture:
         >>> picture.finished(bar="right", caption="Depth").shape[1] > 8
         True
         """
-        from spectrane.display.bars import Shown
         from spectrane.display.finishing import with_key_and_caption
 
-        shown = self.shown
-        if self.plan is not None:
-            shown = (Shown(self.source, self.plan, self._pixels),)
-        return with_key_and_caption(self.rgba, shown, bar, caption)
+        return with_key_and_caption(self.rgba, self.shown, bar, caption)
 
     def save(
         self, path: str | os.PathLike[str], *, bits: int = 8, bar: BarSide | None = None,

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.display.keys import Shown
 from spectrane.display.misleading import misleading
 from spectrane.display.onto import drawn_with_pixels
 from spectrane.display.orientation import lying
@@ -58,7 +59,7 @@ def draw_raster(
     return Picture(
         _turned(rgba, flips), target, plan.scales, name,
         (*plan.notes, *lying(part, view)),
-        plan, InSixteenBits(plan, pixels, flips),
+        plan, InSixteenBits(plan, pixels, flips), (Shown(name, plan, pixels),),
     )  # fmt: skip
 
 

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.display.panels import lines_that_fit
 from spectrane.display.picture import Picture
 
 _GAP, _CAPTION = 12, 44
@@ -26,21 +27,9 @@ def side_by_side(pictures: Sequence[Picture], captions: Sequence[str]) -> NDArra
     font: Any = ImageFont.load_default(13)
     left = _GAP
     for picture, caption, width in zip(pictures, captions, widths, strict=True):
-        for number, line in enumerate(_lines(draw, caption, font, width)[:2]):
+        for number, line in enumerate(lines_that_fit(caption, font, width)[:2]):
             draw.text((left, 8 + 16 * number), line, _INK, font)
         image = Image.fromarray(np.ascontiguousarray(picture.rgba), "RGBA")
         sheet.paste(image, (left, _CAPTION), image)
         left += width + _GAP
     return np.asarray(sheet.convert("RGBA"))
-
-
-def _lines(draw: Any, text: str, font: Any, width: int) -> list[str]:
-    """Break a caption into lines that fit."""
-    lines = [""]
-    for word in text.split():
-        longer = f"{lines[-1]} {word}".strip()
-        if draw.textlength(longer, font) <= width or not lines[-1]:
-            lines[-1] = longer
-        else:
-            lines.append(word)
-    return lines

@@ -12,8 +12,9 @@ from typing import Any, TypeAlias
 
 import numpy as np
 
-from spectrane.display.bars import Shown, bars_panel
+from spectrane.display.bars import bars_panel
 from spectrane.display.drawing import Rgba
+from spectrane.display.keys import Shown
 from spectrane.display.layers import stacked
 from spectrane.display.outlines import LayerBase
 from spectrane.display.panels import (

@@ -8,7 +8,6 @@ from contextlib import AbstractContextManager, nullcontext
 
 from spectrane.engine.pyramid import Level, Whole, cut_blocks, read_resized
 from spectrane.model.errors import FormatError
-from spectrane.model.patience import LongJob
 from spectrane.model.pixels import Pixels
 from spectrane.model.regular_files import ReadingAs
 from spectrane.model.source import Source, answer_size, check_answer
@@ -44,10 +43,7 @@ class FullSource(Source):
         with self._reading():
             if wanted == extent(window):
                 return self.read_native(bands, window)
-            try:
-                return read_resized(self.resolutions(), bands, window, wanted, resample)
-            except LongJob as error:
-                raise LongJob(f"{self.name}: {error}" if self.name else str(error)) from None
+            return read_resized(self.resolutions(), bands, window, wanted, resample, self.name)
 
     def reading_blocks(
         self, walk: Iterator[tuple[Window, Pixels]]

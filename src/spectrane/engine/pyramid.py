@@ -73,22 +73,23 @@ class Whole:
 
 def read_resized(
     levels: Sequence[Level], bands: Sequence[int], window: Window, size: tuple[int, ...],
-    resample: str,
+    resample: str, name: str = "",
 ) -> Pixels:  # fmt: skip
     """Answer a window at a size other than its own.
 
     ``levels`` are ordered from full resolution down. ``area`` reads the coarsest level that
-    still has at least the wanted resolution; the others read the full one.
+    still has at least the wanted resolution; the others read the full one. Raises LongJob, with the
+    file's ``name``, for what would take hours.
     """
     if resample not in RESAMPLINGS:
         raise LookError(f"resample {resample!r}: expected one of {', '.join(RESAMPLINGS)}")
-    if resample == "nearest":
-        return _nearest(levels[0], bands, window, size)
-    if resample == "majority":
-        return _majority(levels[0], bands, window, size)
     if resample in convolving.KERNELS:
         return _mixed(_nearest_above(levels, window, size), bands, window, size, resample)
-    return _area(_nearest_above(levels, window, size), bands, window, size)
+    whole = resample in ("nearest", "majority")
+    level = levels[0] if whole else _nearest_above(levels, window, size)
+    check_work(window_area(_on_level(level, window)) * len(bands), name)
+    answer = {"nearest": _nearest, "majority": _majority}.get(resample, _area)
+    return answer(level, bands, window, size)
 
 
 def _nearest_above(levels: Sequence[Level], window: Window, size: tuple[int, ...]) -> Level:
@@ -105,7 +106,6 @@ def _pieces(level: Level, bands: Sequence[int], window: Window) -> Iterator[tupl
     if window_area(window) * len(bands) <= AT_ONCE:
         yield window, level.read(bands, window)
     else:
-        check_work(window_area(window) * len(bands))
         yield from level.blocks(bands, window)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any, Protocol, TypeAlias
+from typing import TYPE_CHECKING, Any, Literal, Protocol, TypeAlias, get_args
 
 if TYPE_CHECKING:
     import pandas
@@ -13,6 +13,11 @@ if TYPE_CHECKING:
     from spectrane.model.grid import Grid
     from spectrane.model.source import Source
     from spectrane.model.view import View
+
+
+BarSide = Literal["right", "left", "bottom"]
+SIDES: tuple[BarSide, ...] = get_args(BarSide)
+"""Where a picture's key stands."""
 
 
 class HasSource(Protocol):

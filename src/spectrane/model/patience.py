@@ -18,22 +18,23 @@ class LongJob(ResourceError):
     """An answer that would take hours or more, which nobody has agreed to."""
 
 
-def check_work(numbers: int) -> None:
-    """Raise LongJob where so many numbers would be read, unless that was allowed.
+def check_work(numbers: int, name: str = "") -> None:
+    """Raise LongJob, which names the file, where so many numbers would be read, unless allowed.
 
     >>> check_work(10**9)
-    >>> check_work(10**15)  # doctest: +ELLIPSIS
+    >>> check_work(10**15, "a.h5")  # doctest: +ELLIPSIS
     Traceback (most recent call last):
     ...
-    spectrane.model.patience.LongJob: 1.0e+15 numbers would be read, which takes about 58 days; ...
+    spectrane.model.patience.LongJob: a.h5: 1.0e+15 numbers would be read, which takes about 58 ...
     """
     if numbers <= MOST_NUMBERS or _allowed:
         return
     hours = numbers / _A_SECOND / 3600
     took = f"{hours:.0f} hours" if hours < 48 else f"{hours / 24:,.0f} days"
+    where = f"{name}: " if name else ""
     raise LongJob(
-        f"{numbers:.1e} numbers would be read, which takes about {took}; ask for a part (--center "
-        "and --size, or --area)"
+        f"{where}{numbers:.1e} numbers would be read, which takes about {took}; ask for a part "
+        "(--center and --size, or --area)"
     )
 
 

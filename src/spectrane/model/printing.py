@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import os
 
+MOST_LINES = 500
+"""So many rows of a table are said, and how many more there are; files and JSON have all."""
+
 
 def printable(text: str) -> str:
     """Replace what could steer a terminal: control characters, and halves of characters.

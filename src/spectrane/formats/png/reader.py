@@ -129,7 +129,8 @@ def _classes(head: PngHead) -> dict[float, tuple[str, str]]:
 def _decoded(file: ByteFile, head: PngHead) -> NDArray[Any]:
     data = b"".join(checked_chunk(file, k, o, n) for k, o, n in chunk_places(file) if k == b"IDAT")
     if not head.interlaced:
-        return _plane(file, head, data, head.rows, head.columns)
+        size = head.rows * (1 + _row_bytes(head, head.columns))
+        return _plane(file, head, _trimmed(data, size), head.rows, head.columns)
     sizes = [(len(range(top, head.rows, down)), len(range(left, head.columns, across)))
              for top, left, down, across in _PASSES]  # fmt: skip
     lengths = [rows * (1 + _row_bytes(head, columns)) if columns else 0 for rows, columns in sizes]
@@ -160,7 +161,6 @@ def _plane(file: ByteFile, head: PngHead, data: bytes, rows: int, columns: int) 
 
     # A row of small samples is filtered as a row of whole bytes is: decode it as such.
     width = columns if head.bits >= 8 else _row_bytes(head, columns)
-    data = _trimmed(data, rows * (1 + _row_bytes(head, columns)))
     # Without palette, transparency and text samples come as stored.
     kind = 0 if head.kind == 3 else head.kind
     header = struct.pack(">LLBBBBB", width, rows, max(8, head.bits), kind, 0, 0, 0)
