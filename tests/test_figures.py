@@ -10,7 +10,8 @@ import spectrane as sp
 from spectrane import figures
 from spectrane.display.legends import round_ticks
 from spectrane.display.linked import linked
-from spectrane.figures.paper import save_figure
+from spectrane.figures.keys import Letters, ticks_apart
+from spectrane.figures.paper import save_figure, sheet
 from spectrane.model.errors import FormatError, GridMismatch, LookError
 from spectrane.model.source import source_of
 
@@ -108,8 +109,52 @@ def test_comparisons_are_captioned(scene, mode, histograms):
     looks = [sp.Look(limits="type"), sp.Look(limits="minmax", invert=True)]
     figure = figures.compare([(scene, look) for look in looks], mode=mode, histograms=histograms)
     said = words(figure)
-    assert "red green blue, type, linear" in said
+    assert "red green blue 0 … " in said
+    assert "type, linear" in said
     assert "minmax, linear, inverted" in said
+
+
+@pytest.mark.parametrize("count", range(2, 7))
+@pytest.mark.parametrize("shape", [(40, 120), (120, 40), (60, 60)])
+@pytest.mark.parametrize("bar", [None, "right", "bottom"])
+def test_panels_fill_the_sheet(count, shape, bar):
+    raster = sp.from_array(np.arange(float(np.prod(shape))).reshape(shape))
+    figure = figures.compare([raster] * count, bar=bar, caption="the same thing")
+    wide, high = figure.get_size_inches() * figure.dpi
+    assert wide <= 1280
+    assert high <= 800
+    panels = [axes.get_position() for axes in figure.axes if axes.images][:count]
+    shares = {(round(place.width * wide), round(place.height * high)) for place in panels}
+    assert len(shares) == 1
+    ((width, height),) = shares
+    assert width / height == pytest.approx(shape[1] / shape[0], rel=0.02)
+    assert count * width * height > 0.45 * wide * high
+    for one in panels:
+        assert min(one.x0, one.y0) >= 0
+        assert max(one.x1, one.y1) <= 1
+    apart = {(round(one.x0, 3), round(one.y0, 3)) for one in panels}
+    assert len(apart) == count
+
+
+def test_a_key_that_all_share_is_drawn_once():
+    first, second = (sp.from_array(np.linspace(0, top, 400).reshape(20, 20)) for top in (50, 90))
+    alike = sp.Look(limits=(0, 60), colormap="kiln")
+    other = sp.Look(limits=(0, 80), colormap="kiln")
+    for looks, mode, bars in (
+        ([alike, alike], "panels", 1), ([alike, other], "panels", 2), ([alike, other], "swipe", 2),
+        ([alike, alike], "checker", 1),
+    ):  # fmt: skip
+        figure = figures.compare(
+            list(zip([first, second], looks, strict=True)), bar="right", mode=mode
+        )
+        pictures = 1 if mode != "panels" else 2
+        assert len(figure.axes) == pictures + bars
+        ticks = [text.get_text() for text in figure.axes[-1].get_yticklabels()]
+        assert ticks[0] == "0"
+        assert ticks[-1] == ("60" if bars == 1 else "80")
+        pointed = figure.axes[pictures].patches
+        assert len(pointed) == (1 if bars == 1 else 0)  # the second goes beyond 60
+        assert "band 1 0 … 60, linear, kiln" in words(figure)
 
 
 def test_what_cannot_be_compared_is_told(scene):
@@ -118,6 +163,8 @@ def test_what_cannot_be_compared_is_told(scene):
         ([scene] * 7, {}, "expected 2 to 6"),
         ([scene] * 3, {"mode": "swipe"}, "2 for swipe"),
         ([scene] * 2, {"mode": "blink"}, "expected one of panels"),
+        ([scene] * 2, {"bar": "top"}, "bar 'top'"),
+        ([scene] * 2, {"size": (90, 400)}, "need 240x100"),
     ):
         with pytest.raises(LookError, match=match):
             figures.compare(layers, **options)
@@ -193,3 +240,43 @@ def test_views_by_position_in_any_system(scene):
                       size=(300, 400))  # fmt: skip
     assert crisp.rgba.shape == (300, 400, 4)
     assert len(np.unique(crisp.rgba.reshape(-1, 4), axis=0)) <= 12
+
+
+@pytest.mark.parametrize("side", ["left", "right", "bottom"])
+def test_keys_of_a_comparison_are_read_in_the_figure(scene, side):
+    values = np.tile(np.array([1, 2, 2, 3], "u1"), (20, 5))
+    classes = {k: ("#336699", f"class {k}") for k in range(1, 9)}
+    bands = [sp.Band(role, role=role) for role in ("nir", "red", "green")]
+    false = sp.from_array(np.random.default_rng(2).random((3, 20, 20)), bands=bands)
+    figure = figures.compare(
+        [(sp.from_array(values), sp.Look(classes=classes)), (false, sp.Look(channels=[1, 2, 3]))],
+        bar=side,
+    )
+    said = words(figure)
+    for text in ("class 1", "class 3", "bright red: leaves, high near infrared", "classes"):
+        assert text in said
+    assert "class 4" not in said
+    wide, high = figure.get_size_inches() * figure.dpi
+    panel = figure.axes[0].get_position()
+    below = side == "bottom"
+    swatches = [axes.get_position() for axes in figure.axes if not axes.images]
+    assert len(swatches) == 3 + 5
+    for one in swatches[:3]:
+        assert one.y1 < panel.y0 if below else one.x0 > panel.x1 or one.x1 < panel.x0
+        assert one.width * wide == pytest.approx(14)
+        assert one.y0 * high >= 0
+
+
+def test_titles_tell_what_was_changed_after_limits():
+    raster = sp.from_array(np.arange(400.0).reshape(20, 20), bands=[sp.Band("depth", unit="m")])
+    looks = [sp.Look(limits=(0, 300), sharpen=(2, 1)), sp.Look(limits=(0, 300), brightness=0.2)]
+    said = words(figures.compare([(raster, look) for look in looks]))
+    assert "depth 0 … 300 m, linear, sharpen [2.0, 1.0]" in said
+    assert "brightness 0.2" in said
+
+
+def test_ticks_that_would_touch_make_way_for_the_ends():
+    letters = Letters(sheet(300, 100))
+    ticks = [(0, "0"), (0.02, "1"), (0.5, "50"), (0.98, "99"), (1, "100")]
+    assert [text for _, text in ticks_apart(ticks, 300, letters)] == ["0", "50", "100"]
+    assert ticks_apart(ticks[:1], 300, letters) == ticks[:1]

@@ -59,12 +59,21 @@ def test_compare(run, demo, tmp_path):
                          "channels=infrared", "--limits", "percentile:2,98", "--nodata", "0",
                          "-o", tmp_path / "c.png", "--histograms")  # fmt: skip
     assert (status, "2 panels at the same place" in out) == (0, True)
+    keyed, again = tmp_path / "k.png", tmp_path / "again.png"
+    for file in (scene, thermal):
+        status, out, _ = run("render", file, "--size", "400x300", "--bar", "right", "--caption",
+                             "Sound", "-o", keyed, "--overwrite", "--json")  # fmt: skip
+        with Image.open(keyed) as picture:
+            facts = json.loads(out)["results"][0]
+            assert (status, facts["columns"], facts["rows"]) == (0, *picture.size)
+    assert run("compare", thermal, "--vary", "colormap=kiln", "--vary", "sharpen=2,1", "--bar",
+               "bottom", "-o", again)[0] == 0  # fmt: skip
     for mode in ("checker", "swipe"):
         status, _, _ = run("compare", scene, thermal, "--colormap", "auto", "--mode", mode, "-o",
                            tmp_path / f"{mode}.png", "--limits", "percentile:2,98",
                            "--nodata", "0")  # fmt: skip
         assert status == 0
-    for wrong in (["--vary", "limit=3"], ["--vary", "channels"]):
+    for wrong in (["--vary", "limit=3"], ["--vary", "channels"], ["--vary", "sharpen=x"]):
         status, _, err = run("compare", scene, "-o", tmp_path / "x.png", *wrong)
         assert (status, err.count("\n")) == (2, 1)
     assert run("compare", scene, "-o", tmp_path / "x.png")[0] == 1

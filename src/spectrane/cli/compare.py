@@ -16,6 +16,7 @@ from spectrane.cli.looks import AreaOptions, LookOptions, limits_given
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.written import counted, file_facts, size_text
 from spectrane.display.linked import MODES, PanelMode
+from spectrane.model.asking import BarSide
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look
 from spectrane.model.whole_files import check_target
@@ -37,6 +38,8 @@ class CompareOptions(LookOptions, AreaOptions, OpeningOptions):
     mode: PanelMode = option("--mode", group="Layers", type=click.Choice(MODES), default="panels",
                        help="Two rasters may be mixed in one panel instead.")  # fmt: skip
     size: tuple[int, int] = words.size((800, 1280))
+    bar: BarSide | None = words.bar()
+    caption: str | None = words.caption()
     overwrite: bool = words.overwrite()
 
 
@@ -67,7 +70,7 @@ def command(options: CompareOptions) -> None:
             rasters.append(options.computed(raster, among=count))
         layers = _layers(rasters, fields, options)
         figure = compare(layers, view=view, size=options.size, histograms=options.histograms,
-                         mode=options.mode)  # fmt: skip
+                         mode=options.mode, bar=options.bar, caption=options.caption)  # fmt: skip
         save_figure(figure, output, overwrite=options.overwrite)
         panels = [{"source": one.source, "look": look.to_dict()} for one, look in layers]
         columns, rows = (round(side * figure.dpi) for side in figure.get_size_inches())
@@ -101,14 +104,22 @@ def _layers(
 def _varied(base: dict[str, Any], text: str) -> Look:
     name, equals, value = text.partition("=")
     name = name.strip().replace("-", "_")
-    given: Any = limits_given([value]) if name == "limits" else value.strip()
-    if name in ("invert", "shared", "exact"):
-        given = value.strip().lower() in ("true", "yes", "1")
-    elif name in ("brightness", "contrast", "saturation", "local_contrast"):
-        given = float(value)
     try:
         if not equals:
             raise LookError(f"--vary {text!r}: expected FIELD=VALUE")
-        return Look.from_dict({**base, name: given})
+        return Look.from_dict({**base, name: _field(name, value.strip())})
     except (LookError, ValueError) as error:
         raise click.UsageError(str(error)) from error
+
+
+def _field(name: str, value: str) -> Any:
+    """Return a field of a look, as ``from_dict`` takes it."""
+    if name == "limits":
+        return limits_given([value])
+    if name in ("invert", "shared", "exact"):
+        return value.lower() in ("true", "yes", "1")
+    if name in ("brightness", "contrast", "saturation", "local_contrast"):
+        return float(value)
+    if name == "sharpen":
+        return [float(one) for one in value.split(",")]
+    return value

@@ -11,7 +11,7 @@ from spectrane.cli.answering import answering
 from spectrane.cli.files import required
 from spectrane.cli.layering import LayerOptions, layers_of
 from spectrane.cli.options import command_of
-from spectrane.cli.written import counted, file_facts, size_text
+from spectrane.cli.written import counted, drawn_facts, size_text
 from spectrane.model.asking import BarSide
 from spectrane.model.whole_files import check_target
 
@@ -48,19 +48,19 @@ def command(options: OverlayOptions) -> None:
         picture = drawn.picture()
         picture.save(output, bar=options.bar, caption=options.caption,
                      overwrite=options.overwrite)  # fmt: skip
-        rows, columns = picture.rgba.shape[:2]
+        facts = drawn_facts(output)
         listed: list[dict[str, Any]] = [
             {"name": one.title, "opacity": one.layer.opacity, "blend": one.mode,
              "scales": [str(scale) for scale in one.scales]} for one in drawn.layers
         ]  # fmt: skip
-        lines = [f"{output}: {columns} x {rows}, {counted(len(drawn.layers), 'layer')}, "
-                 f"{size_text(output)}"]  # fmt: skip
+        lines = [f"{output}: {facts['columns']} x {facts['rows']}, "
+                 f"{counted(len(drawn.layers), 'layer')}, {size_text(output)}"]  # fmt: skip
         lines += [f"  {note}" for note in drawn.notes]
         lines += ["; ".join([f"  {one['name']}: opacity {one['opacity']:g}, {one['blend']}",
                              *one["scales"]]) for one in listed]  # fmt: skip
         answer.add(
-            file_facts(output) | {
-                "rows": rows, "columns": columns, "bounds": picture.grid.bounds,
+            facts | {
+                "bounds": picture.grid.bounds,
                 "layers": listed, "notes": drawn.notes,
             },
             *lines,

@@ -13,7 +13,7 @@ from spectrane.cli.files import OpeningOptions, targets
 from spectrane.cli.looks import AreaOptions, LookOptions
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.progress import progress_bar
-from spectrane.cli.written import file_facts, size_text
+from spectrane.cli.written import drawn_facts, size_text
 from spectrane.display.picture import check_picture_name
 from spectrane.model.asking import BarSide
 from spectrane.model.whole_files import check_target
@@ -96,18 +96,18 @@ def _draw(
 def _tell(
     picture: Any, file: str, target: str, kept: str | None, options: RenderOptions, answer: Answer
 ) -> None:
-    rows, columns = picture.rgba.shape[:2]
+    facts = drawn_facts(target)
     beside = [what for what, said in (("key", options.bar), ("caption", options.caption)) if said]
     more = f", and its {' and '.join(beside)}" if beside else ""
-    lines = [f"{target}: {columns} x {rows}{more}, {size_text(target)}"]
+    lines = [f"{target}: {facts['columns']} x {facts['rows']}{more}, {size_text(target)}"]
     lines += [f"  {note}" for note in picture.notes]
     lines += [f"  {name:<5} = {scale}"
               for name, scale in zip(picture.channels, picture.scales, strict=False)]  # fmt: skip
     lines += [f"{one}: {what}" for one, what in ((options.legend, "the legend"), (kept, "the look"))
               if one]  # fmt: skip
     answer.add(
-        file_facts(target) | {
-            "input": file, "rows": rows, "columns": columns, "bit_depth": int(options.bit_depth),
+        facts | {
+            "input": file, "bit_depth": int(options.bit_depth),
             "bounds": picture.grid.bounds, "scales": [asdict(scale) for scale in picture.scales],
             "notes": picture.notes, "legend": options.legend, "look": kept,
         },

@@ -39,7 +39,7 @@ class WrittenResult(Result):
 
 
 class DrawnResult(WrittenResult):
-    """A picture or figure that was written, with its size in pixels."""
+    """A picture or figure that was written, with its size in pixels, key and caption included."""
 
     rows: int
     columns: int

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import struct
 import warnings
 from collections.abc import Mapping
 from typing import Any
@@ -20,6 +21,13 @@ def counted(number: int, what: str) -> str:
 def file_facts(path: str) -> dict[str, Any]:
     """Return where a file, or a folder, was written and its size in bytes."""
     return {"output": path, "bytes": _bytes(path)}
+
+
+def drawn_facts(path: str) -> dict[str, Any]:
+    """Return where a PNG was written, its bytes, and the rows and columns it has with its key."""
+    with open(path, "rb") as file:
+        columns, rows = struct.unpack_from(">II", file.read(24), 16)
+    return file_facts(path) | {"rows": rows, "columns": columns}
 
 
 def _bytes(path: str) -> int:

@@ -9,6 +9,7 @@ from typing import Any, Literal, get_args
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.display.keys import Shown
 from spectrane.display.picture import Picture
 from spectrane.display.plan import RenderPlan
 from spectrane.display.render import draw_raster
@@ -34,6 +35,8 @@ class Panel:
     plan: RenderPlan
     window: Window
     rgba: NDArray[np.uint8]
+    shown: tuple[Shown, ...] = ()
+    """What its key tells of."""
 
 
 def linked(
@@ -44,13 +47,8 @@ def linked(
     All panels have one size and one grid, so that a place lies at the same pixel of each. Raises
     GridMismatch where one does not touch the area, or only some have a place on a map.
     """
-    first = layers[0][1]
-    window = view.window(first.grid)
-    target = view.target(first.grid, size)
-    if target is None:
-        fitting = view.shape(first.grid, window, size)
-        target = first.grid.cropped(window).resized(fitting).upright()
-    area, shape = target, (target.rows, target.columns)
+    area = common_area(layers[0][1], view, size)
+    shape = (area.rows, area.columns)
     placed = [source.grid.placed for _, source, _ in layers]
     if any(placed) and not all(placed):
         raise GridMismatch("compare: some rasters have a place on a map and some have none")
@@ -61,9 +59,21 @@ def linked(
         picture = draw_raster(source, look_of(given), view=own,
                          size=_own_size(source, area, own, shape))  # fmt: skip
         assert picture.plan is not None
-        panels.append(Panel(f"{name}: {picture.plan.said()}", source, picture.plan,
-                            own.window(source.grid), _onto(picture, source, area)))  # fmt: skip
+        panels.append(Panel(
+            f"{name}: {picture.plan.said()}", source, picture.plan, own.window(source.grid),
+            _onto(picture, source, area), picture.shown,
+        ))  # fmt: skip
     return panels
+
+
+def common_area(first: Source, view: View, size: tuple[int, int]) -> Grid:
+    """Return the grid that all are drawn on: what ``view`` shows of the first."""
+    target = view.target(first.grid, size)
+    if target is not None:
+        return target
+    window = view.window(first.grid)
+    fitting = view.shape(first.grid, window, size)
+    return first.grid.cropped(window).resized(fitting).upright()
 
 
 def _own_view(source: Source, area: Grid, placed: bool, view: View) -> View:

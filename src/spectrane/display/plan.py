@@ -25,7 +25,7 @@ from spectrane.analysis.fills import Fill, drawn_with, fills
 from spectrane.display import drawing, legends
 from spectrane.display.channels import shown_bands
 from spectrane.display.limits import FoundLimits, fitted_curve, found_limits, rules_of
-from spectrane.display.shading import Palette, Scale, Shading, channel_names
+from spectrane.display.shading import Palette, Scale, Shading, channel_names, ranges_said
 from spectrane.engine.described import ruled
 from spectrane.model.band import Band
 from spectrane.model.colors import Classes
@@ -34,7 +34,7 @@ from spectrane.model.errors import LookError
 from spectrane.model.frozen import FrozenMapping
 from spectrane.model.geolocation import AS_STORED
 from spectrane.model.limits import Auto, Limits, Percentile, Symmetric
-from spectrane.model.look import FITTING, Look, look_of
+from spectrane.model.look import ADJUSTMENTS, FITTING, Look, look_of
 from spectrane.model.physical import physical, value_dtype
 from spectrane.model.pixels import Pixels
 from spectrane.model.resampling import MIXING
@@ -91,13 +91,14 @@ class RenderPlan:
         return channel_names(len(self.shadings))
 
     def said(self) -> str:
-        """Say in a few words how it is shown: for captions."""
+        """Say in a few words how it is shown, and between which numbers: for captions."""
         if not self.shadings:
             return "classes"
-        bands = " ".join(scale.band for scale in self.scales)
-        limits = ", ".join(dict.fromkeys(scale.limits for scale in self.scales))
-        parts = [bands, limits, self.scales[0].curve]
+        rules = [scale.limits for scale in self.scales if not scale.limits.startswith("fixed:")]
+        parts = [*ranges_said(self.scales), *dict.fromkeys(rules), self.scales[0].curve]
         parts += [] if self.look.colormap is None else [self.look.colormap.name]
+        changed = self.look.to_dict()
+        parts += [f"{name} {changed[name]}" for name in ADJUSTMENTS if name in changed]
         return ", ".join(parts + (["inverted"] if self.scales[0].invert else []))
 
     def tell(self) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
@@ -257,3 +258,12 @@ class Shading:
             part = levels.level(self.t(stored[start : start + _ROWS]), 65535)
             out[start : start + _ROWS] = np.nan_to_num(part, nan=0.0)
         return out
+
+
+def ranges_said(scales: Sequence[Scale]) -> list[str]:
+    """Say which bands are shown from which number to which; once where all have the same."""
+    numbers = [f"{one.low:.4g} … {one.high:.4g}" + (
+        f" {one.unit}" if one.unit not in (None, "1") else "") for one in scales]  # fmt: skip
+    if len(set(numbers)) == 1:
+        return [f"{' '.join(one.band for one in scales)} {numbers[0]}"]
+    return [f"{one.band} {said}" for one, said in zip(scales, numbers, strict=True)]

@@ -26,6 +26,21 @@ def sheet(columns: float, rows: float) -> Figure:
     return figure
 
 
+Box = tuple[float, float, float, float]
+"""A place on a figure in pixels: left, top, width, height."""
+
+
+def in_shares(figure: Figure, box: Box) -> Box:
+    """Return a box of pixels as Matplotlib takes it: shares of the figure, from below.
+
+    >>> in_shares(sheet(200, 100), (20, 10, 100, 50))
+    (0.1, 0.4, 0.5, 0.5)
+    """
+    wide, high = (float(side) * figure.dpi for side in figure.get_size_inches())
+    left, top, width, height = box
+    return left / wide, 1 - (top + height) / high, width / wide, height / high
+
+
 def styled(axes: Any, *, grid: str | None = "y") -> Any:
     """Give axes the paper's look."""
     axes.set_facecolor(PAPER)

@@ -16,7 +16,7 @@ from spectrane.model.colors import Class, Classes, classes_table, parse_classes,
 from spectrane.model.curves import Curve, Linear
 from spectrane.model.errors import LookError, nearest
 from spectrane.model.frozen import FrozenMapping, frozen, thawed
-from spectrane.model.limits import Auto, Limits, limits_list
+from spectrane.model.limits import Auto, Limits, is_pair, limits_list
 from spectrane.model.regular_files import ReadingAs, path_text, read_toml
 from spectrane.model.resampling import RESAMPLINGS, Resampling
 from spectrane.model.roles import PRESETS
@@ -29,6 +29,8 @@ if TYPE_CHECKING:
 Channels: TypeAlias = str | int | tuple[BandName, ...]
 LimitsGiven: TypeAlias = str | Limits | tuple[float, float]
 _LARGEST = 16 << 20
+ADJUSTMENTS = ("local_contrast", "sharpen", "brightness", "contrast", "saturation")
+"""Fields that change levels after limits and curve."""
 FITTING = "auto"
 """The colour map that is chosen by what a band means."""
 LimitsFrom = Literal["image", "view"]
@@ -125,8 +127,8 @@ class Look:
     def _check_adjustments(self) -> None:
         if self.sharpen is not None:
             given: Any = self.sharpen
-            pair = (1.0, given) if np.isscalar(given) else tuple(given)
-            if len(pair) != 2 or not (pair[0] > 0 and math.isfinite(pair[0] + pair[1])):
+            pair = given if isinstance(given, list | tuple) else (1.0, given)
+            if not is_pair(pair) or not (pair[0] > 0 and math.isfinite(pair[0] + pair[1])):
                 raise LookError(f"sharpen {self.sharpen!r}: expected (radius above 0, amount)")
             self._put(sharpen=(float(pair[0]), float(pair[1])))
         bounds = {"brightness": (-1.0, 1.0), "contrast": (0.0, 100.0),
