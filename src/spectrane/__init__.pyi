@@ -21,6 +21,7 @@ from .display.slices import three_planes as three_planes
 from .display.volume_layers import VolumeLayer as VolumeLayer
 from .looking import cluster_rows as cluster_rows
 from .looking import clusters as clusters
+from .looking import limits_like as limits_like
 from .looking import probe as probe
 from .looking import probe_rows as probe_rows
 from .looking import profile as profile

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from spectrane.display.picture import Picture
     from spectrane.display.shown_values import ShownValues
     from spectrane.display.volume_layers import VolumeLayer
-    from spectrane.model.asking import PointsLike
+    from spectrane.model.asking import PointsLike, ShapeLike
     from spectrane.model.view import View
 
     Shown: TypeAlias = Raster | tuple[Raster, Look | None] | LayerBase
@@ -223,6 +223,50 @@ def shown_values(
     from spectrane.model.view import view_of
 
     return count_shown(source_of(raster), look, view_of(view))
+
+
+@quiet
+def limits_like(
+    rasters: Raster | Sequence[Raster], look: Look | None = None, *,
+    without: Raster | ShapeLike | None = None,
+) -> Look:  # fmt: skip
+    """Return a look with the limits that it finds in rasters, all together, as numbers.
+
+    So that other pictures can be drawn between the same: those of one scene for all, or of all
+    scenes for each. No-data counts in none of them. Every pixel counts up to 16 million in all, or
+    with ``exact``; of more, a sample of each in proportion to its size. ``without`` leaves pixels
+    out: where a raster (of clouds, say) is not 0, or inside shapes. Raises LookError where rasters
+    show different numbers of channels or their limits follow different rules.
+
+    >>> import numpy as np, spectrane as sp
+    >>> dates = [sp.from_array(np.array([[0.0, top]])) for top in (5, 9)]
+    >>> look = sp.limits_like(dates, sp.Look(limits="minmax"))
+    >>> str(look.limits[0]), sp.render(dates[0], look).scales[0].limits
+    ('fixed:0,9', 'minmax of 2 rasters')
+    """
+    from spectrane.display.common_limits import common_limits
+
+    listed: list[Any] = list(rasters) if isinstance(rasters, list | tuple) else [rasters]
+    if not listed:
+        raise LookError("limits_like: expected one raster or several, not an empty list")
+    if without is not None:
+        listed = [uncovered(raster, without) for raster in listed]
+    scenes = [(one := flat_source_of(raster), look or one.look or Look()) for raster in listed]
+    return common_limits(scenes, covered=without is not None)[0]
+
+
+def uncovered(raster: Raster, cover: Any, *, bits: str | None = None) -> Raster:
+    """Return a raster without the pixels that a mask chooses or shapes hold.
+
+    A raster chooses where it is not 0, or passes a test of its ``bits``.
+    """
+    if not isinstance(cover, Raster):
+        return raster.clip(cover, outside=True, extent="full")
+    from spectrane.masking import Mask, mask
+
+    chosen = cover if isinstance(cover, Mask) else mask(
+        cover, bits=bits, where=None if bits else "band(1)")  # fmt: skip
+    return raster.masked(~chosen.onto(raster))
 
 
 def _refuse(what: str, said: dict[str, float], names: Sequence[str]) -> None:

@@ -66,8 +66,7 @@ class ClipOptions(PartOptions, OpeningOptions):
         "--range", group="Mask", type=Range(), help="Keep pixels in this range."
     )
     where: str | None = words.where()
-    bits: str | None = option("--bits", group="Mask", metavar="TEST",
-                              help="Keep pixels by quality bits: 'bits 3-4 = 2'.")  # fmt: skip
+    bits: str | None = words.bits()
     mask: str | None = words.mask()
     band: str | None = option(
         "--band", group="Mask",

@@ -10,9 +10,10 @@ import click
 
 from spectrane.cli import vocabulary as words
 from spectrane.cli.answering import answering
+from spectrane.cli.common_limits import CommonLimitsOptions
 from spectrane.cli.files import OpeningOptions, required
 from spectrane.cli.layering import fitting, looks_given
-from spectrane.cli.looks import AreaOptions, LookOptions, limits_given
+from spectrane.cli.looks import AreaOptions, limits_given
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.written import counted, file_facts, size_text
 from spectrane.display.linked import MODES, PanelMode
@@ -23,7 +24,7 @@ from spectrane.model.whole_files import check_target
 
 
 @dataclass(frozen=True)
-class CompareOptions(LookOptions, AreaOptions, OpeningOptions):
+class CompareOptions(CommonLimitsOptions, AreaOptions, OpeningOptions):
     """What ``compare`` takes."""
 
     files: tuple[str, ...] = argument("A [B]...", many=True, required=True)
@@ -54,8 +55,10 @@ def command(options: CompareOptions) -> None:
     Files with different grids are linked by map position; the area is the first one's. Of one
     file, --with-look makes a panel for each look.
     """
+    from spectrane.display.common_limits import one_rule
     from spectrane.figures.compare import compare
     from spectrane.figures.paper import save_figure
+    from spectrane.model.source import source_of
     from spectrane.opening import open_raster
 
     output = required(options.output)
@@ -63,12 +66,16 @@ def command(options: CompareOptions) -> None:
     view = options.view()
     check_target(output, overwrite=options.overwrite)
     count = len(options.files)
-    with answering(options) as answer, contextlib.ExitStack() as stack:
+    with answering(options) as answer, contextlib.ExitStack() as opened:
         rasters = []
         for k, file in enumerate(options.files):
-            raster = stack.enter_context(open_raster(file, **options.opening(k, count)))
+            raster = opened.enter_context(open_raster(file, **options.opening(k, count)))
             rasters.append(options.computed(raster, among=count))
         layers = _layers(rasters, fields, options)
+        drawn = [raster for raster, _ in layers]
+        looks = options.with_limits(drawn, [look for _, look in layers], opened)
+        layers = list(zip(drawn, looks, strict=True))
+        _, note = one_rule([(source_of(raster), look) for raster, look in layers])
         figure = compare(layers, view=view, size=options.size, histograms=options.histograms,
                          mode=options.mode, bar=options.bar, caption=options.caption)  # fmt: skip
         save_figure(figure, output, overwrite=options.overwrite)
@@ -77,10 +84,11 @@ def command(options: CompareOptions) -> None:
         answer.add(
             file_facts(output) | {
                 "inputs": options.files, "rows": rows, "columns": columns, "mode": options.mode,
-                "panels": panels,
+                "panels": panels, "limits_of": options.limits_of(), "note": note,
             },
             f"{output}: {columns} x {rows}, {counted(len(layers), 'panel')} at the same place, "
             f"{size_text(output)}",
+            *([] if note is None else [f"  {note}"]),
         )  # fmt: skip
 
 

@@ -10,8 +10,9 @@ from typing import Any
 import click
 
 from spectrane.cli import vocabulary as words
+from spectrane.cli.common_limits import CommonLimitsOptions
 from spectrane.cli.files import OpeningOptions
-from spectrane.cli.looks import AREA_NAMES, AreaOptions, LookOptions
+from spectrane.cli.looks import AREA_NAMES, AreaOptions
 from spectrane.cli.options import argument, option
 from spectrane.cli.values import Numbers, each
 from spectrane.display.layers import StackArea
@@ -22,7 +23,7 @@ from spectrane.model.view import View
 
 
 @dataclass(frozen=True)
-class LayerOptions(LookOptions, AreaOptions, OpeningOptions):
+class LayerOptions(CommonLimitsOptions, AreaOptions, OpeningOptions):
     """Rasters and outlines laid on one another, and which part of them is shown."""
 
     files: tuple[str, ...] = argument("[FILE]...", many=True)
@@ -140,16 +141,18 @@ def _rasters(options: LayerOptions, stack: contextlib.ExitStack) -> list[Any]:
         raise click.UsageError(f"{len(looks)} look files for {count} rasters")
     if options.name and len(options.name) != count:
         raise click.UsageError(f"{len(options.name)} names for {count} rasters")
-    layers = []
+    rasters, shown_by = [], []
     for k, file in enumerate(options.files):
         raster = stack.enter_context(open_raster(file, **options.opening(k, count)))
         shown = options.computed(raster, among=count)
         kept = looks[k] if looks else raster.look or Look()
-        look = fitting(shown, replace(kept, **fields))
-        name = options.name[k] if options.name else None
-        layers.append(Layer(shown, look, opacity=opacities[k], name=name, mode=modes[k],
-                            base=options.base))  # fmt: skip
-    return layers
+        rasters.append(shown)
+        shown_by.append(fitting(shown, replace(kept, **fields)))
+    names = options.name or [None] * count
+    shown_by = options.with_limits(rasters, shown_by, stack)
+    each_layer = zip(rasters, shown_by, opacities, names, modes, strict=True)
+    return [Layer(raster, look, opacity=opacity, name=name, mode=mode, base=options.base)
+            for raster, look, opacity, name, mode in each_layer]  # fmt: skip
 
 
 def _relief(text: str, options: LayerOptions, stack: contextlib.ExitStack) -> Any:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from dataclasses import asdict, dataclass
 from typing import Any
 
@@ -9,18 +10,21 @@ import click
 
 from spectrane.cli import vocabulary as words
 from spectrane.cli.answering import Answer, answering, for_each
+from spectrane.cli.common_limits import CommonLimitsOptions
 from spectrane.cli.files import OpeningOptions, targets
-from spectrane.cli.looks import AreaOptions, LookOptions
+from spectrane.cli.looks import AreaOptions
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.written import drawn_facts, size_text
 from spectrane.display.picture import check_picture_name
 from spectrane.model.asking import BarSide
+from spectrane.model.errors import SpectraneError
+from spectrane.model.look import Look
 from spectrane.model.whole_files import check_target
 
 
 @dataclass(frozen=True)
-class RenderOptions(LookOptions, AreaOptions, OpeningOptions):
+class RenderOptions(CommonLimitsOptions, AreaOptions, OpeningOptions):
     """What ``render`` takes."""
 
     files: tuple[str, ...] = argument("FILE...", many=True, required=True)
@@ -57,15 +61,41 @@ def command(options: RenderOptions) -> None:
     if options.save_look:
         check_target(options.save_look, overwrite=options.overwrite)
     with answering(options) as answer:
+        looks = _shared_looks(fields, options) if options.limits_of() == "all" else {}
         for_each(
-            options.files, lambda file: _draw(file, places[file], fields, view, options, answer),
-            answer,
+            options.files,
+            lambda file: _draw(file, places[file], fields, looks, view, options, answer), answer,
         )  # fmt: skip
+        if len(options.files) > 1:
+            answer.say(_WHOSE.get(options.limits_of(), f"limits: those of {options.limits_like}"))
+
+
+_WHOSE = {
+    "each": "limits: each file's own; --shared-scenes finds them in all files together, "
+            "--limits-like FILE in one",
+    "all": "limits: found in all files together",
+}  # fmt: skip
+
+
+def _shared_looks(fields: dict[str, Any], options: RenderOptions) -> dict[str, Look]:
+    """Return the look of each file with the limits of all; those that fail are told in turn."""
+    from spectrane.opening import open_raster
+
+    named, rasters, looks = [], [], []
+    with contextlib.ExitStack() as stack:
+        for number, file in enumerate(options.files):
+            with contextlib.suppress(SpectraneError, OSError):
+                opening = options.opening(number, len(options.files))
+                raster = options.computed(stack.enter_context(open_raster(file, **opening)))
+                looks.append(options.look_for(raster, fields))
+                rasters.append(raster)
+                named.append(file)
+        return dict(zip(named, options.with_limits(rasters, looks, stack), strict=True))
 
 
 def _draw(
-    file: str, target: str, fields: dict[str, Any], view: Any, options: RenderOptions,
-    answer: Answer,
+    file: str, target: str, fields: dict[str, Any], looks: dict[str, Look], view: Any,
+    options: RenderOptions, answer: Answer,
 ) -> None:  # fmt: skip
     from spectrane.looking import render
     from spectrane.opening import open_raster
@@ -76,7 +106,9 @@ def _draw(
     opening = options.opening(number, len(options.files))
     with progress_bar(file, options.quiet), open_raster(file, **opening) as raster:
         shown = options.computed(raster)
-        look = options.look_for(shown, fields)
+        look = looks.get(file) or options.look_for(shown, fields)
+        with contextlib.ExitStack() as stack:
+            look = look if looks else options.with_limits([shown], [look], stack)[0]
         picture = render(shown, look, view=view)
         picture.save(
             target, bits=int(options.bit_depth), bar=options.bar, caption=options.caption,
@@ -110,6 +142,7 @@ def _tell(
             "input": file, "bit_depth": int(options.bit_depth),
             "bounds": picture.grid.bounds, "scales": [asdict(scale) for scale in picture.scales],
             "notes": picture.notes, "legend": options.legend, "look": kept,
+            "limits_of": options.limits_of(),
         },
         *lines,
     )  # fmt: skip

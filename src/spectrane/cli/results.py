@@ -55,6 +55,7 @@ class RenderedResult(DrawnResult):
     notes: list[str]
     legend: str | None
     look: str | None
+    limits_of: str
 
 
 class ComparedResult(DrawnResult):
@@ -63,6 +64,8 @@ class ComparedResult(DrawnResult):
     inputs: list[str]
     mode: str
     panels: list[dict[str, Any]]
+    limits_of: str
+    note: str | None
 
 
 class OverlaidResult(DrawnResult):

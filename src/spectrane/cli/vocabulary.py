@@ -104,6 +104,12 @@ def mask() -> Any:
     )
 
 
+def bits() -> Any:
+    """Declare ``--bits``."""
+    return option("--bits", group="Mask", metavar="TEST",
+                  help="The mask is where quality bits are so: 'bits 3-4 = 2'.")  # fmt: skip
+
+
 def title() -> Any:
     """Declare ``--title``."""
     return option("--title", group="Output", metavar="TEXT", help="What is shown, in words.")

@@ -111,7 +111,8 @@ def _limits(reading: Reading, bands: tuple[int, ...], rule: Limits) -> FoundLimi
 
     def find() -> FoundLimits:
         low, high = rule.find(values)
-        return FoundLimits(float(low), float(high), not rule.reads or reading.exact)
+        exact = reading.exact if rule.reads else not rule.sampled
+        return FoundLimits(float(low), float(high), exact)
 
     if not rule.reads:
         return find()
@@ -132,13 +133,16 @@ def fitted_curve(
 
 
 class Reading:
-    """The valid values of some bands, read once: of what limits see, or of an even part of it."""
+    """The valid values of some bands, read once: of what limits see, or of an even part of it.
+
+    ``sample`` is how many to take, at least, from what lies spread over it; None leaves it to size.
+    """
 
     def __init__(
         self, source: Source, bands: Sequence[int], look: Look, seen: Window,
-        left_out: Sequence[Fill] = (),
+        left_out: Sequence[Fill] = (), sample: int | None = None,
     ) -> None:  # fmt: skip
-        self.source, self.bands, self.look = source, bands, look
+        self.source, self.bands, self.look, self.sample = source, bands, look, sample
         self._left_out = tuple(left_out)
         self._seen = seen
         self._walk: Walk | None = None
@@ -166,6 +170,8 @@ class Reading:
     @property
     def exact(self) -> bool:
         """Whether every pixel is read."""
+        if self.sample is not None:
+            return False
         return self.look.exact or window_area(self.place[1]) <= MOST_EXACT
 
     def blocks(self) -> Iterable[list[NDArray[Any]]]:
@@ -204,7 +210,7 @@ class Reading:
     def _sizes(self) -> list[tuple[int, ...]]:
         """Return the sizes of overviews that have enough pixels in the window."""
         source, window = self.place
-        if source.categories:
+        if source.categories or self.sample is not None:
             return []
         sizes = [
             tuple(max(1, -(-n * r // f)) for n, r, f in zip(
@@ -220,13 +226,67 @@ class Reading:
             size = min(fitting, key=lambda size: int(np.prod(size)))
             held = valid_values(source.read(self.bands, window, size, "area"))
         else:
-            walking = sampled(source, self.bands, window, ENOUGH)
+            walking = sampled(source, self.bands, window, self.sample or ENOUGH)
             held = [np.concatenate(parts) for parts in zip(*walking(), strict=True)]
         return lambda: [held]
 
 
-class SeenValues:
-    """Values of one or several bands together, in physical values: ``model.limits.Values``."""
+class FoundValues:
+    """What rules ask of values, from those that are counted or walked: ``model.limits.Values``."""
+
+    @property
+    def counted(self) -> tuple[NDArray[np.float64], NDArray[np.int64]] | None:
+        """The physical values that occur, ascending, and how often; None where too many do."""
+        raise NotImplementedError
+
+    def physical(self) -> Iterator[NDArray[np.float64]]:
+        """Walk the physical values in float64, block by block."""
+        raise NotImplementedError
+
+    def type_range(self) -> Pair:
+        """Return the stored type's whole range in physical values."""
+        raise NotImplementedError
+
+    def ends(self) -> Pair:
+        """Return the least and greatest value; NaN where there is none."""
+        moments_found = self._moments()
+        return (
+            (moments_found.low, moments_found.high) if moments_found.count else (math.nan, math.nan)
+        )
+
+    def moments(self) -> Pair:
+        """Return the mean and σ (divisor N)."""
+        found = self._moments()
+        if not found.count:
+            return math.nan, math.nan
+        return found.mean, math.sqrt(max(0.0, found.squares / found.count))
+
+    def _moments(self) -> Moments:
+        if self.counted is not None:
+            return moments_of(*self.counted)
+        moments = Moments()
+        for values in self.physical():
+            moments.add(values)
+        return moments
+
+    def percentiles(self, percents: Sequence[float]) -> list[float]:
+        """Return percentiles of physical values."""
+        if self.counted is not None:
+            return from_counts(*self.counted, percents)
+        return exact_percentiles(self.physical, percents)
+
+    def distances(self, middle: float, percent: float) -> float:
+        """Return the percentile of the distances of values from ``middle``."""
+        if self.counted is not None:
+            far = np.abs(self.counted[0] - middle)
+            order = np.argsort(far, kind="stable")
+            return from_counts(far[order], self.counted[1][order], [percent])[0]
+        return exact_percentiles(lambda: (np.abs(v - middle) for v in self.physical()), [percent])[
+            0]  # fmt: skip
+
+
+class SeenValues(FoundValues):
+    """Values of one or several bands of one raster together, in physical values."""
 
     def __init__(self, reading: Reading, bands: Sequence[int]) -> None:
         self.reading, self.bands = reading, bands
@@ -260,48 +320,16 @@ class SeenValues:
         """Return the stored type's whole range in physical values."""
         return ends(type_range(self.reading.source.dtype), self.described[0])
 
-    def ends(self) -> Pair:
-        """Return the least and greatest value; NaN where there is none."""
-        moments_found = self._moments()
-        return (
-            (moments_found.low, moments_found.high) if moments_found.count else (math.nan, math.nan)
-        )
-
-    def moments(self) -> Pair:
-        """Return the mean and σ (divisor N)."""
-        found = self._moments()
-        if not found.count:
-            return math.nan, math.nan
-        return found.mean, math.sqrt(max(0.0, found.squares / found.count))
-
-    def _moments(self) -> Moments:
-        if self.counted is not None:
-            return moments_of(*self.counted)
-        moments = Moments()
-        for values in self.physical():
-            moments.add(values)
-        return moments
-
     def percentiles(self, percents: Sequence[float]) -> list[float]:
         """Return percentiles of physical values."""
-        if self.counted is not None:
-            return from_counts(*self.counted, percents)
         first = self.described[0]
-        if any((b.scale, b.offset) != (first.scale, first.offset) for b in self.described):
-            return exact_percentiles(self.physical, percents)
+        alike = all((b.scale, b.offset) == (first.scale, first.offset) for b in self.described)
+        if self.counted is not None or not alike:
+            return super().percentiles(percents)
         # Stored numbers are found faster; under a negative scale they run the other way.
         turned = [100.0 - p for p in percents] if first.scale < 0 else list(percents)
         found = exact_percentiles(lambda: (values for _, values in self._stored()), turned)
         return [physical_number(value, first) for value in found]
-
-    def distances(self, middle: float, percent: float) -> float:
-        """Return the percentile of the distances of values from ``middle``."""
-        if self.counted is not None:
-            far = np.abs(self.counted[0] - middle)
-            order = np.argsort(far, kind="stable")
-            return from_counts(far[order], self.counted[1][order], [percent])[0]
-        return exact_percentiles(lambda: (np.abs(v - middle) for v in self.physical()), [percent])[
-            0]  # fmt: skip
 
 
 class SeenPositions:

@@ -269,7 +269,7 @@ def resolve(
     """
     window = source.checked(window)
     told = _Told([], [])
-    look, kept = _with_kept_limits(look_of(look) or source.look or Look(), source.look)
+    look, kept = with_kept_limits(look_of(look) or source.look or Look(), source.look)
     source = ruled(source, look.nodata_when)
     shown = list(bands) if bands is not None else shown_bands(source, look, told.warnings)
     told.warnings += [AS_STORED] if source.geolocation is not None else []
@@ -278,7 +278,7 @@ def resolve(
 
         look, note = fitting_colormap(source, look, shown)
         told.notes += [note] if note else []
-    look = _with_classes(source, look, shown)
+    look = with_classes(source, look, shown)
     if (look.classes or not source.mixable) and look.resample in MIXING:
         told.warnings.append(f"resample {look.resample} mixes neighbours, and classes cannot be "
                              "interpolated: majority or nearest is used")  # fmt: skip
@@ -313,7 +313,7 @@ def _finished(
     )  # fmt: skip
 
 
-def _with_kept_limits(look: Look, own: Look | None) -> tuple[Look, Look | None]:
+def with_kept_limits(look: Look, own: Look | None) -> tuple[Look, Look | None]:
     """Let ``auto`` mean the display range kept with the file; answer it where it did."""
     if own is None or not own.limits_named or (look.limits_named and look.limits != own.limits):
         return look, None
@@ -322,7 +322,7 @@ def _with_kept_limits(look: Look, own: Look | None) -> tuple[Look, Look | None]:
     return replace(look, limits=own.limits), own
 
 
-def _with_classes(source: Source, look: Look, bands: Sequence[int]) -> Look:
+def with_classes(source: Source, look: Look, bands: Sequence[int]) -> Look:
     """Return the look with the classes that apply: its own, or the file's where nothing else is
     asked of the band.
     """
@@ -394,7 +394,7 @@ def _shading(band: Band, rule: Limits, found: FoundLimits, curve: Curve, invert:
     formula = rule.formula
     called = str(curve) if formula is None else formula.way
     scale = Scale(band.name, found.low, found.high, called, invert, band.unit, found.exact,
-                  str(rule))  # fmt: skip
+                  rule.told)  # fmt: skip
     return Shading(band, scale, rule, curve if formula is None else Linear())
 
 

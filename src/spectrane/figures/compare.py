@@ -11,6 +11,7 @@ import numpy as np
 from matplotlib.figure import Figure
 from numpy.typing import NDArray
 
+from spectrane.display.common_limits import one_rule
 from spectrane.display.keys import Key
 from spectrane.display.linked import MODES, Panel, PanelMode, common_area, linked
 from spectrane.display.panels import lines_that_fit
@@ -21,7 +22,7 @@ from spectrane.kernels.quiet import quiet
 from spectrane.model.asking import SIDES, BarSide
 from spectrane.model.colors import parse_color
 from spectrane.model.errors import LookError, nearest
-from spectrane.model.look import Look
+from spectrane.model.look import Look, look_of
 from spectrane.model.printing import short_name
 from spectrane.model.source import Source, flat_source_of
 from spectrane.model.view import View, view_of
@@ -98,7 +99,7 @@ def compare(
     count = len(layers)
     if not 2 <= count <= 6 or (mode != "panels" and count != 2):
         raise LookError(f"compare: {count} given; expected 2 to 6, and 2 for {mode}")
-    named = [_named(layer) for layer in layers]
+    named, note = _in_one_rule([_named(layer) for layer in layers])
     cells = count if mode == "panels" else 1
     histograms = histograms and mode == "panels"
     _check_size(cells, size, histograms)
@@ -108,7 +109,8 @@ def compare(
                     100 if bar in ("left", "right") else 0)  # fmt: skip
     room = _set_out(cells, size, wanted.shape, rough)
     panels = linked(named, view_of(view), (max(1, int(room.height)), max(1, int(room.width))))
-    return _drawn(_cells(panels, mode, tile, at, bar), size, bar, caption, histograms)
+    foot = "\n".join(text for text in (note, caption) if text)
+    return _drawn(_cells(panels, mode, tile, at, bar), size, bar, foot, histograms)
 
 
 def _check_size(cells: int, size: Sequence[int], histograms: bool) -> None:
@@ -124,6 +126,18 @@ def _named(one: Any) -> tuple[str, Source, Look | None]:
     raster, look = one if isinstance(one, tuple) else (one, None)
     source = flat_source_of(raster)
     return short_name(source.name, "array"), source, look
+
+
+def _in_one_rule(
+    named: list[tuple[str, Source, Look | None]],
+) -> tuple[list[tuple[str, Source, Look | None]], str | None]:
+    """Let limits that nobody named follow one rule in all panels; say so where types differ."""
+    looks, note = one_rule([(source, look_of(look) or source.look or Look())
+                            for _, source, look in named])  # fmt: skip
+    if note is None:
+        return named, None
+    return [(name, source, look)
+            for (name, source, _), look in zip(named, looks, strict=True)], note  # fmt: skip
 
 
 def _set_out(cells: int, size: Sequence[float], shape: Sequence[int], need: _Places) -> _Places:
@@ -172,8 +186,7 @@ def _keys(panel: Panel) -> list[Key]:
 
 
 def _drawn(
-    cells: list[_Cell], size: Sequence[int], bar: str | None, caption: str | None,
-    histograms: bool,
+    cells: list[_Cell], size: Sequence[int], bar: str | None, caption: str, histograms: bool
 ) -> Figure:  # fmt: skip
     """Set cells out on the sheet; what all keys say alike is said once, beside or below all."""
     figure = sheet(size[1], size[0])
@@ -185,7 +198,8 @@ def _drawn(
             cell.keys = []
     common = [] if shared is None else [shared]
     inner = size[1] - 2 * _RIM
-    foot = lines_that_fit(caption, letters, inner) if caption else []
+    foot = [line for text in caption.split("\n") if text
+            for line in lines_that_fit(text, letters, inner)]  # fmt: skip
     upright = bar in ("left", "right")
     aside = room_for(common, bar, letters, inner) if upright else 0
     under = (0 if upright else room_for(common, bar, letters, inner)) + len(foot) * LINE

@@ -85,6 +85,16 @@ class Limits(Rule):
         """The function of a file's own window, which stands instead of limits and curve."""
         return None
 
+    @property
+    def told(self) -> str:
+        """What a person is told of it."""
+        return str(self)
+
+    @property
+    def sampled(self) -> bool:
+        """Whether its numbers were found in a sample before."""
+        return False
+
     @classmethod
     def of(cls, given: Any) -> Limits:
         """Return a rule of itself, its text, or a pair (low, high).
@@ -190,6 +200,25 @@ class Fixed(
     cuts: ClassVar[bool] = True
     low: float = number()
     high: float = number()
+
+    def find(self, values: Values) -> Pair:
+        """Return them."""
+        return self.low, self.high
+
+
+class Found(Limits):
+    """Numbers that a rule found elsewhere: in another raster, or in several together.
+
+    ``found`` tells whether values had a part in them.
+    """
+
+    name: ClassVar[str] = "fixed"
+    reads: ClassVar[bool] = False
+    low: float = number()
+    high: float = number()
+    told: str = held()
+    sampled: bool = held(default=False)
+    found: bool = held(default=True)
 
     def find(self, values: Values) -> Pair:
         """Return them."""
