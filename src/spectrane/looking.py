@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from spectrane.display.outlines import LayerBase
     from spectrane.display.picture import Picture
     from spectrane.display.shown_values import ShownValues
+    from spectrane.display.suggestions import Suggestion
     from spectrane.display.volume_layers import VolumeLayer
     from spectrane.model.asking import PointsLike, ShapeLike
     from spectrane.model.view import View
@@ -223,6 +224,41 @@ def shown_values(
     from spectrane.model.view import view_of
 
     return count_shown(source_of(raster), look, view_of(view))
+
+
+@quiet
+def suggest_looks(raster: Raster) -> list[Suggestion]:
+    """Return up to eight looks that fit a raster, the likeliest first.
+
+    Composites by roles, indices, curves, colour maps by what a band means; each says why, and
+    which options of ``spectrane render`` give it. ``figures.suggestions`` draws them.
+
+    >>> import numpy as np, spectrane as sp
+    >>> bands = [sp.Band(role, role=role) for role in ("green", "red", "nir")]
+    >>> raster = sp.from_array(np.ones((3, 4, 5)), bands=bands)
+    >>> sp.suggest_looks(raster)[0].options
+    '--channels infrared --limits percentile:2,98'
+    """
+    from spectrane.display.suggestions import looks_that_fit
+
+    return looks_that_fit(flat_source_of(raster))
+
+
+@quiet
+def explain(raster: Raster, look: Look | None = None) -> list[str]:
+    """Return sentences on how a raster comes out, why, and what to do about it.
+
+    Which bands are shown and between which limits; and where the picture is black, white, flat,
+    grey, clear or oddly coloured, what makes it so. ``look`` None is what ``render`` takes.
+
+    >>> import numpy as np, spectrane as sp
+    >>> raster = sp.from_array(np.full((9, 9), 3, np.uint8))
+    >>> sp.explain(raster)[2].split(".")[0]
+    'Black: the mean level is 1%'
+    """
+    from spectrane.display.explaining import explained
+
+    return explained(flat_source_of(raster), look)
 
 
 @quiet

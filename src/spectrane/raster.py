@@ -193,19 +193,22 @@ class Raster(DatasetFace):
 
         return Raster(Computed(self._source, given, unit))
 
-    def propose_look(self, band: BandName = 1) -> Look:
-        """Return a look that fits what a band means: its classes, its unit, or the signs it takes.
+    def propose_look(self, band: BandName | None = None) -> Look:
+        """Return a look that fits: without a ``band`` a composite, where roles make one.
 
-        A depth or height has its sharp zero in the middle only where both signs occur.
+        Of one band what it means decides: its classes, its unit, or the signs it takes. A depth or
+        height has its sharp zero in the middle only where both signs occur.
 
         >>> import numpy as np, spectrane as sp
         >>> raster = sp.from_array(np.array([[-9.0, 4.0]]), bands=[sp.Band("depth", unit="m")])
         >>> raster.propose_look().colormap.name
         'chartroom'
         """
-        from spectrane.display.proposals import proposed
+        from spectrane.display.proposals import composite, proposed
 
-        return proposed(self._source, find_bands(self.bands, band)[0])[0]
+        found = composite(self._source) if band is None else None
+        index = 0 if band is None else find_bands(self.bands, band)[0]
+        return (found or proposed(self._source, index))[0]
 
     def physical(self) -> Raster:
         """Return the physical values as stored numbers: float32 or float64, NaN where invalid.

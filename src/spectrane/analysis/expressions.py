@@ -1,8 +1,8 @@
 """Band expressions: a small grammar of our own over Python's ``ast``; nothing is evaluated.
 
-``+ - * / **``, comparisons, ``and or not``, numbers, and ``where abs sqrt log exp min max clip``;
-bands by name, role, ``band(1)``, or ``band("any name")``, and named indices. Values are
-physical; 0/0 and x/0 are invalid.
+``+ - * / **``, comparisons, ``and or not``, numbers, and ``where abs sqrt log log10 exp db min max
+clip``, of which ``db(power)`` is 10·log10; bands by name, role, ``band(1)``, or
+``band("any name")``, and named indices. Values are physical; 0/0 and x/0 are invalid.
 """
 
 from __future__ import annotations
@@ -37,7 +37,8 @@ _COMPARISONS: dict[type[ast.cmpop], Callable[[Any, Any], Any]] = {
 _FUNCTIONS: dict[str, tuple[int, Callable[..., Any]]] = {
     "where": (3, lambda test, yes, no: np.where(
         np.isnan(test), np.nan, np.where(np.asarray(test) != 0, yes, no))),
-    "abs": (1, np.abs), "sqrt": (1, np.sqrt), "log": (1, np.log), "exp": (1, np.exp),
+    "abs": (1, np.abs), "sqrt": (1, np.sqrt), "log": (1, np.log), "log10": (1, np.log10),
+    "exp": (1, np.exp), "db": (1, lambda power: 10 * np.log10(power)),
     "min": (2, np.minimum), "max": (2, np.maximum), "clip": (3, np.clip),
 }  # fmt: skip
 
@@ -128,7 +129,7 @@ def meaning(tree: ast.expr, expression: Expression, bands: Sequence[Band]) -> Re
 
     Sums and differences of one unit keep it, ratios of one unit have unit 1; what picks or bounds
     values keeps unit and role. A bare number has no unit of its own, so that what it is added to or
-    multiplied with has none either.
+    multiplied with has none either. Decibels have the unit dB.
 
     >>> bands = (Band("B8", role="nir", unit="K"), Band("B4", unit="K"))
     >>> index = parse_expression("(band(1) - band(2)) / (band(1) + band(2))", bands)
@@ -171,6 +172,8 @@ def _meaning_of_call(
     parts = [meaning(argument, expression, bands) for argument in tree.args]
     if tree.func.id == "abs":
         return ResultMeaning(parts[0].unit, number=parts[0].number)
+    if tree.func.id == "db":
+        return ResultMeaning("dB")
     if tree.func.id not in _KEEPING:
         return ResultMeaning()
     picked = {part for part in parts[tree.func.id == "where" :] if not part.number}

@@ -105,14 +105,19 @@ def joined(declared: NoDataValue, value: int | float) -> NoDataValue:
 
 def mending(source: Source, found: Sequence[Fill]) -> str:
     """Return the command that declares fill as no-data, beside what is declared already."""
+    name = shlex.quote(source.name or "FILE")
+    return f"spectrane amend {name} --nodata {declaring(source, found)}"
+
+
+def declaring(source: Source, found: Sequence[Fill]) -> str:
+    """Return no-data with fill, beside what is declared already, as ``--nodata`` takes it."""
     value: NoDataValue = next((band.nodata for band in source.bands if band.nodata is not None),
                               None)  # fmt: skip
     for fill in found:
         value = joined(value, fill.value)
     items = value if isinstance(value, tuple) else (value,)
-    said = ",".join(f"{item[0]:g}..{item[1]:g}" if isinstance(item, tuple) else format_fill(item)
+    return ",".join(f"{item[0]:g}..{item[1]:g}" if isinstance(item, tuple) else format_fill(item)
                     for item in items)  # fmt: skip
-    return f"spectrane amend {shlex.quote(source.name or 'FILE')} --nodata {said}"
 
 
 def format_fill(value: Any) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import shlex
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -34,6 +35,8 @@ class CompareOptions(CommonLimitsOptions, AreaOptions, OpeningOptions):
         "--vary", group="Layers", multiple=True, metavar="FIELD=VALUE",
         help="One file: a panel for each, such as curve=sqrt.",
     )  # fmt: skip
+    suggest: bool = option("--suggest", group="Layers", is_flag=True,
+                           help="One file: looks that fit it, and their options.")  # fmt: skip
     histograms: bool = option("--histograms", group="Output", is_flag=True,
                               help="Histograms below the panels.")  # fmt: skip
     mode: PanelMode = option("--mode", group="Layers", type=click.Choice(MODES), default="panels",
@@ -48,6 +51,7 @@ class CompareOptions(CommonLimitsOptions, AreaOptions, OpeningOptions):
     "compare demo/sound_8band.tif --vary channels=natural --vary channels=infrared --nodata 0 "
     "--limits percentile:2,98 -o both.png",
     "compare demo/sound_8band.tif demo/sound_thermal.tif --colormap auto --mode swipe -o two.png",
+    "compare demo/sound_8band.tif --suggest -o suggested.png",
 ))  # fmt: skip
 def command(options: CompareOptions) -> None:
     """Show 2 to 6 panels over the same area: one file in several looks, or several files.
@@ -55,13 +59,20 @@ def command(options: CompareOptions) -> None:
     Files with different grids are linked by map position; the area is the first one's. Of one
     file, --with-look makes a panel for each look.
     """
+    output = required(options.output)
+    if options.suggest:
+        _suggest(output, options)
+    else:
+        _compare(output, options)
+
+
+def _compare(output: str, options: CompareOptions) -> None:
     from spectrane.display.common_limits import one_rule
     from spectrane.figures.compare import compare
     from spectrane.figures.paper import save_figure
     from spectrane.model.source import source_of
     from spectrane.opening import open_raster
 
-    output = required(options.output)
     fields = options.look_fields()
     view = options.view()
     check_target(output, overwrite=options.overwrite)
@@ -89,6 +100,46 @@ def command(options: CompareOptions) -> None:
             f"{output}: {columns} x {rows}, {counted(len(layers), 'panel')} at the same place, "
             f"{size_text(output)}",
             *([] if note is None else [f"  {note}"]),
+        )  # fmt: skip
+
+
+_WITH_SUGGEST = ("suggest", "nodata", "compute", "unit", "area", "area_crs", "row_range",
+                 "column_range", "center", "pixel_size", "stored", "size", "bar",
+                 "caption")  # fmt: skip
+
+
+def _suggest(output: str, options: CompareOptions) -> None:
+    """Draw looks that fit a file, and tell the options that give each."""
+    from spectrane.figures.paper import save_figure
+    from spectrane.figures.suggestions import suggestions
+    from spectrane.looking import suggest_looks
+    from spectrane.opening import open_raster
+
+    options.refuse_others(_WITH_SUGGEST, "with --suggest, which finds looks by itself")
+    if len(options.files) != 1:
+        raise click.UsageError(f"--suggest is for one file, not {len(options.files)}")
+    file = options.files[0]
+    view = options.view()
+    check_target(output, overwrite=options.overwrite)
+    with answering(options) as answer, open_raster(file, **options.opening()) as raster:
+        shown = options.computed(raster)
+        found = suggest_looks(shown)
+        figure = suggestions(shown, view=view, size=options.size, bar=options.bar,
+                             caption=options.caption, found=found)  # fmt: skip
+        save_figure(figure, output, overwrite=options.overwrite)
+        columns, rows = (round(side * figure.dpi) for side in figure.get_size_inches())
+        given = [" ".join([*options.value_words(), one.options]).strip() for one in found]
+        panels = [{"title": one.title, "options": text, "look": one.look.to_dict()}
+                  for one, text in zip(found, given, strict=True)]  # fmt: skip
+        answer.add(
+            file_facts(output) | {
+                "inputs": options.files, "rows": rows, "columns": columns, "mode": "suggest",
+                "panels": panels, "limits_of": "each", "note": None,
+            },
+            f"{output}: {columns} x {rows}, {counted(len(found), 'look')} that may fit, "
+            f"{size_text(output)}",
+            *(line for one, text in zip(found, given, strict=True)
+              for line in (f"  {one.title}", f"    spectrane render {shlex.quote(file)} {text}")),
         )  # fmt: skip
 
 

@@ -22,6 +22,8 @@ class DescribeOptions(OpeningOptions):
                             help="Add everything the file says.")  # fmt: skip
     members: bool = option("--members", group="Result", is_flag=True,
                            help="List the rasters inside the file instead.")  # fmt: skip
+    explain: bool = option("--explain", group="Result", is_flag=True,
+                           help="Say why it is drawn black, flat, grey or odd.")  # fmt: skip
     identity: bool = option("--identity", group="Result", is_flag=True,
                             help="Show what says who a patient is; else withheld.")  # fmt: skip
 
@@ -29,13 +31,14 @@ class DescribeOptions(OpeningOptions):
 @command_of("describe", DescribeOptions, examples=(
     "describe demo/sound_8band.tif",
     "describe demo/sound_8band.tif --statistics --json",
+    "describe demo/sound_8band.tif --explain",
     "describe demo/fetlock_ct",
 ))  # fmt: skip
 def command(options: DescribeOptions) -> None:
     """Say what rasters are: size, type, bands, place, no-data, and what looks wrong."""
     if options.members:
-        options.refuse(["statistics", "metadata", "identity", "member", "spacing", "damaged"],
-                       "with --members: none of them is opened")  # fmt: skip
+        options.refuse(["statistics", "metadata", "explain", "identity", "member", "spacing",
+                        "damaged"], "with --members: none of them is opened")  # fmt: skip
     work = _members if options.members else _described
     with answering(options) as answer:
         for_each(options.files, lambda file: work(file, options, answer), answer)
@@ -69,15 +72,33 @@ def _described(file: str, options: DescribeOptions, answer: Answer) -> None:
         progress_bar("reading", options.quiet or not options.statistics) as progress,
     ):
         said = opened.describe(statistics=options.statistics, progress=progress)
+        sentences = _explained(opened, options)
     hidden = () if options.identity else opened.identity
     metadata = without_identity(opened.metadata, hidden)
     identity = {name: metadata[name] for name in opened.identity if name in metadata}
     facts = said.to_dict() | {"input": file}
     facts |= {"identity_values": json_value(identity)} if options.identity else {}
     facts |= {"metadata": metadata} if options.metadata else {}
+    facts |= {"explanation": sentences} if options.explain else {}
     tables = [("Identity", identity)] if options.identity else []
     tables += [("Metadata", metadata)] if options.metadata else []
-    answer.add(facts, *_gap(file, options), *str(said).splitlines(), *_format_tables(tables))
+    answer.add(facts, *_gap(file, options), *str(said).splitlines(), *_format_tables(tables),
+               *_format_sentences(sentences))  # fmt: skip
+
+
+def _explained(opened: Any, options: DescribeOptions) -> list[str]:
+    from spectrane.looking import explain
+    from spectrane.raster import Raster
+
+    if not options.explain:
+        return []
+    if not isinstance(opened, Raster):
+        options.refuse(["explain"], "of volumes")
+    return explain(opened)
+
+
+def _format_sentences(sentences: list[str]) -> list[str]:
+    return ["", "How it comes out", *(f"  {one}" for one in sentences)] if sentences else []
 
 
 def _format_tables(tables: list[tuple[str, dict[str, Any]]]) -> list[str]:

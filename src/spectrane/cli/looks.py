@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -46,6 +47,16 @@ class ValueOptions(Options):
             given[name.strip()] = expression if equals else name
         shown = shown.compute(given) if given else shown
         return shown.convert(self.unit) if self.unit else shown
+
+    def value_words(self) -> list[str]:
+        """Return the options that say which values there are, as they are typed."""
+        said: list[str] = []
+        if self.nodata is not None:
+            items = [f"{v[0]:g}..{v[1]:g}" if isinstance(v, tuple) else str(v) for v in self.nodata]
+            said += ["--nodata", shlex.quote(",".join(items) or "none")]
+        for text in self.compute:
+            said += ["--compute", shlex.quote(text)]
+        return said + (["--unit", shlex.quote(self.unit)] if self.unit else [])
 
 
 @dataclass(frozen=True)

@@ -17,8 +17,8 @@ from spectrane.display.panels import (
     panels_in_a_row,
     paper,
 )
-from spectrane.model.asking import SIDES
-from spectrane.model.errors import LookError, nearest
+from spectrane.model.asking import checked_side
+from spectrane.model.errors import LookError
 
 
 def with_key_and_caption(
@@ -29,8 +29,7 @@ def with_key_and_caption(
     Letters are a fortieth of the picture's height, 12 to 28 pixels. The picture's own pixels stay
     as they are. Raises LookError for another side, and where there is no key to draw.
     """
-    if side is not None and side not in SIDES:
-        raise LookError(f"bar {side!r}{nearest(side, SIDES)}")
+    checked_side(side)
     text = int(np.clip(len(rgba) // 40, 12, 28))
     out = on_dark(rgba)
     if side is not None:

@@ -30,13 +30,18 @@ MODES: tuple[PanelMode, ...] = get_args(PanelMode)
 class Panel:
     """One raster over the common area: (rows, columns, 4) uint8, and what it says of itself."""
 
-    caption: str
+    name: str
     source: Source
     plan: RenderPlan
     window: Window
     rgba: NDArray[np.uint8]
     shown: tuple[Shown, ...] = ()
     """What its key tells of."""
+
+    @property
+    def caption(self) -> str:
+        """Its name, and how it is shown."""
+        return f"{self.name}: {self.plan.said()}"
 
 
 def linked(
@@ -60,7 +65,7 @@ def linked(
                          size=_own_size(source, area, own, shape))  # fmt: skip
         assert picture.plan is not None
         panels.append(Panel(
-            f"{name}: {picture.plan.said()}", source, picture.plan, own.window(source.grid),
+            name, source, picture.plan, own.window(source.grid),
             _onto(picture, source, area), picture.shown,
         ))  # fmt: skip
     return panels

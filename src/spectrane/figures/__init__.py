@@ -7,5 +7,6 @@ from spectrane.figures.compare import compare
 from spectrane.figures.histogram import histogram
 from spectrane.figures.paper import save_figure
 from spectrane.figures.profile import profile
+from spectrane.figures.suggestions import suggestions
 
-__all__ = ["colorbar", "compare", "histogram", "profile", "save_figure", "swatches"]
+__all__ = ["colorbar", "compare", "histogram", "profile", "save_figure", "suggestions", "swatches"]

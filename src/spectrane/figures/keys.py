@@ -26,11 +26,13 @@ class Letters:
 
     figure: Figure
     points: float = 9.0
+    weight: str = "normal"
 
     def getlength(self, text: str) -> float:
         """Return how many pixels a text is wide."""
         canvas: Any = self.figure.canvas
-        renderer, font = canvas.get_renderer(), FontProperties(size=self.points)
+        renderer, font = canvas.get_renderer(), FontProperties(
+            size=self.points, weight=self.weight)  # fmt: skip
         return float(renderer.get_text_width_height_descent(text, font, False)[0])
 
 

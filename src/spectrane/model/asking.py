@@ -6,6 +6,8 @@ import os
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any, Literal, Protocol, TypeAlias, get_args
 
+from spectrane.model.errors import LookError, nearest
+
 if TYPE_CHECKING:
     import pandas
 
@@ -18,6 +20,12 @@ if TYPE_CHECKING:
 BarSide = Literal["right", "left", "bottom"]
 SIDES: tuple[BarSide, ...] = get_args(BarSide)
 """Where a picture's key stands."""
+
+
+def checked_side(side: str | None) -> None:
+    """Raise LookError unless a key's side is one of ``SIDES``, or None for no key."""
+    if side is not None and side not in SIDES:
+        raise LookError(f"bar {side!r}{nearest(side, SIDES)}")
 
 
 class HasSource(Protocol):

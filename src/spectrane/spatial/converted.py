@@ -295,6 +295,9 @@ def conversion(given: str, wanted: str) -> tuple[float, float]:
     """
     import pint
 
+    if wanted.strip().lower() == "db" != given.strip().lower():
+        raise MetadataError(f"unit {given!r} to dB: decibels are 10·log10 of a power, which no "
+                            "scale and offset can say; compute them: db(band(1))")  # fmt: skip
     registry = _registry()
     try:
         source, target = (registry.Unit(_pint_name(text)) for text in (given, wanted))
