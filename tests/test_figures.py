@@ -179,7 +179,7 @@ def test_profiles_leave_gaps_and_show_spread(scene):
     axes = figure.axes[0]
     assert [line.get_label() for line in axes.lines] == ["a", "hole"]
     assert np.isnan(axes.lines[1].get_ydata()).all()
-    assert axes.get_xlabel() == "band"
+    assert axes.get_xlabel() == "wavelength (nm; nominal where only the role is known)"
 
 
 TICKS = [

@@ -143,7 +143,8 @@ def profile(
     """Return a value by band, or by frame, at points, or mean and σ over regions.
 
     Of a raster: ``points`` as for ``probe``, or shapes with polygons; columns ``zone band
-    wavelength unit count invalid mean std min max p5 p50 p95 note``; a point counts 1. Of a volume:
+    wavelength nominal unit count invalid mean std min max p5 p50 p95 note``; a point counts 1, and
+    ``nominal`` marks wavelengths that only roles tell. Of a volume:
     ``points`` in mm or voxels, or ``region``, a volume that is not 0 where voxels count; columns as
     ``Volume.profile``. Raises GridMismatch where all lie outside.
 

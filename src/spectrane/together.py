@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
@@ -229,10 +230,23 @@ def overlaps(raster: Raster) -> pandas.DataFrame:
 
 
 @quiet
-def join_bands(rasters: Iterable[Raster]) -> Raster:
+def join_bands(
+    rasters: Iterable[Raster], *, regrid: bool = False, grid: GridLike | None = None,
+    resample: Resampling | None = None, names: Sequence[str] | None = None,
+    roles: Sequence[str | None] | None = None, notes: FilePath | None = None,
+) -> Raster:  # fmt: skip
     """Return the bands of several rasters on one grid as one raster.
 
-    Types become NumPy's ``result_type``. Raises GridMismatch where the grids differ: regrid first.
+    Types become NumPy's ``result_type``; units, scales and no-data are kept. With ``regrid`` all
+    are brought onto the grid of the finest pixels among them, or onto ``grid``, a Grid or what has
+    one (``resample`` as ``Raster.regrid`` has it); bands without a name are called by what tells
+    their files apart, and roles follow from names in words (``nir``, ``red edge``) and wavelengths
+    (``665nm``). ``names`` and ``roles`` are those of all bands, in order. ``notes`` names a text
+    of ``key = value`` lines with scales and offsets, such as ``B02 scale = 0.0001``, and after a
+    comma the quantity where it tells of several; without it none are guessed.
+
+    Raises GridMismatch where the grids differ and ``regrid`` is not asked for, or cannot be
+    related; MetadataError for names, roles or notes that do not fit.
 
     >>> import numpy as np, spectrane as sp
     >>> band = sp.from_array(np.ones((2, 2), np.uint8))
@@ -241,7 +255,19 @@ def join_bands(rasters: Iterable[Raster]) -> Raster:
     """
     from spectrane.spatial.joined import JoinedBands
 
-    return Raster(JoinedBands([flat_source_of(raster) for raster in rasters]))
+    sources = [flat_source_of(raster) for raster in rasters]
+    told = (grid, resample, names, roles, notes)
+    if not regrid and all(one is None for one in told):
+        return Raster(JoinedBands(sources))
+    from spectrane.stacks import bands_on_one_grid
+
+    if not regrid and grid is None:
+        JoinedBands(sources)  # which says where they do not lie on one another
+    target = None if grid is None else grid_of(grid)
+    return Raster(bands_on_one_grid(
+        sources, grid=target, resample=resample, names=names, roles=roles,
+        notes=None if notes is None else os.fspath(notes),
+    ))  # fmt: skip
 
 
 @quiet

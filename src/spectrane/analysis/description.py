@@ -345,6 +345,9 @@ def _band_rows(bands: Sequence[dict[str, Any]], one: str) -> list[list[str]]:
         "unit": "Unit", "scale": "Scale", "offset": "Offset", "nodata": "No-data",
         "description": "Description", "time": "Time s",
     }  # fmt: skip
+    about = [band.get("nominal_wavelength") for band in bands]
+    bands = [band if nominal is None else {**band, "wavelength": f"about {nominal:g}"}
+             for band, nominal in zip(bands, about, strict=True)]  # fmt: skip
     plain = {"scale": 1.0, "offset": 0.0, "unit": "1"}  # "1": a pure number
     always = ("number", "name", "nodata")
     kept = [

@@ -29,7 +29,8 @@ def zone_table(
     """Return a row per zone and band: count, share invalid, mean, σ, least, greatest, percentiles.
 
     ``zones`` are names with a source masked to the zone and the window that holds it; None outside
-    the raster, which its ``note`` says. Physical values; σ divides by N; NaN where nothing is
+    the raster, which its ``note`` says. ``nominal`` marks wavelengths that only the band's role
+    tells. Physical values; σ divides by N; NaN where nothing is
     valid.
     """
     rows = []
@@ -41,7 +42,9 @@ def zone_table(
             band = source.bands[index]
             physical_values = physical(values, band, np.float64)
             rows.append({
-                "zone": name, "band": band.name, "wavelength": band.wavelength, "unit": band.unit,
+                "zone": name, "band": band.name, "wavelength": band.nominal_wavelength,
+                "nominal": band.wavelength is None and band.nominal_wavelength is not None,
+                "unit": band.unit,
                 "count": int(physical_values.size),
                 "invalid": 1 - physical_values.size / inside if inside else float("nan"),
                 **_figures(physical_values, percents), "note": OUTSIDE if window is None else None,
@@ -70,7 +73,8 @@ def _figures(physical: NDArray[np.float64], percents: Sequence[float]) -> dict[s
 @quiet_methods
 @dataclass
 class Spectra:
-    """Named spectra: one number per wavelength (nm), with a unit; kept as TOML.
+    """Named spectra: one number per wavelength (nm; NaN where none is known), with a unit; kept as
+    TOML.
 
     >>> known = Spectra([490.0, 842.0], {"water": [0.05, 0.01], "grass": [0.03, 0.4]})
     >>> [name for name, angle in known.ranked([0.06, 0.012])]
@@ -80,6 +84,8 @@ class Spectra:
     wavelengths: list[float]
     known: dict[str, list[float]] = field(default_factory=dict)
     unit: str | None = None
+    nominal: bool = False
+    """Whether only the bands' roles told the wavelengths."""
 
     def add(self, name: str, values: Sequence[float]) -> None:
         """Keep a spectrum under a name. Raises MetadataError where its length does not fit.
@@ -124,6 +130,7 @@ class Spectra:
 
         table: dict[str, Any] = {"wavelengths": self.wavelengths}
         table |= {"unit": self.unit} if self.unit else {}
+        table |= {"nominal": True} if self.nominal else {}
         table["spectra"] = self.known
         with written_whole(path, overwrite=overwrite) as file:
             file.write(tomlkit.dumps(table).encode())
@@ -141,7 +148,8 @@ class Spectra:
         """
         table: Mapping[str, Any] = read_toml(path, _LARGEST, MetadataError, "a file of spectra")
         with ReadingAs(path_text(path), MetadataError, "a file of spectra"):
-            made = cls([float(w) for w in table["wavelengths"]], {}, table.get("unit"))
+            made = cls([float(w) for w in table["wavelengths"]], {}, table.get("unit"),
+                       bool(table.get("nominal", False)))  # fmt: skip
             for name, values in table.get("spectra", {}).items():
                 made.add(name, values)
             return made

@@ -32,14 +32,8 @@ class AmendOptions(Options):
         help="Fields of one band: name, role, wavelength, unit, scale, offset, nodata, "
         "description.",
     )  # fmt: skip
-    names: str | None = option("--names", group="Corrections", metavar="NAME,…",
-                               help="Names of all bands.")  # fmt: skip
-    roles: str | None = option(
-        "--roles",
-        group="Corrections",
-        metavar="ROLE,…",
-        help="Roles of all bands, in order: blue,green,red,nir; - for none.",
-    )
+    names: str | None = words.names()
+    roles: str | None = words.roles()
     wavelengths: str | None = option(
         "--wavelengths",
         group="Corrections",
@@ -56,8 +50,7 @@ class AmendOptions(Options):
     offset: float | None = option("--offset", group="Corrections", type=float,
                                   help="What is added to them.")  # fmt: skip
     spacing: str | None = words.spacing()
-    notes: str | None = option("--notes", group="Corrections", metavar="TEXT",
-                               help="A note to whoever opens it next.")  # fmt: skip
+    notes: str | None = words.notes()
     crs: str | None = words.crs()
     bounds: tuple[float, float, float, float] | None = words.bounds()
     corner: tuple[float, float] | None = option(

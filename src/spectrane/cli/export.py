@@ -64,6 +64,16 @@ class ExportOptions(PartOptions, ValueOptions, OpeningOptions):
         help="Of a swath: metres to the nearest pixel, at most.",
     )
     force: bool = words.force()
+    join: bool = option("--join", group="Result", is_flag=True,
+                        help="All bands of all files as one raster, on one grid.")  # fmt: skip
+    linked: bool = option(
+        "--linked", group="Result", is_flag=True,
+        help="With --join: a small file (.stack.toml) that points to the parts and opens as one "
+        "raster.",
+    )  # fmt: skip
+    names: str | None = words.names()
+    roles: str | None = words.roles()
+    notes: str | None = words.notes()
     where: str | None = words.where()
     mask: str | None = words.mask()
     compress: str | None = words.compress()
@@ -88,6 +98,7 @@ def _formats() -> str:
     "export demo/sound_8band.tif -o colours.tif --bands red,green,blue",
     "export demo/sound_8band.tif -o quick.png --bands 3,2,1 --type uint8 --rescale limits",
     "export demo/sound_8band.tif -o reflectance.tif --physical",
+    "export demo/sound_8band.tif demo/sound_thermal.tif -o both.tif --join",
     "export demo/fetlock_ct -o joint.nii.gz",
 ))  # fmt: skip
 def command(options: ExportOptions) -> None:
@@ -95,7 +106,14 @@ def command(options: ExportOptions) -> None:
 
     The ending of OUT names the format. The input is never changed. Volumes go to NIfTI (.nii,
     .nii.gz): --bands are frames, --grid-of is another volume, --where and --mask choose voxels.
+
+    --join makes one raster of the bands of several files, on the grid of the finest pixels or of
+    --grid-of.
     """
+    if options.join:
+        export_joined(options)
+        return
+    options.refuse(["linked", "names", "roles", "notes"], "without --join")
     if options.out_dir is None:
         options.refuse(["format"], "without --out-dir: the ending of OUT names the format")
     ending = ".tif" if options.format is None else "." + options.format.lstrip(".")
@@ -106,6 +124,16 @@ def command(options: ExportOptions) -> None:
         check_target(options.preview, overwrite=options.overwrite)
     with answering(options) as answer:
         for_each(options.files, lambda file: _one(file, places[file], options, answer), answer)
+
+
+def export_joined(options: ExportOptions) -> None:
+    """Write the bands of all files as one raster, or a file that points to them."""
+    from spectrane.cli.joining import join_files
+
+    if options.output is None:
+        raise click.UsageError("--join makes one file of all: say -o OUT")
+    options.refuse(["out_dir", "format"], "with --join, which makes one file: say -o OUT")
+    join_files(options, options.output)
 
 
 def _one(file: str, target: str, options: ExportOptions, answer: Answer) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import math
 from dataclasses import dataclass
 from typing import Any
 
@@ -162,9 +163,14 @@ def _by_band(raster: Any, table: Any, options: ProbeOptions, answer: Answer) -> 
     zones = {name: zone["mean"].tolist() for name, zone in inside.groupby("zone", sort=False)}
     if options.profile:
         _draw_profile(inside, options)
-    waves = [band.wavelength or float(k) for k, band in enumerate(raster.bands, 1)]
     if options.keep_spectra:
-        kept = Spectra(waves, {}, raster.bands[0].unit)
+        waves = [band.nominal_wavelength or math.nan for band in raster.bands]
+        nominal = any(band.wavelength is None and band.nominal_wavelength for band in raster.bands)
+        kept = Spectra(waves, {}, raster.bands[0].unit, nominal)
+        unknown = [band.name for band in raster.bands if band.nominal_wavelength is None]
+        if unknown:
+            answer.warn(f"the wavelengths of {', '.join(unknown[:12])} are not known and kept as "
+                        "nan; say them with: spectrane amend --wavelengths")  # fmt: skip
         for name, values in zones.items():
             kept.add(name, values)
         kept.save(options.keep_spectra, overwrite=options.overwrite)

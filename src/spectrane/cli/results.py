@@ -122,6 +122,7 @@ class ExportedResult(DataResult):
 
     input: str
     preview: str | None
+    inputs: list[str] | None = None
 
 
 class ClippedResult(DataResult):

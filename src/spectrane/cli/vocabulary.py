@@ -110,6 +110,28 @@ def bits() -> Any:
                   help="The mask is where quality bits are so: 'bits 3-4 = 2'.")  # fmt: skip
 
 
+def roles() -> Any:
+    """Declare ``--roles``."""
+    return option(
+        "--roles", group="Corrections", metavar="ROLE,…",
+        help="Roles of all bands, in order: blue,green,red,nir; - for none.",
+    )  # fmt: skip
+
+
+def names() -> Any:
+    """Declare ``--names``."""
+    return option("--names", group="Corrections", metavar="NAME,…", help="Names of all bands.")
+
+
+def notes() -> Any:
+    """Declare ``--notes``."""
+    return option(
+        "--notes", group="Corrections", metavar="TEXT|FILE[,QUANTITY]",
+        help="Of amend a note to whoever opens it next; of joined bands a file of key = value "
+        "lines with scales and offsets.",
+    )  # fmt: skip
+
+
 def title() -> Any:
     """Declare ``--title``."""
     return option("--title", group="Output", metavar="TEXT", help="What is shown, in words.")

@@ -34,6 +34,8 @@ def profile(table: pandas.DataFrame, *, size: Sequence[int] = (800, 1280)) -> Fi
     axes = styled(figure.add_axes((0.08, 0.1, 0.88, 0.8)))
     inks = [f"#{bytes(entry[:3]).hex()}" for entry in colormaps["pebbles"].entries]
     along, named = ("wavelength", "wavelength (nm)") if what == "band" else ("time", "time (s)")
+    if what == "band" and "nominal" in table and bool(table["nominal"].any()):
+        named = "wavelength (nm; nominal where only the role is known)"
     known = bool(len(table)) and bool(table[along].astype(float).notna().all())
     for number, (name, zone) in enumerate(table.groupby("zone", sort=False)):
         x = zone[along].to_numpy(float) if known else np.arange(1, len(zone) + 1)

@@ -109,6 +109,8 @@ BUILT_IN: tuple[Format, ...] = (
            rb"\x5c\x01\0\0|\0\0\x01\x5c|\x1c\x02\0\0|\0\0\x02\x1c|\x1f\x8b\x08",
            writer=f"{_OURS}.nifti.writer:write_nifti", endings=(".nii", ".nii.gz")),
     Format("DICOM", f"{_OURS}.dicom.reader:DicomReader", rb".{128}DICM", folders=True),
+    Format("stack", "spectrane.stack_file:StackReader",
+           rb"\s*(?:#[^\n]*\n\s*)*kind\s*=\s*[\"']stack[\"']"),
     Format("headerless", writer=f"{_OURS}.raw:write_raw", endings=(".raw", ".bin")),
 )  # fmt: skip
 

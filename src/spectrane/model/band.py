@@ -11,7 +11,7 @@ import numpy as np
 from spectrane.model.errors import BandError, FormatError, MetadataError
 from spectrane.model.nodata import NoDataRule, NoDataValue, nodata_rule, nodata_value
 from spectrane.model.printing import whole_text
-from spectrane.model.roles import PRESETS, ROLES, role_for
+from spectrane.model.roles import NOMINAL, PRESETS, ROLES, role_for
 
 BandName: TypeAlias = int | str
 """A band's number (from 1), its name, or its role."""
@@ -57,6 +57,15 @@ class Band:
         return nodata_rule(self.nodata)
 
     @property
+    def nominal_wavelength(self) -> float | None:
+        """The centre in nm, or that which bands of its role have about; None without either.
+
+        >>> Band("B4", role="red").nominal_wavelength, Band("B4", role="red").wavelength
+        (657.5, None)
+        """
+        return self.wavelength if self.wavelength is not None else NOMINAL.get(self.role or "")
+
+    @property
     def scaled(self) -> bool:
         """Whether physical values differ from stored numbers."""
         return (self.scale, self.offset) != (1.0, 0.0)
@@ -75,12 +84,16 @@ def check_band_count(name: str, count: int, what: str = "bands") -> None:
 def band_facts(bands: Sequence[Band]) -> tuple[dict[str, Any], ...]:
     """Return what there is to say of each band, with its number, as plain mappings.
 
+    ``nominal_wavelength`` is there where only a band's role tells about where it lies.
+
     >>> band_facts([Band("B4", unit="1")])[0]["unit"]
     '1'
     """
     names = [field.name for field in fields(Band)]
     return tuple(
-        {"number": number} | {name: getattr(band, name) for name in names}
+        {"number": number}
+        | {name: getattr(band, name) for name in names}
+        | {"nominal_wavelength": band.nominal_wavelength if band.wavelength is None else None}
         for number, band in enumerate(bands, 1)
     )
 

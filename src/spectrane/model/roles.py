@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 # Name and wavelength range in nanometres. Where ranges overlap, the first in this order wins,
 # so that 842 nm is `nir` and 865 nm `nir08` only when a file says so.
 _RANGES: tuple[tuple[str, float, float], ...] = (
@@ -29,6 +31,57 @@ PRESETS: dict[str, tuple[str, str, str]] = {
     "infrared": ("nir", "red", "green"),
     "shortwave": ("swir22", "nir", "red"),
 }
+
+
+NOMINAL: dict[str, float] = {
+    **{name: (low + high) / 2 for name, low, high in _RANGES}, "green05": 530.0,
+    "rededge071": 710.0, "rededge075": 750.0, "rededge078": 780.0, "nir08": 865.0, "nir09": 945.0,
+    "lwir11": 11000.0, "lwir12": 12000.0,
+}  # fmt: skip
+"""A wavelength in nm for each role but ``pan``: the middle of its range, or what its name says."""
+
+_WORDS: dict[str, tuple[str, ...]] = {
+    "pan": ("pan", "panchromatic"), "coastal": ("coastal", "aerosol", "ultrablue"),
+    "blue": ("blue",), "green": ("green",), "yellow": ("yellow",), "red": ("red",),
+    "rededge": ("rededge", "red edge"), "nir": ("nir", "near infrared", "near ir"),
+    "cirrus": ("cirrus",),
+    "swir16": ("swir16", "swir1", "swir 1", "shortwave infrared 1"),
+    "swir22": ("swir22", "swir2", "swir 2", "shortwave infrared 2"),
+    "lwir": ("lwir", "tir", "thermal", "thermal infrared"),
+}  # fmt: skip
+"""What the trade calls bands of a role, in small letters."""
+
+
+def role_in(text: str) -> str | None:
+    """Return the role that a name says in words; None where it says none, or several.
+
+    Numbers of bands say nothing: the fourth is red with one sensor and near infrared with another.
+
+    >>> role_in("sound_NIR"), role_in("Red Edge 2"), role_in("B04"), role_in("red over green")
+    ('nir', 'rededge', None, None)
+    """
+    said = " ".join(word for word in re.split(r"[^a-z0-9]+", text.lower()) if word)
+    found: set[str] = set()
+    named = [(role, role) for role in ROLES]
+    named += [(word, role) for role, words in _WORDS.items() for word in words]
+    for word, role in sorted(named, key=lambda pair: -len(pair[0])):
+        pattern = rf"(?<![a-z0-9]){re.escape(word)}(?![a-z0-9])"
+        if re.search(pattern, said):
+            found.add(role)
+            said = re.sub(pattern, " ", said)  # the red in red edge is no red
+    return found.pop() if len(found) == 1 else None
+
+
+def wavelength_in(text: str) -> float | None:
+    """Return the wavelength in nm that a name says with its unit; None where it says none.
+
+    >>> wavelength_in("sound_665nm"), wavelength_in("1.61 µm"), wavelength_in("B665")
+    (665.0, 1610.0, None)
+    """
+    found = re.search(r"(?<![\d.])(\d+(?:\.\d+)?)[ _]?(nm|[uµμ]m)(?![a-z])", text, re.IGNORECASE)
+    if found is None:
+        return None
+    return round(float(found[1]) * (1 if found[2].lower() == "nm" else 1000), 6)
 
 
 def role_for(wavelength: float | None) -> str | None:

@@ -107,11 +107,11 @@ def _pixel_size(grid: Grid, target: Grid, same: bool, asked: Any) -> tuple[float
         size = math.sqrt(grid.pixel_size[0] * grid.pixel_size[1])
         square = math.isclose(grid.pixel_size[0], grid.pixel_size[1], rel_tol=1e-6)
         return (size, size) if square or grid.rotated else (grid.pixel_size[0], grid.pixel_size[1])
-    size = float(f"{_typical_side(grid, target):.6g}")
+    size = float(f"{typical_side(grid, target):.6g}")
     return size, size
 
 
-def _typical_side(grid: Grid, target: Grid) -> float:
+def typical_side(grid: Grid, target: Grid) -> float:
     """Return the side of a square as large as a pixel becomes: the median over the grid."""
     down, across = (np.linspace(0.1, 0.9, 5) * n for n in grid.shape)
     c, r = np.meshgrid(across, down)
