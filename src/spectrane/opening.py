@@ -184,17 +184,19 @@ def amend(
     crs: CrsLike | None = None, bounds: Sequence[float] | None = None,
     corner: Sequence[float] | None = None, pixel_size: Sequence[float] | None = None,
     affine: ArrayLike | None = None, look: Look | Mapping[str, object] | None = None,
-    notes: str | None = None, spacing: Spacing | None = None, inside: bool = False,
+    notes: str | None = None, spacing: Spacing | None = None,
+    metadata: Mapping[str, str | float | None] | None = None, inside: bool = False,
 ) -> None:  # fmt: skip
     """Keep corrections with a file, so that every later load has them.
 
     ``nodata`` is a number or a list with (low, high) ranges; None means there is none. ``bands``
     maps a number (from 1), name or role to fields of a band. A place is given by ``bounds``, by
     ``corner`` (outer corner of the first pixel) and ``pixel_size``, or by ``affine`` (3x3, from
-    column and row of corners to the map). ``spacing`` is how a series of uneven slices is stacked
-    from now on. Without ``inside`` they go to the sidecar ``NAME.spectrane.toml``; with it, into
-    the file's own fields (TIFF, FITS, PNG), whose pixels are left alone. ``undo`` takes the last
-    correction back, and goes alone.
+    column and row of corners to the map). ``metadata`` says what it is: ``title``, ``date``,
+    ``cloud`` (percent), or any key; None takes one away. ``spacing`` is how a series of uneven
+    slices is stacked from now on. Without ``inside`` they go to the sidecar
+    ``NAME.spectrane.toml``; with it, into the file's own fields (TIFF, FITS, PNG), whose pixels are
+    left alone. ``undo`` takes the last correction back, and goes alone.
 
     Raises MetadataError for what cannot be (an unknown band or field, two places at once), and
     FormatError where the format has no place for it inside.
@@ -211,7 +213,7 @@ def amend(
 
     said = {"nodata_when": nodata_when, "bands": bands, "crs": crs, "bounds": bounds,
             "corner": corner, "pixel_size": pixel_size, "affine": affine, "look": look,
-            "notes": notes, "spacing": spacing}  # fmt: skip
+            "notes": notes, "spacing": spacing, "metadata": metadata}  # fmt: skip
     corrections: dict[str, object] = {k: v for k, v in said.items() if v is not None}
     if not undo:
         amending.keep_corrections(path, nodata=nodata, inside=inside, **corrections)  # type: ignore[arg-type]

@@ -86,7 +86,8 @@ VALUES = {
     "pace": "50", "title": "x", "scheme": "geographic", "zooms": "3,4", "attribution": "x",
     "rows": "8", "columns": "8", "order": "big", "header": "0", "names": "a,b,c",
     "roles": "blue,green,red", "wavelengths": "1,2,3", "scale": "0.1", "offset": "1", "notes": "x",
-    "corner": "0,8", "limits_like": "one.tif", "limits_without": "one.tif",
+    "corner": "0,8", "set_metadata": "title=x",
+    "limits_like": "one.tif", "limits_without": "one.tif",
 }  # fmt: skip
 PATHS = [
     "render three.tif -o o.png", "render one.tif --out-dir o",

@@ -14,6 +14,7 @@ from spectrane.model.band import band_facts
 from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import IMAGE_PLANE
 from spectrane.model.printing import MOST_LINES, printable, printable_line, short_name
+from spectrane.model.said import GIVEN, KEYS, cloud_of, date_of, title_of
 from spectrane.model.source import Source
 from spectrane.model.systems import LONLAT, way_between
 
@@ -136,6 +137,7 @@ def describe(
         "classes": _classes(source),
         "look": look_facts(source),
         "notes": source.metadata.get("notes"),
+        **_said_of(source),
         **kept_facts(source),
     }
     bands = band_facts(source.bands)
@@ -191,6 +193,18 @@ def used_bits(source: Source) -> int:
     said = source.metadata.get("BitsPerSample", source.metadata.get("bits"))
     said = said[0] if isinstance(said, list) and said else said
     return said if isinstance(said, int) else 8 * source.dtype.itemsize
+
+
+def _said_of(source: Source) -> dict[str, Any]:
+    """Return title, date (ISO 8601) and cloud cover, and all that a person said."""
+    date = date_of(source.metadata)
+    said = None if date is None else date.isoformat(sep=" ")
+    if said is not None and said.endswith(" 00:00:00"):
+        said = said[:10]
+    return {
+        "title": title_of(source.metadata), "date": said, "cloud": cloud_of(source.metadata),
+        "given": dict(source.metadata.get(GIVEN, {})),
+    }  # fmt: skip
 
 
 def _place_facts(source: Source) -> dict[str, Any]:
@@ -264,6 +278,9 @@ def _format_facts(facts: dict[str, Any]) -> list[tuple[str, str]]:
     rows += [("Axes" if k == 0 else "", text) for k, text in enumerate(facts["axes"])]
     if facts["look"]:
         rows.append(("Display", spoken_look(facts["look"])))
+    rows += [(key.capitalize(), f"{facts[key]:g} %" if key == "cloud" else str(facts[key]))
+             for key in KEYS if facts[key] is not None]  # fmt: skip
+    rows += [(key, str(value)) for key, value in facts["given"].items() if key not in KEYS]
     if facts["notes"]:
         rows.append(("Notes", str(facts["notes"])))
     rows += spoken_kept(facts)

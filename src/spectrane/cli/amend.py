@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from contextlib import closing
 from dataclasses import dataclass
 from typing import Any
@@ -51,6 +52,11 @@ class AmendOptions(Options):
                                   help="What is added to them.")  # fmt: skip
     spacing: str | None = words.spacing()
     notes: str | None = words.notes()
+    set_metadata: tuple[str, ...] = option(
+        "--set", group="Corrections", multiple=True, metavar="KEY=VALUE,…",
+        help="What the raster is: title=…, date=2026-04-12, cloud=12 (percent), or any KEY=…; "
+        "nothing after = takes a key away.",
+    )  # fmt: skip
     crs: str | None = words.crs()
     bounds: tuple[float, float, float, float] | None = words.bounds()
     corner: tuple[float, float] | None = option(
@@ -118,6 +124,8 @@ def _corrections(file: str, options: AmendOptions) -> dict[str, Any]:
         given = options.nodata
         single = len(given) == 1 and not isinstance(given[0], tuple)
         corrections["nodata"] = None if not given else given[0] if single else given
+    if options.set_metadata:
+        corrections["metadata"] = _metadata(options.set_metadata)
     bands = _bands(file, options)
     if bands:
         corrections["bands"] = bands
@@ -134,6 +142,18 @@ def _corrections(file: str, options: AmendOptions) -> dict[str, Any]:
     if look:
         corrections["look"] = _checked(look)
     return corrections | {"inside": options.inside}
+
+
+def _metadata(texts: tuple[str, ...]) -> dict[str, str]:
+    """Return the keys and values said; a comma begins another only before ``KEY=``."""
+    said = {}
+    for text in texts:
+        for part in re.split(r",(?=\s*[A-Za-z][\w.:-]*=)", text):
+            key, equals, value = part.partition("=")
+            if not equals:
+                raise click.UsageError(f"--set {text!r}: expected KEY=VALUE")
+            said[key.strip()] = value.strip()
+    return said
 
 
 def _checked(look: dict[str, Any]) -> Any:

@@ -88,7 +88,8 @@ def _compare(output: str, options: CompareOptions) -> None:
         layers = list(zip(drawn, looks, strict=True))
         _, note = one_rule([(source_of(raster), look) for raster, look in layers])
         figure = compare(layers, view=view, size=options.size, histograms=options.histograms,
-                         mode=options.mode, bar=options.bar, caption=options.caption)  # fmt: skip
+                         mode=options.mode, bar=options.bar,
+                         caption=words.filled(options.caption, rasters[0]))  # fmt: skip
         save_figure(figure, output, overwrite=options.overwrite)
         panels = [{"source": one.source, "look": look.to_dict()} for one, look in layers]
         columns, rows = (round(side * figure.dpi) for side in figure.get_size_inches())
@@ -124,8 +125,9 @@ def _suggest(output: str, options: CompareOptions) -> None:
     with answering(options) as answer, open_raster(file, **options.opening()) as raster:
         shown = options.computed(raster)
         found = suggest_looks(shown)
-        figure = suggestions(shown, view=view, size=options.size, bar=options.bar,
-                             caption=options.caption, found=found)  # fmt: skip
+        caption = words.filled(options.caption, raster)
+        figure = suggestions(shown, view=view, size=options.size, bar=options.bar, caption=caption,
+                             found=found)  # fmt: skip
         save_figure(figure, output, overwrite=options.overwrite)
         columns, rows = (round(side * figure.dpi) for side in figure.get_size_inches())
         given = [" ".join([*options.value_words(), one.options]).strip() for one in found]

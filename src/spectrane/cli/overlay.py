@@ -27,6 +27,19 @@ class OverlayOptions(LayerOptions):
     overwrite: bool = words.overwrite()
 
 
+class _Said:
+    """What the lowest raster of an overlay is called, and what its metadata say."""
+
+    def __init__(self, source: Any) -> None:
+        self.metadata, self.source = source.metadata, source.name
+
+
+def _lowest(layers: list[Any]) -> Any:
+    from spectrane.display.layers import Layer
+
+    return next((_Said(one.source) for one in layers if isinstance(one, Layer)), None)
+
+
 @command_of("overlay", OverlayOptions, examples=(
     "overlay demo/sound_8band.tif demo/sound_thermal.tif --opacity 1,0.6 --colormap auto "
     "--nodata 0 --outline demo/lease.geojson --label name -o both.png",
@@ -46,8 +59,8 @@ def command(options: OverlayOptions) -> None:
         layers, grid = layers_of(options, opened)
         drawn = draw(layers, grid=grid, view=view, area=options.covered)
         picture = drawn.picture()
-        picture.save(output, bar=options.bar, caption=options.caption,
-                     overwrite=options.overwrite)  # fmt: skip
+        caption = words.filled(options.caption, _lowest(layers))
+        picture.save(output, bar=options.bar, caption=caption, overwrite=options.overwrite)
         facts = drawn_facts(output)
         listed: list[dict[str, Any]] = [
             {"name": one.title, "opacity": one.layer.opacity, "blend": one.mode,

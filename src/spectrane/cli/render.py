@@ -111,8 +111,8 @@ def _draw(
             look = look if looks else options.with_limits([shown], [look], stack)[0]
         picture = render(shown, look, view=view)
         picture.save(
-            target, bits=int(options.bit_depth), bar=options.bar, caption=options.caption,
-            overwrite=options.overwrite,
+            target, bits=int(options.bit_depth), bar=options.bar,
+            caption=words.filled(options.caption, raster), overwrite=options.overwrite,
         )  # fmt: skip
         kept = options.save_look if number == 0 else None
         if kept:

@@ -50,7 +50,19 @@ def bar() -> Any:
 
 def caption() -> Any:
     """Declare ``--caption``."""
-    return option("--caption", group="Output", metavar="TEXT", help="Write this below the picture.")
+    return option("--caption", group="Output", metavar="TEXT",
+                  help="Write this below; {title}, {date}, {cloud}, {file} and any {KEY} stand for "
+                  "what the file says.")  # fmt: skip
+
+
+def filled(caption: str | None, raster: Any) -> str | None:
+    """Return a caption with what a raster's metadata say put in."""
+    from spectrane.model.printing import short_name
+    from spectrane.model.said import filled_in
+
+    if caption is None:
+        return None
+    return filled_in(caption, raster.metadata, short_name(raster.source, "an array"))
 
 
 def csv() -> Any:

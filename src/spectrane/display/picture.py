@@ -18,7 +18,7 @@ from spectrane.formats.png.encoding import encode_png
 from spectrane.kernels.quiet import quiet_methods
 from spectrane.model.errors import FormatError, LookError
 from spectrane.model.grid import Grid
-from spectrane.model.marks import PICTURE
+from spectrane.model.marks import NO_SYSTEM, PICTURE
 from spectrane.model.whole_files import written_whole
 
 if TYPE_CHECKING:
@@ -135,9 +135,9 @@ class Picture:
         lines.append(f"Limits: {'; '.join(map(str, self.scales)) or 'none'}")
         lines += [f"Curve: {self.scales[0].curve}"] if self.scales else []
         lines += self.notes
-        if placed:
+        if placed and not self.grid.rotated:
             bounds = ", ".join(f"{value:.10g}" for value in self.grid.bounds)
-            lines.append(f"Bounds: {bounds} ({self.grid.crs_text or 'no coordinate system'})")
+            lines.append(f"Bounds: {bounds} ({self.grid.crs_text or NO_SYSTEM})")
         return "\n".join(lines)
 
     def finished(self, *, bar: BarSide | None = None, caption: str | None = None) -> Rgba:

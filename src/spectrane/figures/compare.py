@@ -19,6 +19,7 @@ from spectrane.model.colors import parse_color
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look, look_of
 from spectrane.model.printing import short_name
+from spectrane.model.said import GIVEN
 from spectrane.model.source import Source, flat_source_of
 from spectrane.model.view import View, view_of
 from spectrane.raster import Raster
@@ -84,7 +85,17 @@ def _named(one: Any) -> tuple[str, Source, Look | None]:
     raster: Any
     raster, look = one if isinstance(one, tuple) else (one, None)
     source = flat_source_of(raster)
-    return short_name(source.name, "array"), source, look
+    return titled(source), source, look
+
+
+def titled(source: Source) -> str:
+    """Return what a panel is called: its title, or its file's name, and its date where it is given.
+
+    A date counts where a person gave it: that which a file says may be that of its writing.
+    """
+    given = source.metadata.get(GIVEN, {})
+    name = str(given.get("title") or short_name(source.name, "array"))
+    return f"{name}, {given['date']}" if "date" in given else name
 
 
 def _in_one_rule(

@@ -45,15 +45,17 @@ def keep_corrections(
     look: Look | Mapping[str, Any] | None = None,
     notes: str | None = None,
     spacing: str | None = None,
+    metadata: Mapping[str, Any] | None = None,
     inside: bool = False,
 ) -> str:
     """Keep corrections with a file, so that the next load has them; return what was written.
 
     ``nodata`` is a number or a list with (low, high) ranges; None means there is none. ``bands``
-    maps a number (from 1), name or role to fields of a band. ``spacing`` is how a series of uneven
-    slices is stacked from now on (``resample``, ``nominal``). Without ``inside`` they go to the
-    sidecar ``NAME.spectrane.toml``; with it, into the file's own fields (TIFF, FITS, PNG), whose
-    pixels are left alone. ``undo`` takes the last correction back.
+    maps a number (from 1), name or role to fields of a band. ``metadata`` says what the raster is:
+    a title, a date, cloud cover in percent, or anything; None takes a key away. ``spacing`` is
+    how a series of uneven slices is stacked from now on (``resample``, ``nominal``). Without
+    ``inside`` they go to the sidecar ``NAME.spectrane.toml``; with it, into the file's own fields
+    (TIFF, FITS, PNG), whose pixels are left alone. ``undo`` takes the last correction back.
 
     Raises MetadataError for what cannot be (an unknown band or key, two places at once), and
     FormatError where the format has no place for it inside.
@@ -66,7 +68,7 @@ def keep_corrections(
         return _kept(
             name, inside, spacing, bands, crs, nodata=nodata, nodata_when=nodata_when,
             bounds=bounds, corner=corner, pixel_size=pixel_size, affine=affine, look=look,
-            notes=notes,
+            notes=notes, metadata=metadata,
         )  # fmt: skip
 
 
@@ -90,7 +92,7 @@ def _kept(
         if not table:
             raise MetadataError(f"{name}: nothing to amend; say what is to be another")
         # What cannot be laid over must not be kept.
-        changed = lay(source, checked(table, name))
+        changed = lay(source, checked(without_nothing(table), name))
         if crs is not None:
             parsed_system(crs)  # what nobody can parse is refused
         if "grid" in table and changed.grid.placed:
@@ -107,6 +109,14 @@ def _kept(
         return f"{name}: amended inside"
     finally:
         source.close()
+
+
+def without_nothing(table: dict[str, Any]) -> dict[str, Any]:
+    """Return tables without the keys of metadata that are taken away."""
+    if "metadata" not in table:
+        return table
+    kept = {key: value for key, value in table["metadata"].items() if value is not None}
+    return {**table, "metadata": kept}
 
 
 def _tell_slower(name: str, source: Source, changed: Source) -> None:

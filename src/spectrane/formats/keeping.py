@@ -13,6 +13,7 @@ from spectrane.model.band import Band
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look, look_of
 from spectrane.model.roles import role_for
+from spectrane.model.said import GIVEN, checked_metadata
 from spectrane.model.source import Source
 from spectrane.model.telling import warn_caller
 from spectrane.model.whole_files import written_whole
@@ -24,6 +25,9 @@ def sidecar_table(source: Source) -> dict[str, Any]:
     """Return what is known of a source as the tables of a sidecar; empty where nothing is."""
     history = [str(line) for line in source.metadata.get("provenance", ())]
     found: dict[str, Any] = {"provenance": history} if history else {}
+    given = source.metadata.get(GIVEN)
+    if given:
+        found["metadata"] = dict(given)
     if source.nodata_when != "any":
         found["nodata"] = {"when": source.nodata_when}
     if source.coded and not source.categories:
@@ -162,7 +166,7 @@ def changes_table(
     bands: Mapping[int, Mapping[str, Any]] | None = None, crs: str | None = None,
     bounds: Any = None, corner: Any = None, pixel_size: Any = None, affine: Any = None,
     look: Look | Mapping[str, Any] | None = None, notes: str | None = None,
-    spacing: str | None = None,
+    spacing: str | None = None, metadata: Mapping[str, Any] | None = None,
 ) -> dict[str, Any]:  # fmt: skip
     """Return corrections as a sidecar's tables; ``...`` for no-data is "as it is", None is none."""
     table: dict[str, Any] = {}
@@ -185,6 +189,8 @@ def changes_table(
         table["look"] = {} if kept is None else kept.to_dict()
     if notes is not None:
         table["notes"] = notes
+    if metadata:
+        table["metadata"] = checked_metadata(metadata)
     if spacing is not None:
         table["reading"] = {"spacing": spacing}
     return table

@@ -14,6 +14,7 @@ from spectrane.model.grid import Grid
 from spectrane.model.look import Look
 from spectrane.model.nodata import nodata_value
 from spectrane.model.number_types import NUMBER_TYPES
+from spectrane.model.said import checked_metadata, with_given
 from spectrane.model.source import Source
 
 Number = int | float
@@ -84,6 +85,7 @@ class Sidecar(_Table):
     notes: str | None = None
     provenance: list[str] = []
     coded: bool | None = None
+    metadata: dict[str, str | int | float] = {}
     nodata: NoDataTable | None = None
     bands: list[BandTable] = []
     grid: GridTable | None = None
@@ -105,6 +107,7 @@ def checked(content: dict[str, Any], path: str) -> Sidecar:
     """Check what was read or is about to be written."""
     try:
         beside = Sidecar.model_validate(content)
+        checked_metadata(beside.metadata)
         if beside.look is not None:
             Look.from_dict(beside.look)
     except ValidationError as error:
@@ -150,6 +153,7 @@ def apply_sidecar(source: Source, beside: Sidecar) -> Source:
     grid = None if beside.grid is None else placed(source.grid, beside.grid, source.name)
     metadata = dict(source.metadata) | ({"notes": beside.notes} if beside.notes else {})
     metadata |= {"provenance": beside.provenance} if beside.provenance else {}
+    metadata = with_given(metadata, beside.metadata)
     corrected = Described(
         source, bands, beside.nodata.when if beside.nodata else None, grid=grid, look=look,
         metadata=metadata,

@@ -83,7 +83,7 @@ class Format:
         return getattr(importlib.import_module(module), name)
 
 
-_EVERYTHING = ("nodata", "bands", "grid", "look", "notes")
+_EVERYTHING = ("nodata", "bands", "grid", "look", "notes", "metadata")
 _OURS = "spectrane.formats"
 BUILT_IN: tuple[Format, ...] = (
     Format("TIFF", f"{_OURS}.tiff.reader:TiffReader", rb"II[*+]\0|MM\0[*+]",
@@ -91,7 +91,7 @@ BUILT_IN: tuple[Format, ...] = (
            amend=f"{_OURS}.tiff.amending:amend_tiff", amends=_EVERYTHING),
     Format("FITS", f"{_OURS}.fits.reader:FitsReader", rb"SIMPLE",
            writer=f"{_OURS}.fits.writer:write_fits", endings=(".fits", ".fit"),
-           amend=f"{_OURS}.fits.amending:amend_fits", amends=("nodata", "bands")),
+           amend=f"{_OURS}.fits.amending:amend_fits", amends=("nodata", "bands", "metadata")),
     Format("PNG", f"{_OURS}.png.reader:PngReader", rb"\x89PNG",
            writer=f"{_OURS}.png.writer:write_png", endings=(".png",),
            amend=f"{_OURS}.png.amending:amend_png", amends=_EVERYTHING),
@@ -100,6 +100,7 @@ BUILT_IN: tuple[Format, ...] = (
     Format("JPEG 2000", f"{_OURS}.jpeg2000:Jpeg2000Reader", rb"\0\0\0\x0cjP|\xff\x4f\xff\x51"),
     Format("NPY", f"{_OURS}.npy:NpyReader", rb"\x93NUMPY",
            writer=f"{_OURS}.npy:write_npy", endings=(".npy",)),
+    Format("KMZ", "spectrane.pages.kmz_reader:KmzReader", rb"PK\x03\x04.*\.kml"),
     Format("NPZ", f"{_OURS}.npy:NpzReader", rb"PK"),
     Format("HDF5", f"{_OURS}.cf.hdf5:Hdf5Reader", rb".*\x89HDF",
            writer=f"{_OURS}.cf.writer:write_netcdf", endings=(".nc",)),

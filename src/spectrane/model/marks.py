@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from typing import TYPE_CHECKING
 
 from spectrane.model.telling import warn_caller
@@ -15,8 +16,29 @@ PICTURE = f"Display picture, {_NOT_DATA}"
 RESCALED = f"Rescaled for display, {_NOT_DATA}"
 LAYER = f"A display, {_NOT_DATA}"
 _FIELDS = ("Description", "ImageDescription", "Comment", "provenance")
+NO_SYSTEM = "no coordinate system"
 STEP = "rescaled for display, not data"
 """The same among the steps that a file was made by."""
+
+
+def picture_bounds(description: str) -> tuple[tuple[float, ...], str | None] | None:
+    r"""Return the bounds and coordinate system that a display picture of ours says of itself.
+
+    None where it says none, or is none.
+
+    >>> picture_bounds(f"{PICTURE}\nBounds: 0, 10, 20, 30 (EPSG:32727)")
+    ((0.0, 10.0, 20.0, 30.0), 'EPSG:32727')
+    """
+    if not description.startswith(PICTURE):
+        return None
+    found = re.search(r"^Bounds: ([-+.\deE, ]+) \((.*?)\)$", description, re.MULTILINE | re.DOTALL)
+    try:
+        sides = tuple(float(text) for text in found[1].split(",")) if found else ()
+    except ValueError:
+        return None
+    if found is None or len(sides) != 4 or not (sides[0] < sides[2] and sides[1] < sides[3]):
+        return None
+    return sides, None if found[2] == NO_SYSTEM else found[2]
 
 
 def is_picture(source: Source) -> bool:

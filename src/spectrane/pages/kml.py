@@ -43,7 +43,7 @@ if TYPE_CHECKING:
 
 
 _NAMESPACE = "http://www.opengis.net/kml/2.3"
-_LARGEST, _LONGEST = 256 << 20, 16 << 20
+LARGEST, _LONGEST = 256 << 20, 16 << 20
 """Bytes of an archive or a picture, and of the document itself, at most."""
 _MOST, _MOST_ELEMENTS = 1000, 200_000
 SIZE = (2048, 2048)
@@ -216,11 +216,17 @@ def read_kml(path: str | os.PathLike[str]) -> list[Layer | Outline]:
     name = os.fspath(path)
     file = open_bytes(name)
     try:
-        if file.size > _LARGEST:
-            raise FormatError(f"{name}: is larger than {_LARGEST >> 20} MB")
+        if file.size > LARGEST:
+            raise FormatError(f"{name}: is larger than {LARGEST >> 20} MB")
         data = file.read(0, file.size)
     finally:
         file.close()
+    archive, elements = overlays_in(name, data)
+    return [read_overlay(name, archive, element) for element in elements]
+
+
+def overlays_in(name: str, data: bytes) -> tuple[zipfile.ZipFile | None, list[Any]]:
+    """Return the archive of a KMZ (None of a KML) and its ground overlays, the lowest first."""
     archive = None
     if data[:2] == b"PK":
         archive = _archive(name, data)
@@ -232,7 +238,7 @@ def read_kml(path: str | os.PathLike[str]) -> list[Layer | Outline]:
     items = sorted(
         enumerate(overlays), key=lambda item: (_number(item[1], "drawOrder", 0), item[0])
     )
-    return [_layer(name, archive, element) for _, element in items]
+    return archive, [element for _, element in items]
 
 
 def _archive(name: str, data: bytes) -> zipfile.ZipFile:
@@ -240,7 +246,7 @@ def _archive(name: str, data: bytes) -> zipfile.ZipFile:
         return zipfile.ZipFile(io.BytesIO(data))
 
 
-def _member(name: str, archive: zipfile.ZipFile, inside: str, most: int = _LARGEST) -> bytes:
+def _member(name: str, archive: zipfile.ZipFile, inside: str, most: int = LARGEST) -> bytes:
     problem = f"{inside} cannot be read from the archive"
     with ReadingAs(name, FormatError, problem=problem), archive.open(inside) as member:
         data = member.read(most + 1)
@@ -302,7 +308,8 @@ def _number(element: Any, name: str, plain: float) -> float:
     return number
 
 
-def _layer(name: str, archive: zipfile.ZipFile | None, element: Any) -> Layer:
+def read_overlay(name: str, archive: zipfile.ZipFile | None, element: Any) -> Layer:
+    """Return one ground overlay of a document as a layer, at its place."""
     href = _text(element, "href")
     if href is None:
         raise FormatError(f"{name}: a ground overlay without a picture (Icon/href)")

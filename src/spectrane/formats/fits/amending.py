@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Iterator
 from typing import Any
 
 from spectrane.engine.files import open_bytes
@@ -11,6 +13,10 @@ from spectrane.formats.splicing import splice
 from spectrane.formats.undoing import noted
 from spectrane.model.errors import FormatError
 from spectrane.model.source import Source
+
+_RESERVED = frozenset({"SIMPLE", "BITPIX", "NAXIS", "NAXIS1", "NAXIS2", "NAXIS3", "EXTEND", "END",
+                       "BSCALE", "BZERO", "BLANK", "BUNIT", "XTENSION", "COMMENT", "HISTORY",
+                       "PCOUNT", "GCOUNT", "CONTINUE", "SPECTRAN"})  # fmt: skip
 
 
 def amend_fits(path: str, changed: Source, table: dict[str, Any]) -> dict[str, Any]:
@@ -46,9 +52,23 @@ def _values(path: str, changed: Source, table: dict[str, Any], bits: int) -> dic
         cards |= {"BSCALE": one.scale} if "scale" in band else {}
         cards |= {"BZERO": one.offset} if "offset" in band else {}
         cards |= {f"BAND{band['number']}": band["name"]} if "name" in band else {}
+    cards |= dict(_said(path, table.get("metadata", {})))
     if _shift(changed, bits) and cards.keys() & {"BSCALE", "BZERO"}:
         raise FormatError(f"{path}: BZERO makes its numbers unsigned and cannot scale them too")
     return cards
+
+
+_KEYWORDS = {"date": "DATE-OBS", "title": "OBJECT", "cloud": "CLOUD"}
+
+
+def _said(path: str, given: dict[str, Any]) -> Iterator[tuple[str, Any]]:
+    """Yield cards of what a person said: those of the standard, or a keyword like the key."""
+    for key, value in given.items():
+        keyword = _KEYWORDS.get(key, key.upper())
+        if not re.fullmatch(r"[A-Z0-9_-]{1,8}", keyword) or keyword in _RESERVED:
+            raise FormatError(f"{path}: FITS has no keyword for {key!r}: up to 8 letters, digits, "
+                              "none of the standard's; leave it in the sidecar")  # fmt: skip
+        yield keyword, value
 
 
 def _shift(changed: Source, bits: int) -> int:

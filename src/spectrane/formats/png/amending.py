@@ -16,7 +16,8 @@ from spectrane.model.source import Source
 def amend_png(path: str, changed: Source, table: dict[str, Any]) -> dict[str, Any]:
     """Put what is known into a text chunk; the old one, if any, is replaced."""
     file = open_bytes(path)
-    text = to_toml(sidecar_table(changed) | ({"notes": table["notes"]} if "notes" in table else {}))
+    notes = changed.metadata.get("notes")
+    text = to_toml(sidecar_table(changed) | ({"notes": notes} if notes else {}))
     new = text_chunk(SIDECAR_KEYWORD, text)
     place, old = 0, 0
     for kind, offset, length in chunk_places(file):

@@ -24,6 +24,7 @@ from spectrane.model.band import Band
 from spectrane.model.errors import FormatError
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
+from spectrane.model.marks import picture_bounds
 from spectrane.model.member import Member, find_member
 from spectrane.model.regular_files import ReadingAs
 from spectrane.model.source import Source
@@ -57,7 +58,19 @@ class PngReader:
             return apply_sidecar(
                 source, parse_sidecar(kept, f"{file.name}, text {SIDECAR_KEYWORD!r}")
             )
+        return _in_its_place(source)
+
+
+def _in_its_place(source: Source) -> Source:
+    """Place a display picture of ours where its description says that it lies."""
+    said = source.metadata.get("Description")
+    bounds = picture_bounds(said) if isinstance(said, str) else None
+    if bounds is None:
         return source
+    from spectrane.formats.sidecar_schema import Sidecar, apply_sidecar
+
+    table: dict[str, Any] = {"bounds": bounds[0]} | ({"crs": bounds[1]} if bounds[1] else {})
+    return apply_sidecar(source, Sidecar.model_validate({"grid": table}))
 
 
 class PngSource(DecodedSource):

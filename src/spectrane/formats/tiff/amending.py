@@ -28,6 +28,7 @@ from spectrane.formats.tiff.tags import Tag
 from spectrane.formats.undoing import noted
 from spectrane.formats.validity import single_nodata
 from spectrane.model.errors import FormatError
+from spectrane.model.said import GIVEN, date_of
 from spectrane.model.source import Source
 
 _CODES = {"u1": 1, "S": 2, "u2": 3, "u4": 4, "f8": 12, "u8": 16, "B": 1}
@@ -113,9 +114,13 @@ def _change(
             entries.pop(tag, None)
         entries.update({tag: _entry(code, v, order) for tag, code, v in geo_fields(changed.grid)})
     packet = xmp.packet(
-        changed.bands, changed.look, changed.nodata_when, notes=table.get("notes"),
+        changed.bands, changed.look, changed.nodata_when, notes=changed.metadata.get("notes"),
         stale_overviews=stale, always=True, coded=changed.coded,
+        given=changed.metadata.get(GIVEN),
     )  # fmt: skip
+    date = date_of(changed.metadata) if "metadata" in table else None
+    if date is not None:
+        entries[Tag.DateTime] = _entry("S", date.strftime("%Y:%m:%d %H:%M:%S"), order)
     before = main.raw(Tag.XMP) if Tag.XMP in main else b""
     entries[Tag.XMP] = _entry("B", xmp.merged(before, packet), order)
 

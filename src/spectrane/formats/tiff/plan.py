@@ -22,6 +22,7 @@ from spectrane.model.band import Band
 from spectrane.model.colors import parse_color
 from spectrane.model.errors import FormatError
 from spectrane.model.marks import RESCALED
+from spectrane.model.said import GIVEN
 from spectrane.model.source import Source
 
 TiffField = tuple[Tag, str, Any]
@@ -239,7 +240,7 @@ def _main_fields(source: Source) -> list[TiffField]:
     listed_fields += [(Tag.ImageDescription, "S", "\n".join(history))] if history else []
     described = xmp.packet(
         source.bands, source.look, source.nodata_when,
-        coded=source.coded and not source.categories,
+        coded=source.coded and not source.categories, given=source.metadata.get(GIVEN),
     )  # fmt: skip
     return listed_fields + ([(Tag.XMP, "B", described)] if described else [])
 

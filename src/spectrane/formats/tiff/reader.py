@@ -24,6 +24,7 @@ from spectrane.model.errors import FormatError, SpectraneError
 from spectrane.model.look import Class, Look
 from spectrane.model.member import Member, find_member
 from spectrane.model.nodata import NoDataRule, NoDataValue
+from spectrane.model.said import with_given
 from spectrane.model.telling import warn_caller
 
 if TYPE_CHECKING:
@@ -80,7 +81,8 @@ def open_tiff(file: ByteFile, member: int = 1) -> TiffSource:
     main = images[member - 1]
     _set_samples(source, main)
     _set_levels(source, main, _family(directories, main, taken))
-    source.metadata = tiff_metadata(main) | ({"notes": source.notes} if source.notes else {})
+    said = tiff_metadata(main) | ({"notes": source.notes} if source.notes else {})
+    source.metadata = with_given(said, source.given)
     orientation = main.integer(Tag.Orientation, 1)
     source.orientation = orientation if 1 <= orientation <= 8 else 1
     main.head.forget()
@@ -121,6 +123,7 @@ def _set_samples(source: TiffSource, main: Directory) -> None:
     words = xmp.described(_xmp(main), bands, source.name)
     source.bands, source.nodata_when = words.bands, words.nodata_when
     source.notes, source.stale_overviews = words.notes, words.stale_overviews
+    source.given = words.given
     source.coded = words.coded
     classes = words.classes or _palette_classes(main, layout)
     source.look = words.look

@@ -266,6 +266,7 @@ class TiffSource(FullSource):
     band_samples: list[int]
     alpha_sample: int | None = None
     notes: str = ""
+    given: dict[str, Any]
     stale_overviews: bool = False
 
     def __init__(self, file: ByteFile, opened_by: Callable[[ByteFile, int], TiffSource]) -> None:

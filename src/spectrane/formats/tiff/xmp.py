@@ -20,6 +20,7 @@ from spectrane.model.errors import SpectraneError
 from spectrane.model.look import Class, Look
 from spectrane.model.nodata import nodata_value
 from spectrane.model.rules import format_number
+from spectrane.model.said import checked_metadata
 from spectrane.model.telling import warn_caller
 
 NAMESPACE = "urn:spectrane:raster:1.0"
@@ -31,7 +32,7 @@ _TEXTS = ("name", "role", "unit", "description")
 def packet(
     bands: Sequence[Band], look: Look | None, nodata_when: str = "any", *,
     notes: str | None = None, stale_overviews: bool = False, always: bool = False,
-    coded: bool = False,
+    coded: bool = False, given: Mapping[str, Any] | None = None,
 ) -> bytes:  # fmt: skip
     """Return the packet that describes bands, classes and look.
 
@@ -44,8 +45,8 @@ def packet(
     classes = look.classes if look else {}
     shown = {} if look is None else look.to_dict()
     shown.pop("classes", None)
-    silent = bare and not classes and not shown and not notes and not coded and nodata_when == "any"
-    if silent and not always:
+    silent = bare and not classes and not shown and not notes and not coded and not given
+    if silent and nodata_when == "any" and not always:
         return b""
     from spectrane.model.xml_building import element  # who only reads has no use for it
 
@@ -66,6 +67,7 @@ def packet(
         "nodataWhen": "" if nodata_when == "any" else nodata_when,
         "look": json.dumps(shown) if shown else "", "notes": notes or "",
         "staleOverviews": "true" if stale_overviews else "", "coded": "true" if coded else "",
+        "given": json.dumps(dict(given)) if given else "",
     }  # fmt: skip
     body += [element(f"spectrane:{name}", text) for name, text in extra.items() if text]
     said = element("rdf:Description", *body,
@@ -120,6 +122,7 @@ class XmpFields:
     notes: str = ""
     stale_overviews: bool = False
     coded: bool = False
+    given: dict[str, Any] = field(default_factory=dict)
 
 
 def described(raw: bytes, bands: tuple[Band, ...], name: str) -> XmpFields:
@@ -149,15 +152,16 @@ def _described(raw: bytes, bands: tuple[Band, ...]) -> XmpFields:
     for structure in _structures(root, "classes"):
         parse_color(structure["color"])
         classes[float(structure["value"])] = (structure["color"], structure.get("label", ""))
-    when, look, notes, stale, coded = (
+    when, look, notes, stale, coded, said = (
         root.findtext(f".//{{{NAMESPACE}}}{name}") or ""
-        for name in ("nodataWhen", "look", "notes", "staleOverviews", "coded")
+        for name in ("nodataWhen", "look", "notes", "staleOverviews", "coded", "given")
     )
     shown = Look.from_dict(json.loads(look) | {"classes": {}}) if look else None
     if shown is not None and classes:
         shown = replace(shown, classes=classes)
     when = when if when in ("any", "all") else "any"
-    return XmpFields(named, classes, when, shown, notes, stale == "true", coded == "true")
+    return XmpFields(named, classes, when, shown, notes, stale == "true", coded == "true",
+                     checked_metadata(json.loads(said)) if said else {})  # fmt: skip
 
 
 def _parsed(raw: bytes) -> Any:

@@ -18,6 +18,7 @@ from spectrane.model.grid import Grid
 from spectrane.model.physical import as_stored, physical, stored_numbers
 from spectrane.model.pixels import Pixels
 from spectrane.model.printing import short_name
+from spectrane.model.said import cloud_of, date_said, read_date
 from spectrane.model.source import Source
 from spectrane.model.telling import warn_caller
 from spectrane.model.window import Window, intersection, shifted, whole
@@ -29,7 +30,6 @@ from spectrane.spatial.subset import Subset
 from spectrane.spatial.turned import upright
 
 ORDERS = ("argument", "date", "cloud")
-_DATES = ("%Y:%m:%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%d %H:%M:%S", "%Y-%m-%d", "%Y%m%d")
 
 
 @dataclass(frozen=True)
@@ -220,38 +220,23 @@ def ordered(
 
 
 def _date(source: Source, keys: Mapping[str, Sequence[Any]] | None, k: int) -> datetime:
-    said = keys["date"][k] if keys and "date" in keys else _said(
-        source, "datetime", "DateTime", "date", "DATE-OBS")  # fmt: skip
-    if isinstance(said, datetime):
-        return said.replace(tzinfo=None)
-    text = str(said or "").strip().rstrip("Z").split(".")[0].split("+")[0]
-    for form in _DATES:
-        try:
-            return datetime.strptime(text, form)
-        except ValueError:
-            continue
-    raise MetadataError(f"{called(source)}: says no date to order by (it says {said!r})")
+    said = keys["date"][k] if keys and "date" in keys else date_said(source.metadata)
+    found = None if said is None else read_date(said)
+    if found is None:
+        name = called(source)
+        raise MetadataError(f"{name}: says no date to order by (it says {said!r}); say it with: "
+                            f"spectrane amend {name} --set date=2026-04-12")  # fmt: skip
+    return found
 
 
 def _cloud(source: Source, keys: Mapping[str, Sequence[Any]] | None, k: int) -> float:
-    said = keys["cloud"][k] if keys and "cloud" in keys else _said(source, "eo:cloud_cover",
-                                                                   "cloud_cover")  # fmt: skip
+    said = keys["cloud"][k] if keys and "cloud" in keys else cloud_of(source.metadata)
     try:
-        return float(said)
+        return float(said)  # type: ignore[arg-type]
     except (TypeError, ValueError) as error:
-        raise MetadataError(f"{called(source)}: says no cloud cover to order by") from error
-
-
-def _said(source: Source, *names: str) -> Any:
-    """Return what a file says under one of several names, at any depth of its metadata."""
-    held: list[Mapping[Any, Any]] = [source.metadata]
-    while held:
-        one = held.pop(0)
-        for name in names:
-            if one.get(name) is not None:
-                return one[name]
-        held += [value for value in one.values() if isinstance(value, Mapping)]
-    return None
+        name = called(source)
+        raise MetadataError(f"{name}: says no cloud cover to order by; say it with: "
+                            f"spectrane amend {name} --set cloud=12") from error  # fmt: skip
 
 
 def _distances(sources: Sequence[Source], point: str) -> list[float]:
