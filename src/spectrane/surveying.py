@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shlex
 import warnings
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -12,13 +13,18 @@ from spectrane.analysis.checks import findings
 from spectrane.engine.locking import ENDING as LOCK
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.dicom.head import begins
+from spectrane.formats.raw import format_layout, needed
+from spectrane.formats.raw_notes import layout_in, notes_beside
 from spectrane.formats.registry import open_file, open_source, open_with, reader_of
 from spectrane.formats.sidecar import ENDING
+from spectrane.formats.sidecar_schema import RawTable
 from spectrane.formats.table import PROBED, may_be_known
 from spectrane.model.errors import FormatError, SpectraneError
 from spectrane.model.regular_files import kind_of, open_regular, path_text
 
 _HIDDEN_ENDINGS = (".partial", ".undo.json", ENDING, LOCK, f"{LOCK}.holder")
+HEADERLESS = "headerless"
+"""The format of what only a note beside it may describe."""
 _FOLDERS = (".zarr",)
 
 
@@ -80,7 +86,9 @@ def _candidates(top: str) -> Iterator[str]:
             head = _head(os.path.join(folder, name))
             if head is not None and begins(head):
                 slices.add(name)
-            if head is None or name in described or may_be_known(head):
+            if head is None or name in described or may_be_known(head) or (
+                b"\0" in head and notes_beside(os.path.join(folder, name), frozenset(files))
+            ):  # fmt: skip
                 kept.append(name)
         if len(slices) > 1:  # a series is one volume, told once
             yield folder
@@ -122,12 +130,31 @@ def _looked_at(path: str) -> SurveyedFile | None:
             kind, reader = (None, None) if described else reader_of(file)
         except FormatError:
             file.close()
-            return None
+            return _neighbours(path, size)
         return _facts(path, kind, reader, file)
     except SpectraneError as error:
         nothing = (None,) * 8
         return SurveyedFile(path, kind, *nothing, bytes=_bytes(path, size), unusual=(),
                      problem=_reason(path, error))  # fmt: skip
+
+
+def _neighbours(path: str, size: int) -> SurveyedFile | None:
+    """Return a headerless binary with notes that may describe it: nothing of them is trusted."""
+    folder = os.path.dirname(path) or "."
+    beside = notes_beside(path, frozenset(os.listdir(folder)))
+    if beside is None:
+        return None
+    said = {"bands": 1, "type": "uint8"} | layout_in(os.path.join(folder, beside))
+    table = RawTable.model_validate(said)
+    fits = "which fits its size" if needed(table) == size else (
+        f"which takes {needed(table)} bytes and not its {size}")  # fmt: skip
+    notes = os.path.join(folder, beside)
+    nothing = (None,) * 8
+    return SurveyedFile(
+        path, HEADERLESS, *nothing, bytes=size, unusual=(), problem=f"{beside} beside it says "
+        f"{format_layout(table)}, {fits}; check it by eye: spectrane raw {shlex.quote(path)} "
+        f"--from {shlex.quote(notes)} --guess --preview guesses.png",
+    )  # fmt: skip
 
 
 def _facts(path: str, kind: str | None, reader: Any, file: Any) -> SurveyedFile:

@@ -86,7 +86,7 @@ VALUES = {
     "pace": "50", "title": "x", "scheme": "geographic", "zooms": "3,4", "attribution": "x",
     "rows": "8", "columns": "8", "order": "big", "header": "0", "names": "a,b,c",
     "roles": "blue,green,red", "wavelengths": "1,2,3", "scale": "0.1", "offset": "1", "notes": "x",
-    "corner": "0,8", "set_metadata": "title=x",
+    "corner": "0,8", "set_metadata": "title=x", "from_notes": "n.txt",
     "limits_like": "one.tif", "limits_without": "one.tif",
 }  # fmt: skip
 PATHS = [

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import warnings
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import click
@@ -14,6 +14,7 @@ from spectrane.cli.options import Options, argument, command_of, option
 from spectrane.cli.written import file_facts, size_text
 from spectrane.formats import raw
 from spectrane.formats.flat import ORDERS, ByteOrder, Interleave
+from spectrane.formats.raw_notes import layout_in
 from spectrane.formats.sidecar_schema import RawTable
 from spectrane.model.errors import ExistingFile, FormatError
 from spectrane.model.look import Look
@@ -30,6 +31,11 @@ class RawOptions(Options):
     """What ``raw`` takes."""
 
     file: str = argument("FILE")
+    from_notes: str | None = option(
+        "--from", group="Input", type=click.Path(), metavar="NOTES",
+        help="The layout from a text of 'word = value' or 'word value' lines; what is said here "
+        "wins.",
+    )  # fmt: skip
     rows: int | None = option("--rows", group="Input", type=click.IntRange(min=1),
                               help="How many rows there are.")  # fmt: skip
     columns: int | None = option("--columns", group="Input", type=click.IntRange(min=1),
@@ -52,7 +58,7 @@ class RawOptions(Options):
 
 @command_of("raw", RawOptions, examples=(
     "raw demo/sound_pan.bin --rows 550 --columns 1500",
-    "raw demo/sound_pan.bin --rows 1500 --columns 550 --guess --preview guesses.png",
+    "raw demo/sound_pan.bin --from demo/sound_pan.txt --guess --preview guesses.png",
 ))  # fmt: skip
 def command(options: RawOptions) -> None:
     """Describe a headerless binary; after that it opens like any other file.
@@ -60,10 +66,14 @@ def command(options: RawOptions) -> None:
     The layout is checked against the file's size, and kept in a sidecar beside it. Unsaid are one
     band of uint8, little-endian, band by band. With --preview the best guesses are drawn.
     """
+    noted = layout_in(options.from_notes) if options.from_notes else {}
+    options = with_notes(options, noted)
     if not options.guess:
         options.refuse(["keep_best", "preview"], "without --guess")
         if options.rows is None or options.columns is None:
-            raise click.UsageError("say --rows and --columns, or ask for a --guess")
+            raise click.UsageError(
+                "say --rows and --columns, or ask for a --guess, or --from NOTES"
+            )
     elif not options.keep_best and not options.preview:
         options.refuse(["overwrite"], "without --keep-best or --preview")
     with answering(options) as answer:
@@ -71,6 +81,16 @@ def command(options: RawOptions) -> None:
             _guess(options, answer)
         else:
             _keep(_table(options), options, answer)
+
+
+def with_notes(options: RawOptions, noted: dict[str, Any]) -> RawOptions:
+    """Return the options with what notes say where nothing was said on the command line."""
+    _ = [getattr(options, name) for name in noted]
+    unsaid = {name: value for name, value in noted.items() if name not in options.said()}
+    made = replace(options, **unsaid)
+    made.__dict__.update({name: options.__dict__[name] for name in ("_said", "_read")
+                          if name in options.__dict__})  # fmt: skip
+    return made
 
 
 def _table(options: RawOptions) -> RawTable:
@@ -104,6 +124,9 @@ def _keep(table: RawTable, options: RawOptions, answer: Answer) -> None:
     kept = sidecar.path_of(options.file)
     answer.add(file_facts(kept) | {"input": options.file, "layout": table.model_dump()},
                f"{options.file}: {raw.format_layout(table)}; kept in {kept}")  # fmt: skip
+    told = raw.doubt(opened, table)
+    if told is not None:
+        answer.warn(told)
 
 
 def _guess(options: RawOptions, answer: Answer) -> None:

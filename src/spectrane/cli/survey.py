@@ -44,10 +44,14 @@ def command(options: SurveyOptions) -> None:
 
 
 def _count(rows: list[dict[str, Any]]) -> str:
-    broken = sum(bool(one["problem"]) for one in rows)
+    from spectrane.surveying import HEADERLESS
+
+    bare = sum(one["format"] == HEADERLESS for one in rows)
+    broken = sum(bool(one["problem"]) for one in rows) - bare
     volumes = sum(one["planes"] is not None for one in rows)
     count = counted(len(rows) - volumes, "raster")
     count += f", {counted(volumes, 'volume')}" if volumes else ""
+    count += f", {bare} of them headerless" if bare else ""
     return count + (f", {broken} of them broken" if broken else "")
 
 
@@ -72,7 +76,10 @@ def _short(folder: str, path: str) -> str:
 
 def _row(folder: str, one: dict[str, Any]) -> list[str]:
     if one["problem"]:
-        return [_short(folder, one["path"]), one["format"] or "?", "broken", "", "", ""]
+        from spectrane.surveying import HEADERLESS
+
+        state = "undescribed" if one["format"] == HEADERLESS else "broken"
+        return [_short(folder, one["path"]), one["format"] or "?", state, "", "", ""]
     members = " ({members} members)".format(**one) if one["members"] > 1 else ""
     size = "{columns} x {rows}".format(**one)
     size += members if one["planes"] is None else " x {planes}".format(**one) + members

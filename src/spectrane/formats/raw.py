@@ -254,6 +254,34 @@ def named_faults(said: RawTable, best: RawTable) -> list[str]:
     return faults
 
 
+_CLEARLY = 0.6
+"""A layout is doubted where another is smoother by so much."""
+
+
+def doubt(file: ByteFile, table: RawTable) -> str | None:
+    """Return what is likely wrong with a layout that looks scrambled; None where it looks right.
+
+    It is compared with those that hold the same bytes: rows and columns swapped, the other byte
+    order, the other interleaves. A few rows of each are read.
+    """
+    changes: list[dict[str, Any]] = [
+        {"rows": table.columns, "columns": table.rows},
+        {"order": "big" if table.order == "little" else "little"},
+        *({"interleave": way} for way in INTERLEAVES),
+    ]
+    others = [table.model_copy(update=change) for change in changes]
+    with np.errstate(all="ignore"):
+        own = _roughness(file, table)
+        rough = [(_roughness(file, one), one) for one in others if one != table]
+    best, found = min(rough, key=lambda pair: pair[0])
+    faults = named_faults(table, found)
+    if not math.isfinite(best) or best > _CLEARLY * own or not faults:
+        return None
+    return (f"{file.name}: its layout ({format_layout(table)}) looks scrambled: likely "
+            f"{', and '.join(faults)}; look at both with: spectrane raw {file.name} --rows "
+            f"{table.rows} --columns {table.columns} --guess --preview guesses.png")  # fmt: skip
+
+
 def file_of(path: str | os.PathLike[str]) -> ByteFile:
     """Return a headerless file; it must not be empty."""
     file = open_bytes(path)

@@ -17,6 +17,7 @@ from spectrane.model.errors import FormatError
 from spectrane.model.member import Member
 from spectrane.model.regular_files import ReadingAs, full_path
 from spectrane.model.source import Source
+from spectrane.model.telling import warn_caller
 
 T = TypeVar("T")
 
@@ -73,9 +74,11 @@ def open_source(
     try:
         beside = sidecar.read(file.name)
         if beside is not None and beside.raw is not None:
-            from spectrane.formats.raw import open_raw
+            from spectrane.formats.raw import doubt, open_raw
 
             source = open_raw(file, beside.raw)
+            if "://" not in file.name and (told := doubt(file, beside.raw)):
+                warn_caller(told)
         else:
             kept = beside.reading.options() if beside is not None and beside.reading else {}
             options = kept | options
