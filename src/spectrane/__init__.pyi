@@ -32,6 +32,12 @@ from .looking import shown_values as shown_values
 from .looking import suggest_looks as suggest_looks
 from .masking import Mask as Mask
 from .masking import mask as mask
+from .measuring import along as along
+from .measuring import angle as angle
+from .measuring import ellipse as ellipse
+from .measuring import moving_picture as moving_picture
+from .measuring import over_time as over_time
+from .measuring import rectangle as rectangle
 from .model.band import Band as Band
 from .model.colormaps import Colormap as Colormap
 from .model.colormaps import colormaps as colormaps

@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.analysis import statistics as _statistics
 from spectrane.analysis.fills import tell_fills
 from spectrane.dataset import DatasetFace
 from spectrane.engine.memory import loaded
@@ -125,17 +124,24 @@ class Raster(DatasetFace):
         return self.pixels()
 
     def describe(
-        self, *, statistics: bool = False, progress: Progress | None = None
-    ) -> Description:
+        self, *, statistics: bool = False, zones: ShapeLike | None = None,
+        progress: Progress | None = None,
+    ) -> Description:  # fmt: skip
         """Return a description that prints well; with ``statistics`` every pixel is read.
+
+        ``zones`` are shapes, for statistics of each.
 
         >>> import numpy as np, spectrane as sp
         >>> sp.from_array(np.ones((2, 3))).describe().to_dict()["columns"]
         3
         """
         from spectrane.analysis import description as _description
+        from spectrane.measured import statistics_rows
 
-        measured = self._statistics(None, None, progress) if statistics else ()
+        measured: list[dict[str, Any]] = []
+        if statistics or zones is not None:
+            every = range(len(self.bands))
+            measured = statistics_rows(self._source, every, zones=zones, progress=progress)
         return _description.describe(self._source, measured)
 
     def select(self, bands: Bands) -> Raster:
@@ -333,12 +339,14 @@ class Raster(DatasetFace):
 
     def statistics(
         self, bands: Bands = None, *, region: RegionLike | None = None,
-        progress: Progress | None = None,
+        zones: ShapeLike | None = None, progress: Progress | None = None,
     ) -> pandas.DataFrame:  # fmt: skip
         """Return exact statistics of valid pixels, a row per band, in physical values.
 
-        ``region`` is map bounds, a View, a polygon (GeoJSON), or None: everything. σ divides by N.
-        Raises GridMismatch where the region misses the raster.
+        Of a raster of classes, a row per class that occurs: pixels, share, hectares, km2 (on
+        longitude and latitude true on the ellipsoid, else those of the map). ``region`` is map
+        bounds, a View, a polygon (GeoJSON), or None: everything; ``zones`` are shapes, each with
+        rows of its own. σ divides by N. Raises GridMismatch where they miss the raster.
 
         >>> import numpy as np, spectrane as sp
         >>> sp.from_array(np.array([[1.0, 2.0, 3.0]])).statistics().loc["band 1", "mean"].item()
@@ -346,18 +354,16 @@ class Raster(DatasetFace):
         """
         import pandas
 
-        tell_picture(self._source)
-        measured = self._statistics(bands, region, progress)
-        ends = [(band.min, band.max) for band in measured] if region is None else None
-        tell_fills(self._source, find_bands(self.bands, bands), ends)
-        return pandas.DataFrame(measured).set_index("band")
+        from spectrane.measured import KEYS, statistics_rows
 
-    def _statistics(
-        self, bands: Bands, region: RegionLike | None, progress: Progress | None = None
-    ) -> list[_statistics.BandStatistics]:
+        tell_picture(self._source)
         indices = find_bands(self.bands, bands)
-        source, window = self._region(region)
-        return _statistics.band_statistics(source, indices, window, progress or no_progress)
+        rows = statistics_rows(self._source, indices, region=region, zones=zones, progress=progress)
+        if not self._source.categories and zones is None:
+            ends = [(row["min"], row["max"]) for row in rows] if region is None else None
+            tell_fills(self._source, indices, ends)
+        table = pandas.DataFrame(rows)
+        return table.set_index([key for key in KEYS if key in table])
 
     def histogram(
         self, bands: Bands = None, *, bins: int | Literal["auto"] = "auto",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import asdict
 
 import numpy as np
 import pytest
@@ -142,7 +143,7 @@ def described(utm):
     source = ArraySource(
         np.arange(2 * 70 * 90, dtype="u2").reshape(2, 70, 90), grid=utm, bands=bands
     )
-    return describe(source, band_statistics(source, [0, 1]))
+    return describe(source, [asdict(one) for one in band_statistics(source, [0, 1])])
 
 
 def test_a_description_says_what_to_check(described):

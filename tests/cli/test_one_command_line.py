@@ -86,7 +86,9 @@ VALUES = {
     "pace": "50", "title": "x", "scheme": "geographic", "zooms": "3,4", "attribution": "x",
     "rows": "8", "columns": "8", "order": "big", "header": "0", "names": "a,b,c",
     "roles": "blue,green,red", "wavelengths": "1,2,3", "scale": "0.1", "offset": "1", "notes": "x",
-    "corner": "0,8", "set_metadata": "title=x", "from_notes": "n.txt",
+    "corner": "0,8", "set_metadata": "title=x", "from_notes": "n.txt", "zones": "s.geojson",
+    "line": ("1,1", "4,4"), "angle": ("1,1", "4,4", "5,1"),
+    "ellipse": "4,4,2,2", "rectangle": "1,1,3,3",
     "limits_like": "one.tif", "limits_without": "one.tif",
 }  # fmt: skip
 PATHS = [
@@ -166,7 +168,8 @@ def test_an_option_is_read_or_refused(path, workshop, run, monkeypatch):
             continue
         if not isinstance(one, Grouped) or {*one.opts} & {*said, "--output", "--debug", "--json"}:
             continue
-        more = [one.opts[-1]] if one.is_flag else [one.opts[-1], VALUES[one.name]]
+        value = [] if one.is_flag else VALUES[one.name]
+        more = [one.opts[-1], *([value] if isinstance(value, str) else value)]
         over = [] if name in ("amend", "survey", "describe", "probe") else ["--overwrite"]
         status, _, err = run(name, *given, *more, *(over if one.name != "overwrite" else []))
         assert "what was made is as without it" not in err, more

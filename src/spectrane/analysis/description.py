@@ -9,7 +9,6 @@ from typing import Any, ClassVar
 
 import numpy as np
 
-from spectrane.analysis.statistics import BandStatistics
 from spectrane.model.band import band_facts
 from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import IMAGE_PLANE
@@ -111,7 +110,7 @@ class Description:
 
 
 def describe(
-    source: Source, statistics: Sequence[BandStatistics] = (), *, check: bool = True
+    source: Source, statistics: Sequence[Mapping[str, Any]] = (), *, check: bool = True
 ) -> Description:
     """Describe a source; with ``check`` a sample of its pixels is read for the warnings."""
     from spectrane.analysis.checks import findings
@@ -142,7 +141,7 @@ def describe(
     }
     bands = band_facts(source.bands)
     found = tuple(asdict(finding) for finding in findings(source, pixels=check))
-    return Description(facts, bands, tuple(asdict(statistic) for statistic in statistics), found)
+    return Description(facts, bands, tuple(dict(one) for one in statistics), found)
 
 
 def kept_facts(source: Source) -> dict[str, Any]:
@@ -374,25 +373,22 @@ def _band_rows(bands: Sequence[dict[str, Any]], one: str) -> list[list[str]]:
     return [[titles[key] for key in kept], *([_said(b[key]) for key in kept] for b in bands)]
 
 
+_TITLES = {
+    "zone": "Zone", "band": "", "class": "Class", "label": "Label", "pixels": "Pixels",
+    "share": "Share", "hectares": "Hectares", "km2": "km²", "valid": "Valid", "invalid": "Invalid",
+    "min": "Min", "p1": "1 %", "p50": "Median", "p99": "99 %", "max": "Max", "mean": "Mean",
+    "std": "Std", "unit": "Unit",
+}  # fmt: skip
+
+
 def _statistics_rows(statistics: Sequence[dict[str, Any]], one: str) -> list[list[str]]:
-    keys = ["band", "valid", "invalid", "min", "p1", "p50", "p99", "max", "mean", "std"]
-    titles = [
-        one.capitalize(),
-        "Valid",
-        "Invalid",
-        "Min",
-        "1 %",
-        "Median",
-        "99 %",
-        "Max",
-        "Mean",
-        "Std",
-    ]
-    rows = [[_said(item[key]) for key in keys] for item in statistics]
-    if any(item["unit"] not in (None, "1") for item in statistics):
-        titles.append("Unit")
-        rows = [[*row, item["unit"] or ""] for row, item in zip(rows, statistics, strict=True)]
-    return [titles, *rows]
+    """Return the table of statistics, of bands or of classes, without columns that say nothing."""
+    kept = [key for key in _TITLES if key in statistics[0]]
+    if all(item.get("unit") in (None, "1") for item in statistics) and "unit" in kept:
+        kept.remove("unit")
+    rows = [["" if key == "unit" and item[key] is None else f"{item[key]:.1%}" if key == "share"
+             else _said(item[key]) for key in kept] for item in statistics]  # fmt: skip
+    return [[_TITLES[key] or one.capitalize() for key in kept], *rows]
 
 
 def _said(value: Any) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import shlex
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, cast
 
 import click
 
@@ -16,12 +16,14 @@ from spectrane.cli.files import OpeningOptions, required
 from spectrane.cli.layering import fitting, looks_given
 from spectrane.cli.looks import AreaOptions, limits_given
 from spectrane.cli.options import argument, command_of, option
-from spectrane.cli.written import counted, file_facts, size_text
-from spectrane.display.linked import MODES, PanelMode
+from spectrane.cli.written import counted, drawn_facts, file_facts, size_text
+from spectrane.display.linked import MODES
 from spectrane.model.asking import BarSide
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look
 from spectrane.model.whole_files import check_target
+
+MOVING = "moving"
 
 
 @dataclass(frozen=True)
@@ -39,8 +41,12 @@ class CompareOptions(CommonLimitsOptions, AreaOptions, OpeningOptions):
                            help="One file: looks that fit it, and their options.")  # fmt: skip
     histograms: bool = option("--histograms", group="Output", is_flag=True,
                               help="Histograms below the panels.")  # fmt: skip
-    mode: PanelMode = option("--mode", group="Layers", type=click.Choice(MODES), default="panels",
-                       help="Two rasters may be mixed in one panel instead.")  # fmt: skip
+    mode: str = option(
+        "--mode", group="Layers", type=click.Choice([*MODES, MOVING]), default="panels",
+        help="Two rasters may be mixed in one panel instead; dated ones may be moving, one after "
+        "another.",
+    )  # fmt: skip
+    pace: int = words.pace(800)
     size: tuple[int, int] = words.size((800, 1280))
     bar: BarSide | None = words.bar()
     caption: str | None = words.caption()
@@ -60,8 +66,12 @@ def command(options: CompareOptions) -> None:
     file, --with-look makes a panel for each look.
     """
     output = required(options.output)
+    if options.mode != MOVING:
+        options.refuse(["pace"], "without --mode moving")
     if options.suggest:
         _suggest(output, options)
+    elif options.mode == MOVING:
+        _move(output, options)
     else:
         _compare(output, options)
 
@@ -88,7 +98,7 @@ def _compare(output: str, options: CompareOptions) -> None:
         layers = list(zip(drawn, looks, strict=True))
         _, note = one_rule([(source_of(raster), look) for raster, look in layers])
         figure = compare(layers, view=view, size=options.size, histograms=options.histograms,
-                         mode=options.mode, bar=options.bar,
+                         mode=cast("Any", options.mode), bar=options.bar,
                          caption=words.filled(options.caption, rasters[0]))  # fmt: skip
         save_figure(figure, output, overwrite=options.overwrite)
         panels = [{"source": one.source, "look": look.to_dict()} for one, look in layers]
@@ -101,6 +111,37 @@ def _compare(output: str, options: CompareOptions) -> None:
             f"{output}: {columns} x {rows}, {counted(len(layers), 'panel')} at the same place, "
             f"{size_text(output)}",
             *([] if note is None else [f"  {note}"]),
+        )  # fmt: skip
+
+
+def _move(output: str, options: CompareOptions) -> None:
+    """Draw dated files as one moving picture, between limits of all."""
+    from spectrane.measuring import moving_picture
+    from spectrane.opening import open_raster
+
+    options.refuse(["bar", "histograms", "vary", "with_look", "limits_like", "limits_without",
+                    "bits"], "with --mode moving")  # fmt: skip
+    _ = options.shared_scenes  # as it is anyway
+    fields = options.look_fields()
+    view = options.view()
+    count = len(options.files)
+    with answering(options) as answer, contextlib.ExitStack() as opened:
+        rasters = []
+        for k, file in enumerate(options.files):
+            raster = opened.enter_context(open_raster(file, **options.opening(k, count)))
+            rasters.append(options.computed(raster, among=count))
+        look = options.look_for(rasters[0], fields)
+        given = {} if options.caption is None else {"caption": options.caption}
+        moving_picture(rasters, output, look, view=view, size=options.size,
+                       milliseconds=options.pace, overwrite=options.overwrite, **given)  # fmt: skip
+        facts = drawn_facts(output)
+        answer.add(
+            facts | {
+                "inputs": options.files, "mode": MOVING, "panels": [], "limits_of": "all",
+                "note": None,
+            },
+            f"{output}: {facts['columns']} x {facts['rows']}, {counted(count, 'frame')} in order "
+            f"of their dates, {size_text(output)}",
         )  # fmt: skip
 
 

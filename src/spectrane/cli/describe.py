@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+import click
+
 from spectrane.cli.answering import Answer, answering, for_each, json_value
 from spectrane.cli.files import OpeningOptions
 from spectrane.cli.options import argument, command_of, option
@@ -18,6 +20,10 @@ class DescribeOptions(OpeningOptions):
     files: tuple[str, ...] = argument("FILE...", many=True, required=True)
     statistics: bool = option("--statistics", group="Result", is_flag=True,
                               help="Read every pixel and add statistics per band.")  # fmt: skip
+    zones: str | None = option(
+        "--zones", group="Result", type=click.Path(),
+        help="Statistics of each of these shapes (GeoJSON, GeoPackage); of classes their areas.",
+    )  # fmt: skip
     metadata: bool = option("--metadata", group="Result", is_flag=True,
                             help="Add everything the file says.")  # fmt: skip
     members: bool = option("--members", group="Result", is_flag=True,
@@ -32,13 +38,15 @@ class DescribeOptions(OpeningOptions):
     "describe demo/sound_8band.tif",
     "describe demo/sound_8band.tif --statistics --json",
     "describe demo/sound_8band.tif --explain",
+    "describe demo/habitats.tif --zones demo/lease.geojson",
     "describe demo/fetlock_ct",
 ))  # fmt: skip
 def command(options: DescribeOptions) -> None:
     """Say what rasters are: size, type, bands, place, no-data, and what looks wrong."""
     if options.members:
-        options.refuse(["statistics", "metadata", "explain", "identity", "member", "spacing",
-                        "damaged"], "with --members: none of them is opened")  # fmt: skip
+        options.refuse(["statistics", "zones", "metadata", "explain", "identity", "member",
+                        "spacing", "damaged"],
+                       "with --members: none of them is opened")  # fmt: skip
     work = _members if options.members else _described
     with answering(options) as answer:
         for_each(options.files, lambda file: work(file, options, answer), answer)
@@ -65,13 +73,18 @@ def _members(file: str, options: DescribeOptions, answer: Answer) -> None:
 def _described(file: str, options: DescribeOptions, answer: Answer) -> None:
     from spectrane.analysis.description import without_identity
     from spectrane.opening import open as open_any
+    from spectrane.raster import Raster
 
     opening = options.opening(options.files.index(file), len(options.files))
+    measures = options.statistics or options.zones is not None
     with (
         open_any(file, **opening) as opened,
-        progress_bar("reading", options.quiet or not options.statistics) as progress,
+        progress_bar("reading", options.quiet or not measures) as progress,
     ):
-        said = opened.describe(statistics=options.statistics, progress=progress)
+        if not isinstance(opened, Raster):
+            options.refuse(["zones"], "of volumes")
+        given = {} if options.zones is None else {"zones": options.zones}
+        said = opened.describe(statistics=options.statistics, progress=progress, **given)
         sentences = _explained(opened, options)
     hidden = () if options.identity else opened.identity
     metadata = without_identity(opened.metadata, hidden)

@@ -13,6 +13,7 @@ from spectrane.cli import vocabulary as words
 from spectrane.cli.answering import Answer, answering, records, table_text
 from spectrane.cli.files import OpeningOptions, read_shapes_given
 from spectrane.cli.looks import LOOK_ONLY, LookOptions
+from spectrane.cli.measuring_lines import measure
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.values import Numbers
 from spectrane.cli.written import csv_bytes, file_facts, size_text
@@ -33,6 +34,22 @@ class ProbeOptions(LookOptions, OpeningOptions):
     voxel_at: tuple[tuple[int, int, int], ...] = option(
         "--voxel-at", group="Place", multiple=True, type=Numbers(3, "I,J,K", kind=int),
         help="A voxel of the first volume, from 0.",
+    )  # fmt: skip
+    line: tuple[tuple[float, float], tuple[float, float]] | None = option(
+        "--line", group="Place", nargs=2, type=Numbers(2, "X,Y"), metavar="X,Y X,Y",
+        help="Values and distances along a straight line.",
+    )  # fmt: skip
+    angle: tuple[tuple[float, ...], ...] | None = option(
+        "--angle", group="Place", nargs=3, type=Numbers(2, "X,Y"), metavar="X,Y X,Y X,Y",
+        help="The angle at the second of three positions.",
+    )  # fmt: skip
+    ellipse: tuple[tuple[float, ...], ...] = option(
+        "--ellipse", group="Place", multiple=True, type=Numbers(4, "X,Y,RX,RY[,DEGREES]", most=5),
+        help="Mean and σ in an ellipse, with its radii along x and y.",
+    )  # fmt: skip
+    rectangle: tuple[tuple[float, ...], ...] = option(
+        "--rectangle", group="Place", multiple=True, type=Numbers(4, "X1,Y1,X2,Y2"),
+        help="Mean and σ between two corners.",
     )  # fmt: skip
     points: str | None = words.points()
     points_crs: str | None = words.points_crs()
@@ -62,11 +79,15 @@ class ProbeOptions(LookOptions, OpeningOptions):
 def command(options: ProbeOptions) -> None:
     """Tell what stands under a point: stored number, physical value, shown level and colour.
 
-    With --profile, or polygons in --points, values by band are drawn or tabled instead.
+    With --profile, or polygons in --points, values by band are drawn or tabled instead; of several
+    dated files, those over time.
     """
     from spectrane.opening import open as open_any
     from spectrane.volume import Volume
 
+    if options.line or options.angle:
+        measure(options)
+        return
     points = _points(options)
     fields = options.look_fields()
     count = len(options.files)
@@ -93,11 +114,15 @@ def _points(options: ProbeOptions) -> Any:
     listed: list[dict[str, Any]] = [dict(zip("xyz", at, strict=False)) for at in options.at]
     listed += [{"row": row, "column": column} for row, column in options.pixel_at]
     listed += [dict(zip("ijk", at, strict=True)) for at in options.voxel_at]
-    if bool(listed) + bool(options.points) + bool(options.region) != 1:
+    shaped = _shaped(options)
+    if bool(listed) + bool(options.points) + bool(options.region) + bool(shaped) != 1:
         raise click.UsageError(
-            "say where: --at X,Y, --pixel-at ROW,COLUMN, --voxel-at I,J,K, --points FILE, or "
-            "--region FILE"
+            "say where: --at X,Y, --pixel-at ROW,COLUMN, --voxel-at I,J,K, --points FILE, "
+            "--ellipse, --rectangle, --line, --angle, or --region FILE"
         )
+    if shaped is not None:
+        options.refuse(["layer", "points_crs"], "with --ellipse and --rectangle")
+        return shaped
     path = options.points
     if listed or path is None or path.lower().endswith(".csv"):
         options.refuse(["layer"], "but with --points FILE of a GeoPackage")
@@ -123,7 +148,7 @@ def _of_rasters(
     if not by_band and not _has_polygons(points):
         return probe(layers, points=points, crs=options.points_crs)
     if len(opened) > 1:
-        raise click.UsageError("values by band are of one file; say one")
+        return _over_time([shown for shown, _ in layers], points, options)
     options.refuse(LOOK_ONLY - {"nodata_when"}, "with values by band: they are not shown")
     table = profile(layers[0][0], points, crs=options.points_crs)
     _by_band(layers[0][0], table, options, answer)
@@ -145,6 +170,33 @@ def _of_volumes(opened: list[Any], points: Any, options: ProbeOptions, stack: An
     table = profile(opened[0], points, region=region)
     if options.profile:
         _draw_profile(table, options)
+    return table
+
+
+def _shaped(options: ProbeOptions) -> Any:
+    """Return the ellipses and rectangles to measure in, as shapes; None without any."""
+    from spectrane.measuring import ellipse, rectangle
+    from spectrane.spatial.shaped import one_set
+
+    shapes = [
+        ellipse(*one[:2], radii=one[2:4], turned=one[4] if len(one) > 4 else 0.0,
+                name=f"ellipse {number}") for number, one in enumerate(options.ellipse, 1)
+    ]  # fmt: skip
+    shapes += [rectangle(one, name=f"rectangle {number}")
+               for number, one in enumerate(options.rectangle, 1)]  # fmt: skip
+    return one_set(shapes) if shapes else None
+
+
+def _over_time(rasters: list[Any], points: Any, options: ProbeOptions) -> Any:
+    """Return values of several dated files over time, and draw them where asked."""
+    from spectrane.measuring import over_time
+
+    options.refuse(["spectra", "keep_spectra"], "of several files")
+    options.refuse(LOOK_ONLY - {"nodata_when"}, "with values by band: they are not shown")
+    table = over_time(rasters, points, crs=options.points_crs)
+    if options.profile:
+        _draw_profile(table, options)
+    table["time"] = table["time"].astype(str)
     return table
 
 

@@ -277,6 +277,22 @@ class ProbedResult(BaseModel):
     model_config = ConfigDict(extra="allow")
 
 
+class LineResult(Result):
+    """Values along a line: its length, direction, and a row per sample and band."""
+
+    length: float
+    unit: str
+    azimuth: float
+    line: list[dict[str, Any]]
+
+
+class AngleResult(Result):
+    """An angle in degrees, at a position."""
+
+    angle: float
+    at: list[float]
+
+
 class NearestResult(Result):
     """Known spectra, the nearest to that of a point or zone first."""
 
@@ -301,7 +317,7 @@ RESULTS: dict[str, tuple[type[BaseModel], ...]] = {
     "render": (RenderedResult,),
     "compare": (ComparedResult,),
     "histogram": (CountedResult,),
-    "probe": (WrittenResult, NearestResult, ProbedResult),
+    "probe": (WrittenResult, NearestResult, LineResult, AngleResult, ProbedResult),
     "export": (ExportedResult,),
     "place": (PlacedResult,),
     "clip": (ClippedResult,),

@@ -117,7 +117,6 @@ class SlicesOptions(MapOptions):
     invert: bool = words.invert()
     plain: bool = option("--plain", group="Output", is_flag=True,
                          help="Without letters, captions and colour bars.")  # fmt: skip
-    pace: int = option("--pace", group="Output", type=click.IntRange(1, 65535), default=100,
-                       help="Milliseconds per moving picture.")  # fmt: skip
+    pace: int = words.pace(100)
     size: tuple[int, int] = words.size((800, 1280))
     overwrite: bool = words.overwrite()

@@ -144,6 +144,12 @@ def notes() -> Any:
     )  # fmt: skip
 
 
+def pace(default: int) -> Any:
+    """Declare ``--pace``."""
+    return option("--pace", group="Output", type=click.IntRange(1, 65535), default=default,
+                  help="Milliseconds per moving picture.")  # fmt: skip
+
+
 def title() -> Any:
     """Declare ``--title``."""
     return option("--title", group="Output", metavar="TEXT", help="What is shown, in words.")

@@ -6,7 +6,16 @@ from spectrane.figures.colorbar import colorbar, swatches
 from spectrane.figures.compare import compare
 from spectrane.figures.histogram import histogram
 from spectrane.figures.paper import save_figure
-from spectrane.figures.profile import profile
+from spectrane.figures.profile import line_profile, profile
 from spectrane.figures.suggestions import suggestions
 
-__all__ = ["colorbar", "compare", "histogram", "profile", "save_figure", "suggestions", "swatches"]
+__all__ = [
+    "colorbar",
+    "compare",
+    "histogram",
+    "line_profile",
+    "profile",
+    "save_figure",
+    "suggestions",
+    "swatches",
+]

@@ -21,7 +21,8 @@ def profile(table: pandas.DataFrame, *, size: Sequence[int] = (800, 1280)) -> Fi
     """Return a figure of ``spectrane.profile``'s table: a line per zone, with its mean ± σ.
 
     Against wavelength where every band has one, against band number otherwise; of a volume,
-    against its frames, or their times where all have one. Bands without a valid number leave a gap.
+    against its frames, or their times where all have one; of ``over_time``'s table against the
+    date, a line per zone and band. Bands without a valid number leave a gap.
     ``size`` is (rows, columns) in pixels.
 
     >>> import numpy as np, spectrane as sp
@@ -29,6 +30,8 @@ def profile(table: pandas.DataFrame, *, size: Sequence[int] = (800, 1280)) -> Fi
     >>> len(sp.figures.profile(table).axes)
     1
     """
+    if "band" in table and "time" in table:
+        return _over_time(table, size)
     what = "frame" if "frame" in table else "band"
     figure = sheet(size[1], size[0])
     axes = styled(figure.add_axes((0.08, 0.1, 0.88, 0.8)))
@@ -54,4 +57,49 @@ def profile(table: pandas.DataFrame, *, size: Sequence[int] = (800, 1280)) -> Fi
     axes.set_ylabel("value" + (f" ({', '.join(units)})" if units else ""), color=INK)
     axes.legend(frameon=False, fontsize=10, labelcolor=INK)
     figure.text(0.08, 0.935, "Profiles: mean, and ± σ of zones", color=INK, fontsize=13)
+    return figure
+
+
+def _over_time(table: pandas.DataFrame, size: Sequence[int]) -> Figure:
+    figure = sheet(size[1], size[0])
+    axes = styled(figure.add_axes((0.08, 0.1, 0.88, 0.8)))
+    inks = [f"#{bytes(entry[:3]).hex()}" for entry in colormaps["pebbles"].entries]
+    bands = table["band"].nunique()
+    lines = table.groupby(["zone", "band"], sort=False)
+    for number, ((zone, band), rows) in enumerate(lines):
+        label = f"{zone}, {band}" if bands > 1 else str(zone)
+        mean, std = (rows[key].to_numpy(float) for key in ("mean", "std"))
+        ink = inks[number % len(inks)]
+        axes.plot(rows["time"], mean, color=ink, marker="o", markersize=4, linewidth=1.8,
+                  label=label)  # fmt: skip
+        if np.nanmax(std, initial=0) > 0:
+            axes.fill_between(rows["time"], mean - std, mean + std, color=ink, alpha=0.16,
+                              linewidth=0)  # fmt: skip
+    figure.autofmt_xdate(rotation=0, ha="center")
+    units = [unit for unit in dict.fromkeys(table["unit"]) if isinstance(unit, str) and unit != "1"]
+    axes.set_ylabel("value" + (f" ({', '.join(units)})" if units else ""), color=INK)
+    axes.legend(frameon=False, fontsize=10, labelcolor=INK)
+    figure.text(0.08, 0.935, "Over time: mean, and ± σ of zones", color=INK, fontsize=13)
+    return figure
+
+
+def line_profile(table: pandas.DataFrame, *, size: Sequence[int] = (800, 1280)) -> Figure:
+    """Return a figure of ``spectrane.along``'s table: values against distance, a line per band.
+
+    >>> import numpy as np, spectrane as sp
+    >>> raster = sp.from_array(np.eye(9))
+    >>> len(sp.figures.line_profile(sp.along(raster, (0.5, 0.5), (8.5, 8.5))).axes)
+    1
+    """
+    figure = sheet(size[1], size[0])
+    axes = styled(figure.add_axes((0.08, 0.1, 0.88, 0.8)))
+    inks = [f"#{bytes(entry[:3]).hex()}" for entry in colormaps["pebbles"].entries]
+    for number, (name, rows) in enumerate(table.groupby("band", sort=False)):
+        axes.plot(rows["distance"], rows["value"].to_numpy(float), color=inks[number % len(inks)],
+                  linewidth=1.6, label=name)  # fmt: skip
+    axes.set_xlabel(f"distance ({table.attrs.get('unit', 'map unit')})", color=INK)
+    units = [unit for unit in dict.fromkeys(table["unit"]) if isinstance(unit, str) and unit != "1"]
+    axes.set_ylabel("value" + (f" ({', '.join(units)})" if units else ""), color=INK)
+    axes.legend(frameon=False, fontsize=10, labelcolor=INK)
+    figure.text(0.08, 0.935, "Values along the line", color=INK, fontsize=13)
     return figure
