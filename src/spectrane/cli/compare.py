@@ -84,7 +84,6 @@ def _compare(output: str, options: CompareOptions) -> None:
     from spectrane.opening import open_raster
 
     fields = options.look_fields()
-    view = options.view()
     check_target(output, overwrite=options.overwrite)
     count = len(options.files)
     with answering(options) as answer, contextlib.ExitStack() as opened:
@@ -92,6 +91,7 @@ def _compare(output: str, options: CompareOptions) -> None:
         for k, file in enumerate(options.files):
             raster = opened.enter_context(open_raster(file, **options.opening(k, count)))
             rasters.append(options.computed(raster, among=count))
+        view = options.view(rasters[0].grid)
         layers = _layers(rasters, fields, options)
         drawn = [raster for raster, _ in layers]
         looks = options.with_limits(drawn, [look for _, look in layers], opened)
@@ -110,7 +110,7 @@ def _compare(output: str, options: CompareOptions) -> None:
             },
             f"{output}: {columns} x {rows}, {counted(len(layers), 'panel')} at the same place, "
             f"{size_text(output)}",
-            *([] if note is None else [f"  {note}"]),
+            *([] if note is None else [f"  {note}"]), *(f"  {text}" for text in options.echo()),
         )  # fmt: skip
 
 
@@ -123,7 +123,6 @@ def _move(output: str, options: CompareOptions) -> None:
                     "bits"], "with --mode moving")  # fmt: skip
     _ = options.shared_scenes  # as it is anyway
     fields = options.look_fields()
-    view = options.view()
     count = len(options.files)
     with answering(options) as answer, contextlib.ExitStack() as opened:
         rasters = []
@@ -131,6 +130,7 @@ def _move(output: str, options: CompareOptions) -> None:
             raster = opened.enter_context(open_raster(file, **options.opening(k, count)))
             rasters.append(options.computed(raster, among=count))
         look = options.look_for(rasters[0], fields)
+        view = options.view(rasters[0].grid)
         given = {} if options.caption is None else {"caption": options.caption}
         moving_picture(rasters, output, look, view=view, size=options.size,
                        milliseconds=options.pace, overwrite=options.overwrite, **given)  # fmt: skip
@@ -161,11 +161,11 @@ def _suggest(output: str, options: CompareOptions) -> None:
     if len(options.files) != 1:
         raise click.UsageError(f"--suggest is for one file, not {len(options.files)}")
     file = options.files[0]
-    view = options.view()
     check_target(output, overwrite=options.overwrite)
     with answering(options) as answer, open_raster(file, **options.opening()) as raster:
         shown = options.computed(raster)
         found = suggest_looks(shown)
+        view = options.view(shown.grid)
         caption = words.filled(options.caption, raster)
         figure = suggestions(shown, view=view, size=options.size, bar=options.bar, caption=caption,
                              found=found)  # fmt: skip

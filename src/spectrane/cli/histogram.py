@@ -44,9 +44,8 @@ def command(options: HistogramOptions) -> None:
     else:
         options.refuse(["size", "overwrite"], "without -o or --out-dir")
     fields = options.look_fields()
-    view = options.view()
     with answering(options) as answer:
-        for_each(files, lambda file: _one(file, places.get(file), fields, view, options, answer),
+        for_each(files, lambda file: _one(file, places.get(file), fields, options, answer),
                  answer)  # fmt: skip
 
 
@@ -55,7 +54,7 @@ _OF_RASTERS = AREA_NAMES | {"nodata", "nodata_when", "compute", "unit", "limits_
 
 
 def _one(
-    file: str, target: str | None, fields: dict[str, Any], view: Any, options: HistogramOptions,
+    file: str, target: str | None, fields: dict[str, Any], options: HistogramOptions,
     answer: Answer,
 ) -> None:  # fmt: skip
     from spectrane.looking import shown_values
@@ -71,6 +70,7 @@ def _one(
             options.refuse(_OF_RASTERS, "of volumes")
         shown = options.computed(opened) if flat else opened
         look = options.look_for(shown, fields)
+        view = options.view(shown.grid if flat else None)
         channels = shown_values(shown, look, view=view)
         if target is not None:
             from spectrane.figures import histogram, save_figure
@@ -83,7 +83,7 @@ def _one(
     written = {"output": None} if target is None else file_facts(target)
     head = [] if target is None else [f"{target}: {size_text(target)}"]
     answer.add(written | {"input": file, "channels": [_facts(channel) for channel in channels]},
-               *head, *lines)  # fmt: skip
+               *head, *lines, *(f"  {text}" for text in options.echo()))  # fmt: skip
 
 
 def _facts(one: Any) -> dict[str, Any]:

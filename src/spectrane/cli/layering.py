@@ -105,6 +105,13 @@ def layers_of(options: LayerOptions, stack: contextlib.ExitStack) -> tuple[list[
     return layers, None
 
 
+def first_grid(layers: Sequence[Any], grid: Any) -> Any:
+    """Return the grid that positions are read on: a layer file's, or the lowest raster's."""
+    from spectrane.display.layers import Layer
+
+    return grid or next((one.source.grid for one in layers if isinstance(one, Layer)), None)
+
+
 def view_with(grid: Any, view: View) -> View:
     """Return the view, or where it is all of the raster the area of a layer file's grid."""
     everything = grid is None or view != View()

@@ -14,7 +14,7 @@ from spectrane.cli.options import Options, option
 from spectrane.cli.values import CompletedText, Numbers
 from spectrane.model.curves import Curve
 from spectrane.model.errors import LookError
-from spectrane.model.grid import Bounds
+from spectrane.model.grid import Bounds, Grid
 from spectrane.model.look import LIMITS_FROM, Look
 from spectrane.model.resampling import Resampling
 from spectrane.model.rules import forms
@@ -186,9 +186,10 @@ class PartOptions(Options):
 class AreaOptions(PartOptions):
     """Which part is shown."""
 
-    center: tuple[float, float] | None = option(
-        "--center", group="Place", type=Numbers(2, "X,Y"),
-        help="Middle of the view; with --pixel-size.",
+    center: str | None = option(
+        "--center", group="Place", metavar="POSITION",
+        help="Middle of the view, with --pixel-size: X,Y, LON,LAT, 23°54'S 21°3'W, an MGRS grid "
+        "reference, or 'NAME in FILE'.",
     )  # fmt: skip
     pixel_size: tuple[float, ...] | None = words.pixel_size()
     stored: bool = option(
@@ -196,22 +197,35 @@ class AreaOptions(PartOptions):
         help="Pixel for pixel, also where pixels are not square on the map.",
     )  # fmt: skip
 
-    def view(self, size: tuple[int, int] | None = None) -> View:
-        """Return the view that the options say."""
+    def view(self, grid: Grid | None, size: tuple[int, int] | None = None) -> View:
+        """Return the view that the options say of a raster on a grid; how a position was read is
+        told by ``echo``.
+        """
         bounds = self.bounds()
         if bounds is None and self.center is None:
             self.refuse(["area_crs"], "without --area or --center")
         side = side_of(self.pixel_size)
         if isinstance(side, tuple):
             raise click.UsageError("--pixel-size: a picture's pixels are square; say one number")
+        center, crs = None, self.area_crs
         try:
+            if self.center is not None:
+                from spectrane.spatial.positions import read_position
+
+                found = read_position(self.center, grid, crs=crs)
+                center, crs = (found.x, found.y), found.crs
+                self.__dict__["_echo"] = [f"center: {found.said}"]
             return View(
-                bounds=bounds, rows=self.row_range, columns=self.column_range,
-                size=size, center=self.center, pixel=side, crs=self.area_crs,
-                stored=self.stored,
+                bounds=bounds, rows=self.row_range, columns=self.column_range, size=size,
+                center=center, pixel=side, crs=crs, stored=self.stored,
             )  # fmt: skip
         except LookError as error:
             raise click.UsageError(str(error)) from error
+
+    def echo(self) -> list[str]:
+        """Return how a position was read, in a line, where one was said."""
+        told: list[str] = self.__dict__.get("_echo", [])
+        return told
 
 
 AREA_NAMES = frozenset(AreaOptions.__dataclass_fields__) - frozenset(Options.__dataclass_fields__)

@@ -9,7 +9,7 @@ from typing import Any
 from spectrane.cli import vocabulary as words
 from spectrane.cli.answering import answering
 from spectrane.cli.files import required
-from spectrane.cli.layering import LayerOptions, layers_of
+from spectrane.cli.layering import LayerOptions, first_grid, layers_of
 from spectrane.cli.options import command_of
 from spectrane.cli.written import counted, drawn_facts, size_text
 from spectrane.model.asking import BarSide
@@ -54,9 +54,9 @@ def command(options: OverlayOptions) -> None:
 
     output = required(options.output)
     check_target(output, overwrite=options.overwrite)
-    view = options.view(options.size)
     with answering(options) as answer, contextlib.ExitStack() as opened:
         layers, grid = layers_of(options, opened)
+        view = options.view(first_grid(layers, grid), options.size)
         drawn = draw(layers, grid=grid, view=view, area=options.covered)
         picture = drawn.picture()
         caption = words.filled(options.caption, _lowest(layers))
@@ -68,13 +68,14 @@ def command(options: OverlayOptions) -> None:
         ]  # fmt: skip
         lines = [f"{output}: {facts['columns']} x {facts['rows']}, "
                  f"{counted(len(drawn.layers), 'layer')}, {size_text(output)}"]  # fmt: skip
-        lines += [f"  {note}" for note in drawn.notes]
+        notes = [*drawn.notes, *options.echo()]
+        lines += [f"  {note}" for note in notes]
         lines += ["; ".join([f"  {one['name']}: opacity {one['opacity']:g}, {one['blend']}",
                              *one["scales"]]) for one in listed]  # fmt: skip
         answer.add(
             facts | {
                 "bounds": picture.grid.bounds,
-                "layers": listed, "notes": drawn.notes,
+                "layers": listed, "notes": notes,
             },
             *lines,
         )  # fmt: skip

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from spectrane.cli import vocabulary as words
 from spectrane.cli.answering import answering
 from spectrane.cli.files import required
-from spectrane.cli.layering import LayerOptions, layers_of, view_with
+from spectrane.cli.layering import LayerOptions, first_grid, layers_of, view_with
 from spectrane.cli.options import command_of, option
 from spectrane.cli.written import counted, file_facts, size_text
 
@@ -42,9 +42,9 @@ def command(options: PageOptions) -> None:
     from spectrane.pages.page import overlay_page
 
     out = required(options.output)
-    view = options.view()
     with answering(options) as answer, contextlib.ExitStack() as opened:
         layers, grid = layers_of(options, opened)
+        view = options.view(first_grid(layers, grid))
         if out.lower().endswith((".kml", ".kmz")):
             options.refuse(["no_values"], "in KML, which has none")
             write_kml(layers, out, quad=options.quad, view=view_with(grid, view),
@@ -59,5 +59,6 @@ def command(options: PageOptions) -> None:
         answer.add(
             file_facts(out) | {"title": options.title, "layers": listed},
             f"{out}: {counted(len(layers), 'layer')}, {size_text(out)}",
+            *(f"  {text}" for text in options.echo()),
             *(f"  {one['name']}" for one in listed),
         )

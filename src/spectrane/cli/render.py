@@ -55,7 +55,6 @@ def command(options: RenderOptions) -> None:
     """
     places = targets(options.files, options.output, options.out_dir, ".png")
     fields = options.look_fields()
-    view = options.view(options.size)
     if options.legend and len(options.files) > 1:
         raise click.UsageError("--legend shows one picture")
     if options.save_look:
@@ -64,7 +63,7 @@ def command(options: RenderOptions) -> None:
         looks = _shared_looks(fields, options) if options.limits_of() == "all" else {}
         for_each(
             options.files,
-            lambda file: _draw(file, places[file], fields, looks, view, options, answer), answer,
+            lambda file: _draw(file, places[file], fields, looks, options, answer), answer,
         )  # fmt: skip
         if len(options.files) > 1:
             answer.say(_WHOSE.get(options.limits_of(), f"limits: those of {options.limits_like}"))
@@ -94,7 +93,7 @@ def _shared_looks(fields: dict[str, Any], options: RenderOptions) -> dict[str, L
 
 
 def _draw(
-    file: str, target: str, fields: dict[str, Any], looks: dict[str, Look], view: Any,
+    file: str, target: str, fields: dict[str, Any], looks: dict[str, Look],
     options: RenderOptions, answer: Answer,
 ) -> None:  # fmt: skip
     from spectrane.looking import render
@@ -109,7 +108,7 @@ def _draw(
         look = looks.get(file) or options.look_for(shown, fields)
         with contextlib.ExitStack() as stack:
             look = look if looks else options.with_limits([shown], [look], stack)[0]
-        picture = render(shown, look, view=view)
+        picture = render(shown, look, view=options.view(shown.grid, options.size))
         picture.save(
             target, bits=int(options.bit_depth), bar=options.bar,
             caption=words.filled(options.caption, raster), overwrite=options.overwrite,
@@ -132,7 +131,8 @@ def _tell(
     beside = [what for what, said in (("key", options.bar), ("caption", options.caption)) if said]
     more = f", and its {' and '.join(beside)}" if beside else ""
     lines = [f"{target}: {facts['columns']} x {facts['rows']}{more}, {size_text(target)}"]
-    lines += [f"  {note}" for note in picture.notes]
+    notes = [*picture.notes, *options.echo()]
+    lines += [f"  {note}" for note in notes]
     lines += [f"  {name:<5} = {scale}"
               for name, scale in zip(picture.channels, picture.scales, strict=False)]  # fmt: skip
     lines += [f"{one}: {what}" for one, what in ((options.legend, "the legend"), (kept, "the look"))
@@ -141,7 +141,7 @@ def _tell(
         facts | {
             "input": file, "bit_depth": int(options.bit_depth),
             "bounds": picture.grid.bounds, "scales": [asdict(scale) for scale in picture.scales],
-            "notes": picture.notes, "legend": options.legend, "look": kept,
+            "notes": notes, "legend": options.legend, "look": kept,
             "limits_of": options.limits_of(),
         },
         *lines,

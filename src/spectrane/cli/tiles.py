@@ -10,7 +10,7 @@ import click
 from spectrane.cli import vocabulary as words
 from spectrane.cli.answering import answering
 from spectrane.cli.files import required
-from spectrane.cli.layering import LayerOptions, layers_of, view_with
+from spectrane.cli.layering import LayerOptions, first_grid, layers_of, view_with
 from spectrane.cli.options import command_of, option
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.values import Numbers
@@ -61,8 +61,9 @@ def command(options: TilesOptions) -> None:
         progress_bar(output, options.quiet) as progress,
     ):
         layers, grid = layers_of(options, opened)
+        view = options.view(first_grid(layers, grid))
         done = tiles(
-            layers, output, scheme=options.scheme, view=view_with(grid, options.view()),
+            layers, output, scheme=options.scheme, view=view_with(grid, view),
             zooms=options.zooms, title=options.title, attribution=options.attribution,
             overwrite=options.overwrite, engine=options.engine, progress=progress,
             area=options.covered,
@@ -74,4 +75,5 @@ def command(options: TilesOptions) -> None:
             },
             f"{output}: {done.count} tiles, zooms {done.zooms[0]} to {done.zooms[1]}, "
             f"{size_text(output)}",
+            *(f"  {text}" for text in options.echo()),
         )  # fmt: skip
