@@ -70,6 +70,7 @@ class AmendOptions(Options):
     invert: bool = words.invert()
     inside: bool = option("--inside", group="Output", is_flag=True,
                           help="In the file's own fields (TIFF, FITS, PNG).")  # fmt: skip
+    dry_run: bool = words.dry_run()
     undo: bool = option("--undo", group="Corrections", is_flag=True,
                         help="Take the last correction back.")  # fmt: skip
 
@@ -85,7 +86,7 @@ def command(options: AmendOptions) -> None:
     of a look become the file's display default.
     """
     if options.undo:
-        options.refuse(options.said() - {"undo", "as_json", "quiet", "debug"},
+        options.refuse(options.said() - {"undo", "as_json", "quiet", "debug", "dry_run"},
                        "with --undo, which goes alone")  # fmt: skip
     with answering(options) as answer:
         for_each(options.files, lambda file: _one(file, options, answer), answer)
@@ -98,17 +99,21 @@ def _one(file: str, options: AmendOptions, answer: Answer) -> None:
 
     kept = sidecar.path_of(file)
     if options.undo:
+        if options.dry_run:
+            raise click.UsageError("--dry-run is not used with --undo")
         back = amending.undo_correction(file)
         facts = file_facts(kept) if os.path.exists(kept) else {"output": None}
         answer.add(facts | {"input": file, "undone": back}, f"{file}: took back {back}")
         return
     given = _corrections(file, options)
     amending.keep_corrections(file, **given)
-    facts = file_facts(file if options.inside else kept)
+    goes_to = file if options.inside else kept
+    facts = {"output": goes_to} if options.dry_run else file_facts(goes_to)
     changed = sorted(set(given) - {"inside"})
+    would = "would be " if options.dry_run else ""
     where = "inside" if options.inside else f"in {kept}"
     answer.add(facts | {"input": file, "inside": options.inside, "kept": changed},
-               f"{file}: kept {where}: {', '.join(changed)}")  # fmt: skip
+               f"{file}: {would}kept {where}: {', '.join(changed)}")  # fmt: skip
 
 
 def _corrections(file: str, options: AmendOptions) -> dict[str, Any]:

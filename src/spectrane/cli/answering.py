@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import math
+import os
 import warnings
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
@@ -12,6 +13,7 @@ import click
 
 from spectrane.cli.options import Options
 from spectrane.model.printing import printable, printable_line, whole_text
+from spectrane.model.trials import now_trying
 
 
 class Answer:
@@ -24,6 +26,13 @@ class Answer:
 
     def add(self, facts: Mapping[str, Any], *lines: str) -> None:
         """Take one result: its facts for JSON, and its lines for a person."""
+        trial = now_trying()
+        if trial is not None and facts.get("output"):
+            planned = trial.planned.get(os.path.abspath(facts["output"]), {})
+            facts = {**facts, "dry_run": True}
+            if planned:
+                facts |= {name: planned[name] for name in ("seconds", "bounds") if name in planned}
+                lines = (*lines, *_reckoned(planned, facts.get("crs")))
         self._results.append(dict(facts))
         self.say(*lines)
 
@@ -48,6 +57,13 @@ class Answer:
         return document(command, json_value(self._results), json_value(self._warnings))
 
 
+def _reckoned(planned: Mapping[str, Any], crs: str | None) -> list[str]:
+    """Return where what a dry run tells of would lie, and how long writing it takes."""
+    sides = ", ".join(f"{side:.10g}" for side in planned.get("bounds", ()))
+    where = [f"  covers ({sides})" + (f" in {crs}" if crs else "")] if sides else []
+    return [*where, f"  about {planned['seconds']:.3g} s, from a sample"]
+
+
 @contextlib.contextmanager
 def answering(options: Options) -> Iterator[Answer]:
     """Yield what takes a command's answers; JSON is written at the end, whatever ends it.
@@ -57,6 +73,8 @@ def answering(options: Options) -> Iterator[Answer]:
     from spectrane.cli.entry import one_line
 
     answer = Answer(options)
+    if now_trying() is not None:
+        answer.say("dry run: nothing is written; this would be:")
     name = click.get_current_context().command.name or ""
     with warnings.catch_warnings():
         warnings.simplefilter("always")

@@ -16,6 +16,7 @@ from spectrane.cli.answering import Answer, answering, for_each
 from spectrane.cli.files import OpeningOptions, read_shapes_given, targets
 from spectrane.cli.looks import PartOptions
 from spectrane.cli.options import argument, command_of, option
+from spectrane.cli.previews import before_and_after
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.values import NoData, Range
 from spectrane.cli.written import data_facts, data_line
@@ -81,6 +82,8 @@ class ClipOptions(PartOptions, OpeningOptions):
     mask_as: str = option("--mask-as", group="Mask", type=click.Choice([*LEAVES, "band"]),
                           default="nodata", help="What becomes of the mask.")  # fmt: skip
     compress: str | None = words.compress()
+    preview: str | None = words.preview()
+    dry_run: bool = words.dry_run()
     overwrite: bool = words.overwrite()
 
 
@@ -102,6 +105,10 @@ def _one(file: str, target: str, options: ClipOptions, answer: Answer) -> None:
     from spectrane.opening import open_raster
 
     check_target(target, overwrite=options.overwrite)
+    if options.preview:
+        if len(options.files) > 1:
+            raise click.UsageError("--preview shows one clip")
+        check_target(options.preview, overwrite=options.overwrite)
     opening = options.opening(options.files.index(file), len(options.files))
     with (
         contextlib.ExitStack() as stack,
@@ -115,9 +122,13 @@ def _one(file: str, target: str, options: ClipOptions, answer: Answer) -> None:
         own = {"compress": options.compress} if options.compress else {}
         part.save(target, overwrite=options.overwrite, progress=progress, **own)
         bounds = part.grid.bounds
+        seen = [] if options.preview is None else [
+            before_and_after(raster, part, target, options.preview, options.overwrite)
+        ]  # fmt: skip
     facts = data_facts(target) | {"input": file, "bounds": bounds, "kept": kept}
+    facts |= {"preview": options.preview}
     share = [] if kept is None else [f"  the mask keeps {kept:.1%} of the pixels"]
-    answer.add(facts, data_line(facts), *share)
+    answer.add(facts, data_line(facts), *share, *seen)
 
 
 _OF_SHAPES = ("shape_crs", "layer", "keep", "antialias", "soft")

@@ -50,6 +50,7 @@ class CompareOptions(CommonLimitsOptions, AreaOptions, OpeningOptions):
     size: tuple[int, int] = words.size((800, 1280))
     bar: BarSide | None = words.bar()
     caption: str | None = words.caption()
+    dry_run: bool = words.dry_run()
     overwrite: bool = words.overwrite()
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import warnings
 from dataclasses import dataclass
 from typing import Any
 
@@ -14,14 +13,15 @@ from spectrane.cli.answering import Answer, answering, for_each
 from spectrane.cli.files import OpeningOptions, targets
 from spectrane.cli.looks import PartOptions, ValueOptions, limits_given, side_of
 from spectrane.cli.options import argument, command_of, option
+from spectrane.cli.previews import before_and_after
 from spectrane.cli.progress import progress_bar
-from spectrane.cli.written import data_facts, data_line, size_text
+from spectrane.cli.written import data_facts, data_line
 from spectrane.display.export import RESCALES, Rescale
 from spectrane.formats.flat import Interleave
 from spectrane.model.look import Look
 from spectrane.model.number_types import NumberType
 from spectrane.model.resampling import Resampling
-from spectrane.model.whole_files import check_target, written_whole
+from spectrane.model.whole_files import check_target
 
 
 @dataclass(frozen=True)
@@ -85,6 +85,7 @@ class ExportOptions(PartOptions, ValueOptions, OpeningOptions):
     quality: int | None = option("--quality", group="Output", type=click.IntRange(1, 100),
                                  help="JPEG: 1 to 100.")  # fmt: skip
     preview: str | None = words.preview()
+    dry_run: bool = words.dry_run()
     overwrite: bool = words.overwrite()
 
 
@@ -156,11 +157,10 @@ def _one(file: str, target: str, options: ExportOptions, answer: Answer) -> None
             part = _part(opened, options)
             part.save(target, dtype=options.type, rescale=options.rescale, look=look,
                       overwrite=options.overwrite, progress=progress, **own)  # fmt: skip
-        if options.preview:
-            _preview(opened, target, options.preview, options.overwrite)
+        seen = [] if options.preview is None else [
+            before_and_after(opened, part, target, options.preview, options.overwrite)
+        ]  # fmt: skip
     facts = data_facts(target) | {"input": file, "preview": options.preview}
-    seen = [f"{options.preview}: before and after, {size_text(options.preview)}"] if (
-        options.preview) else []  # fmt: skip
     answer.add(facts, data_line(facts), *seen)
 
 
@@ -214,24 +214,3 @@ def _regridded(part: Any, options: ExportOptions) -> Any:
     options.refuse(["resample", "force", "within"],
                    "without another grid: --grid-of, --crs or --pixel-size")  # fmt: skip
     return part
-
-
-def _preview(raster: Any, target: str, picture: str, overwrite: bool) -> None:
-    """Draw what was read and what was written, each as its stored order shows it."""
-    from spectrane.display.side_by_side import side_by_side
-    from spectrane.formats.png.encoding import encode_png
-    from spectrane.looking import render
-    from spectrane.opening import open_raster
-
-    with open_raster(target) as after:
-        pictures, captions = [], []
-        for name, one in (("before", raster), ("after", after)):
-            shown = one.bands[:3] if len(one.bands) >= 3 else one.bands[:1]
-            look = Look(channels=tuple(range(1, len(shown) + 1)), limits="percentile:2,98")
-            with warnings.catch_warnings():
-                warnings.simplefilter("ignore")  # the stored order is what is to be seen
-                pictures.append(render(one, look, size=(640, 600)))
-            captions.append(f"{name}: {', '.join(b.name for b in shown)} as stored ({one.dtype})")
-    with written_whole(picture, overwrite=overwrite) as file:
-        text = {"Description": "Preview of an export, not data."}
-        file.write(encode_png(side_by_side(pictures, captions), text))

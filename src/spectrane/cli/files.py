@@ -12,6 +12,7 @@ import click
 from spectrane.cli import vocabulary as words
 from spectrane.cli.options import Options, option
 from spectrane.engine.damage import DAMAGED, DamagedData
+from spectrane.model.trials import now_trying
 
 if TYPE_CHECKING:
     from spectrane.spatial.shapes import Shapes
@@ -80,7 +81,11 @@ def targets(
     places = {file: os.path.join(folder, _stem(file) + ending) for file in files}
     if len(set(places.values())) < len(files):
         raise click.UsageError("two files would get the same output; do them one by one with -o")
-    os.makedirs(folder, exist_ok=True)
+    trial = now_trying()
+    if trial is not None:
+        trial.folders.add(os.path.abspath(folder))
+    else:
+        os.makedirs(folder, exist_ok=True)
     return places
 
 

@@ -22,6 +22,7 @@ class HistogramOptions(LookOptions, AreaOptions, OpeningOptions):
     output: str | None = words.output("The figure: .png, .pdf or .svg.")
     out_dir: str | None = words.out_dir()
     size: tuple[int, int] = words.size((800, 1280))
+    dry_run: bool = words.dry_run()
     overwrite: bool = words.overwrite()
 
 

@@ -59,6 +59,7 @@ class MosaicOptions(OpeningOptions):
     compress: str = words.compress("deflate")
     csv: str | None = words.csv()
     engine: str | None = words.engine()
+    dry_run: bool = words.dry_run()
     overwrite: bool = words.overwrite()
 
 

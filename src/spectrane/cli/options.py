@@ -18,6 +18,7 @@ import click
 from spectrane.cli import interrupts
 from spectrane.kernels.quiet import quiet
 from spectrane.model.patience import LongJob, long_jobs_allowed
+from spectrane.model.trials import trying
 
 GROUPS = ("Input", "Place", "Look", "Layers", "Mask", "Map", "Corrections", "Result", "Output",
           "Running")  # fmt: skip
@@ -91,7 +92,7 @@ class Options:
 
 
 _ALWAYS = ("output", "out_dir", "overwrite", "as_json", "quiet", "debug", "member", "damaged",
-           "spacing")  # fmt: skip
+           "spacing", "dry_run")  # fmt: skip
 """Options that every path reads: what is opened, and where an answer goes."""
 
 
@@ -129,6 +130,10 @@ class Command(click.Command):
     def _at_work(self, made: Options) -> None:
         """Do the work; what would take hours only where somebody is there who agrees."""
         work = quiet(self.work)
+        if getattr(made, "dry_run", False):
+            with trying():
+                work(made)
+            return
         try:
             work(made)
         except LongJob as error:

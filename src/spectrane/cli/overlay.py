@@ -24,6 +24,7 @@ class OverlayOptions(LayerOptions):
     size: tuple[int, int] | None = words.size()
     bar: BarSide | None = words.bar()
     caption: str | None = words.caption()
+    dry_run: bool = words.dry_run()
     overwrite: bool = words.overwrite()
 
 

@@ -24,6 +24,7 @@ class PageOptions(LayerOptions):
                              help="A smaller page, without values to read.")  # fmt: skip
     quad: bool = option("--quad", group="Output", is_flag=True,
                         help="KML: placed by four corners instead of a box.")  # fmt: skip
+    dry_run: bool = words.dry_run()
     overwrite: bool = words.overwrite()
 
 

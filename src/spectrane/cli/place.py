@@ -13,6 +13,7 @@ from spectrane.cli.answering import answering
 from spectrane.cli.files import OpeningOptions, required
 from spectrane.cli.looks import side_of
 from spectrane.cli.options import Command, argument, command_of, option
+from spectrane.cli.previews import before_and_after
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.values import Corners
 from spectrane.cli.written import data_facts, data_line, file_facts, size_text
@@ -60,6 +61,8 @@ class PlaceOptions(OpeningOptions):
     resample: Resampling | None = words.resample()
     force: bool = words.force()
     compress: str | None = words.compress()
+    preview: str | None = words.preview()
+    dry_run: bool = words.dry_run()
     overwrite: bool = words.overwrite()
 
 
@@ -107,9 +110,13 @@ def command(options: PlaceOptions) -> None:
             placed.save(out, overwrite=options.overwrite, progress=progress, **own)
             facts = data_facts(out)
             line = data_line(facts)
+        seen = [] if options.preview is None else [
+            before_and_after(raster, placed, out, options.preview, options.overwrite)
+        ]  # fmt: skip
         bounds = placed.grid.bounds
-        answer.add(facts | {"input": options.file, "bounds": bounds, "placement": placement}, line,
-                   *_lines(placement, bounds))  # fmt: skip
+        answer.add(facts | {"input": options.file, "bounds": bounds, "placement": placement,
+                            "preview": options.preview}, line,
+                   *_lines(placement, bounds), *seen)  # fmt: skip
 
 
 def _lines(placement: dict[str, Any], bounds: Any) -> list[str]:

@@ -68,6 +68,7 @@ class ProbeOptions(LookOptions, OpeningOptions):
     keep_spectra: str | None = option("--keep-spectra", group="Output", type=click.Path(),
                                       help="Keep the points' spectra (.toml).")  # fmt: skip
     size: tuple[int, int] = words.size((800, 1280))
+    dry_run: bool = words.dry_run()
     overwrite: bool = words.overwrite()
 
 

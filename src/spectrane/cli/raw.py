@@ -53,6 +53,7 @@ class RawOptions(Options):
     keep_best: bool = option("--keep-best", group="Result", is_flag=True,
                              help="With --guess: keep the first one.")  # fmt: skip
     preview: str | None = words.preview()
+    dry_run: bool = words.dry_run()
     overwrite: bool = words.overwrite()
 
 
@@ -120,9 +121,11 @@ def _keep(table: RawTable, options: RawOptions, answer: Answer) -> None:
                 f"{sidecar.path_of(options.file)}: describes another layout already; --overwrite "
                 "replaces it"
             )
-        write_sidecar(opened.name, {"raw": table.model_dump()}, before)
+        if not options.dry_run:
+            write_sidecar(opened.name, {"raw": table.model_dump()}, before)
     kept = sidecar.path_of(options.file)
-    answer.add(file_facts(kept) | {"input": options.file, "layout": table.model_dump()},
+    facts = {"output": kept, "bytes": 0} if options.dry_run else file_facts(kept)
+    answer.add(facts | {"input": options.file, "layout": table.model_dump()},
                f"{options.file}: {raw.format_layout(table)}; kept in {kept}")  # fmt: skip
     told = raw.doubt(opened, table)
     if told is not None:

@@ -39,6 +39,7 @@ class RenderOptions(CommonLimitsOptions, AreaOptions, OpeningOptions):
                                 help="The legend as a figure of its own (.png).")  # fmt: skip
     bar: BarSide | None = words.bar()
     caption: str | None = words.caption()
+    dry_run: bool = words.dry_run()
     overwrite: bool = words.overwrite()
 
 

@@ -36,6 +36,11 @@ class WrittenResult(Result):
 
     output: str
     bytes: int
+    dry_run: bool | None = None
+    """Set where nothing was written: the rest is what would be."""
+    seconds: float | None = None
+    """Of a dry run: about how long writing takes, from a sample."""
+    bounds: list[float] | Bounds | None = None
 
 
 class DrawnResult(WrittenResult):
@@ -94,6 +99,7 @@ class CountedResult(Result):
     input: str
     output: str | None
     bytes: int | None = None
+    dry_run: bool | None = None
     channels: list[dict[str, Any]]
 
 
@@ -131,6 +137,7 @@ class ClippedResult(DataResult):
     input: str
     bounds: Bounds
     kept: float | None
+    preview: str | None = None
 
 
 class PlacedResult(WrittenResult):
@@ -139,6 +146,7 @@ class PlacedResult(WrittenResult):
     input: str
     bounds: Bounds
     placement: dict[str, Any]
+    preview: str | None = None
     shape: list[int] | None = None
     type: str | None = None
     mask: bool | None = None
@@ -212,6 +220,7 @@ class AmendedResult(Result):
     input: str
     output: str | None
     bytes: int | None = None
+    dry_run: bool | None = None
     inside: bool | None = None
     kept: list[str] | None = None
     undone: str | None = None

@@ -119,4 +119,5 @@ class SlicesOptions(MapOptions):
                          help="Without letters, captions and colour bars.")  # fmt: skip
     pace: int = words.pace(100)
     size: tuple[int, int] = words.size((800, 1280))
+    dry_run: bool = words.dry_run()
     overwrite: bool = words.overwrite()

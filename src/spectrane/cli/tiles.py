@@ -38,6 +38,7 @@ class TilesOptions(LayerOptions):
     attribution: str = option("--attribution", group="Output", default="",
                               help="Whom to name.", show_default=False)  # fmt: skip
     engine: str | None = words.engine()
+    dry_run: bool = words.dry_run()
     overwrite: bool = words.overwrite()
 
 

@@ -150,6 +150,15 @@ def pace(default: int) -> Any:
                   help="Milliseconds per moving picture.")  # fmt: skip
 
 
+def dry_run() -> Any:
+    """Declare ``--dry-run``."""
+    return option(
+        "--dry-run", group="Output", is_flag=True,
+        help="Write nothing: tell what would be written, its size, grid, type and no-data, and the "
+        "time it would take.",
+    )  # fmt: skip
+
+
 def title() -> Any:
     """Declare ``--title``."""
     return option("--title", group="Output", metavar="TEXT", help="What is shown, in words.")

@@ -8,6 +8,8 @@ import warnings
 from collections.abc import Mapping
 from typing import Any
 
+from spectrane.model.trials import bytes_of, now_trying, where_written
+
 
 def counted(number: int, what: str) -> str:
     """Return how many there are, in words.
@@ -25,16 +27,22 @@ def file_facts(path: str) -> dict[str, Any]:
 
 def drawn_facts(path: str) -> dict[str, Any]:
     """Return where a PNG was written, its bytes, and the rows and columns it has with its key."""
-    with open(path, "rb") as file:
+    with open(where_written(path), "rb") as file:
         columns, rows = struct.unpack_from(">II", file.read(24), 16)
     return file_facts(path) | {"rows": rows, "columns": columns}
 
 
+def _planned(path: str) -> dict[str, Any] | None:
+    """Return what a trial reckons of a file that it wrote in part."""
+    trial = now_trying()
+    return None if trial is None else trial.planned.get(os.path.abspath(path))
+
+
 def _bytes(path: str) -> int:
-    if os.path.isdir(path):
-        inside = (os.path.join(at, name) for at, _, names in os.walk(path) for name in names)
-        return sum(map(os.path.getsize, inside))
-    return os.path.getsize(path)
+    planned = _planned(path)
+    if planned is not None:
+        return int(planned["bytes"])
+    return bytes_of(where_written(path))
 
 
 def size_text(path: str) -> str:
@@ -54,7 +62,7 @@ def data_facts(path: str) -> dict[str, Any]:
 
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")  # what there is to say was said while it was written
-        with closing(open_source(path)) as source:
+        with closing(open_source(where_written(path))) as source:
             bands = [
                 {
                     "name": band.name,
@@ -65,8 +73,9 @@ def data_facts(path: str) -> dict[str, Any]:
                 }
                 for band in source.bands
             ]
+            planned = _planned(path) or {"shape": [len(source.bands), *source.shape]}
             return file_facts(path) | {
-                "shape": [len(source.bands), *source.shape], "type": source.dtype.name,
+                "shape": planned["shape"], "type": source.dtype.name,
                 "mask": bool(source.has_mask), "bands": bands, "crs": source.grid.crs_text,
             }  # fmt: skip
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import inspect
 import math
 import os
+import time
 from collections.abc import Sequence
 from typing import Any, Literal, get_args
 
@@ -26,8 +27,12 @@ from spectrane.model.physical import stored_numbers
 from spectrane.model.printing import short_name
 from spectrane.model.source import Source
 from spectrane.model.telling import warn_caller
+from spectrane.model.trials import Trial, bytes_of, now_trying
 from spectrane.model.version import VERSION
+from spectrane.model.whole_files import check_target
+from spectrane.model.window import whole, window_area
 from spectrane.spatial.converted import Converted, Range, type_named
+from spectrane.spatial.subset import Subset
 from spectrane.spatial.turned import upright
 
 Rescale = Literal["none", "full", "limits"]
@@ -66,8 +71,43 @@ def write_data(
     ready = Described(ready, metadata={**ready.metadata, "provenance": provenance(source, ready)})
     _tell_lost_digits(source, ready)
     _tell_dark(ready, path)
-    writer(ready, path, progress=progress, **options)
+    trial = now_trying()
+    if trial is not None:
+        check_target(os.fspath(path), overwrite=bool(options.get("overwrite")))
+        _try_out(trial, ready, os.fspath(path), writer, options)
+    else:
+        writer(ready, path, progress=progress, **options)
     _tell_changed(ready)
+
+
+_TRIED, _WARM = 512, 16
+"""Rows and columns of what a trial writes of large data, and first, so that all is loaded."""
+_SMALL = 8_000_000
+"""So many numbers and fewer are written whole in a trial."""
+
+
+def _try_out(trial: Trial, ready: Source, path: str, writer: Any, options: dict[str, Any]) -> None:
+    """Write a source, or the middle of a large one, to a trial's scratch folder; reckon the whole.
+
+    What is reckoned is in proportion to the pixels.
+    """
+    given = {name: value for name, value in options.items() if name not in ("resume", "engine")}
+    every = list(range(len(ready.bands)))
+    total = window_area(whole(ready.shape))
+    sides = (max(ready.shape),) if total * len(every) <= _SMALL else (_WARM, _TRIED)
+    taken, share = 0.0, 1.0
+    for side in sides:
+        window = tuple((max(0, (n - side) // 2), min(n, max(0, (n - side) // 2) + side))
+                       for n in ready.shape)  # fmt: skip
+        share = window_area(window) / total
+        part = ready if share == 1 else Subset(ready, every, window)
+        begun = time.perf_counter()
+        writer(part, trial.place(path), progress=no_progress, **{**given, "overwrite": True})
+        taken = time.perf_counter() - begun
+    trial.planned[os.path.abspath(path)] = {
+        "shape": [len(every), *ready.shape], "bytes": round(bytes_of(trial.place(path)) / share),
+        "seconds": round(taken / share, 2), "bounds": list(ready.grid.bounds),
+    }  # fmt: skip
 
 
 def _tell_changed(ready: Derived) -> None:

@@ -25,6 +25,7 @@ from spectrane.model.regular_files import open_regular
 from spectrane.model.source import Source
 from spectrane.model.systems import check_latitudes, parsed_system, system_text_or_none
 from spectrane.model.telling import warn_caller
+from spectrane.model.trials import now_trying
 from spectrane.model.window import whole, window_area
 
 _LARGE = 4 << 20
@@ -97,6 +98,10 @@ def _kept(
             parsed_system(crs)  # what nobody can parse is refused
         if "grid" in table and changed.grid.placed:
             check_latitudes("the place", changed.grid.corners, changed.grid.crs_text)
+        if now_trying() is not None:
+            if inside:
+                _editor(name, source.format, table)
+            return ""
         if not inside:
             _tell_slower(name, source, changed)
             before = sidecar.text_of(name)

@@ -9,17 +9,25 @@ from typing import BinaryIO
 
 from spectrane.model.errors import AccessError, ExistingFile
 from spectrane.model.regular_files import kind_of, path_text, reason_of
+from spectrane.model.trials import now_trying
 
 
 @contextlib.contextmanager
-def written_whole(target: str | os.PathLike[str], *, overwrite: bool) -> Iterator[BinaryIO]:
+def written_whole(
+    target: str | os.PathLike[str], *, overwrite: bool, tried: bool = True
+) -> Iterator[BinaryIO]:
     """Yield a file to write; it gets its name at the end, and vanishes where something fails.
+
+    In a trial it lies in the scratch folder, unless it is not to be ``tried``.
 
     Raises ExistingFile where the target is there and ``overwrite`` is false, and AccessError
     where its folder is missing or cannot be written.
     """
     path = followed(path_text(target))
     check_target(path, overwrite=overwrite)
+    trial = now_trying() if tried else None
+    if trial is not None:
+        path, overwrite = trial.place(path), True
     partial = partial_name(path)
     with claimed(path, partial) as file:
         try:
@@ -102,6 +110,9 @@ def check_target(path: str, *, overwrite: bool) -> None:
     """Raise where a target cannot be written, before any work is done for it."""
     path = followed(path_text(path))
     folder = os.path.dirname(path) or "."
+    trial = now_trying()
+    if trial is not None and os.path.abspath(folder) in trial.folders:
+        return
     if not os.path.isdir(folder):
         raise AccessError(f"{path}: there is no folder {folder}; make it first")
     if os.path.isdir(path):

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 import os
+import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
@@ -37,6 +38,7 @@ from spectrane.model.errors import AccessError, ExistingFile, GridMismatch, Look
 from spectrane.model.grid import Bounds, Grid
 from spectrane.model.regular_files import reason_of
 from spectrane.model.systems import same_system
+from spectrane.model.trials import now_trying
 from spectrane.model.view import View
 from spectrane.model.whole_files import written_whole
 from spectrane.model.window import whole
@@ -132,9 +134,13 @@ def tiles(
     root = os.fspath(folder)
     drawer = TileDrawer(tuple(ready), plan)
     job = fingerprint(drawer, span, bounds)
-    log = _Log(root, job, overwrite)
     wanted = list(_tiles(plan, bounds, span[1]))
     total = sum(_count(plan, bounds, zoom) for zoom in range(span[0], span[1] + 1))
+    trial = now_trying()
+    if trial is not None:
+        trial.planned[os.path.abspath(root)] = _tried(drawer, wanted, total)
+        return TilesDone(total, span, lonlat_bounds(seen))
+    log = _Log(root, job, overwrite)
     try:
         present = _draw_finest(
             drawer, wanted, root, log, engine, lambda done: progress(done, total)
@@ -154,6 +160,16 @@ def tiles(
     write_documents(root, plan, span, lonlat, title or rasters[0].layer.title, attribution)
     log.finish()
     return TilesDone(count, span, lonlat)
+
+
+def _tried(drawer: TileDrawer, wanted: Sequence[Tile], total: int) -> dict[str, int | float]:
+    """Draw a few tiles, and reckon bytes and seconds of all from them."""
+    few = wanted[:: max(1, len(wanted) // 4)][:4]
+    begun = time.perf_counter()
+    sizes = [len(drawer(tile) or b"") for tile in few]
+    taken = (time.perf_counter() - begun) / max(1, len(few))
+    size = sum(sizes) / max(1, len(few))
+    return {"bytes": round(size * total), "seconds": round(taken * len(wanted), 2)}
 
 
 class _Log:
