@@ -83,6 +83,7 @@ from .together import overlay as overlay
 from .together import place as place
 from .together import placement as placement
 from .together import residuals as residuals
+from .together import seams as seams
 from .together import stack as stack
 from .volume import Frame as Frame
 from .volume import Volume as Volume

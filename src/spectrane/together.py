@@ -230,6 +230,34 @@ def overlaps(raster: Raster) -> pandas.DataFrame:
 
 
 @quiet
+def seams(raster: Raster, *, size: Sequence[int] = (1024, 1024)) -> pandas.DataFrame:
+    """Return what remains at the seams of a mosaic: a row per pair of rasters that meet, and band.
+
+    Columns: ``first second band pixels step usual share unit``. ``step`` is the mean difference
+    across the seam (the second less the first), ``usual`` that of neighbours elsewhere, ``share``
+    the one over the other: below a half, no seam stands out. The mosaic is looked at in ``size``
+    (rows, columns) at most. ``attrs["verdict"]`` says it in a line. Raises GridMismatch for a
+    raster that is no mosaic.
+
+    >>> import numpy as np, spectrane as sp
+    >>> left, right = (sp.from_array(np.full((20, 20), v), grid=sp.Grid.from_corner(
+    ...     (20, 20), x=x, y=20, pixel_size=1)) for v, x in ((1, 0), (3, 20)))
+    >>> sp.seams(sp.mosaic([left, right]))[["pixels", "step"]].values.tolist()
+    [[20.0, 2.0]]
+    """
+    import pandas
+
+    from spectrane.spatial.mosaics.belonging import belonging
+
+    found = belonging(raster._source, (int(size[0]), int(size[1])))
+    names = ("first", "second", "band", "pixels", "step", "usual", "share", "unit")
+    rows = [{name: getattr(one, name) for name in names} for one in found.steps]
+    table = pandas.DataFrame(rows, columns=list(names))
+    table.attrs["verdict"] = found.verdict
+    return table
+
+
+@quiet
 def join_bands(
     rasters: Iterable[Raster], *, regrid: bool = False, grid: GridLike | None = None,
     resample: Resampling | None = None, names: Sequence[str] | None = None,

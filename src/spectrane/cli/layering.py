@@ -14,9 +14,10 @@ from spectrane.cli.common_limits import CommonLimitsOptions
 from spectrane.cli.files import OpeningOptions
 from spectrane.cli.looks import AREA_NAMES, AreaOptions
 from spectrane.cli.options import argument, option
-from spectrane.cli.values import Numbers, each
+from spectrane.cli.values import NoData, Numbers, each, with_fields
 from spectrane.display.layers import StackArea
 from spectrane.kernels.blending import MODES
+from spectrane.model.errors import LookError
 from spectrane.model.grid import Bounds
 from spectrane.model.look import Look
 from spectrane.model.view import View
@@ -26,7 +27,7 @@ from spectrane.model.view import View
 class LayerOptions(CommonLimitsOptions, AreaOptions, OpeningOptions):
     """Rasters and outlines laid on one another, and which part of them is shown."""
 
-    files: tuple[str, ...] = argument("[FILE]...", many=True)
+    files: tuple[str, ...] = argument("[FILE[,KEY=VALUE,…]]...", many=True)
     layers: str | None = option("--layers", group="Layers", type=click.Path(),
                                 help="A layer file (.toml) instead of files.")  # fmt: skip
     opacity: str | None = words.opacity()
@@ -149,17 +150,39 @@ def _rasters(options: LayerOptions, stack: contextlib.ExitStack) -> list[Any]:
     if options.name and len(options.name) != count:
         raise click.UsageError(f"{len(options.name)} names for {count} rasters")
     rasters, shown_by = [], []
-    for k, file in enumerate(options.files):
+    own_names: list[str | None] = list(options.name) or [None] * count
+    for k, text in enumerate(options.files):
+        file, said = with_fields(text, (*_OWN, *_OF_LAYERS))
         raster = stack.enter_context(open_raster(file, **options.opening(k, count)))
+        if "nodata" in said:
+            raster = raster.with_nodata(NoData().convert(said["nodata"], None, None))
         shown = options.computed(raster, among=count)
+        opacities[k] = _share(said["opacity"], text) if "opacity" in said else opacities[k]
+        modes[k] = said.get("blend", modes[k])
+        own_names[k] = said.get("name", own_names[k])
         kept = looks[k] if looks else raster.look or Look()
         rasters.append(shown)
-        shown_by.append(fitting(shown, replace(kept, **fields)))
-    names = options.name or [None] * count
+        own = {key: said[key] for key in _OWN if key in said and key != "nodata"}
+        try:
+            shown_by.append(fitting(shown, replace(kept, **(fields | own))))
+        except LookError as error:
+            raise click.UsageError(f"{text}: {error}") from error
     shown_by = options.with_limits(rasters, shown_by, stack)
-    each_layer = zip(rasters, shown_by, opacities, names, modes, strict=True)
+    each_layer = zip(rasters, shown_by, opacities, own_names, modes, strict=True)
     return [Layer(raster, look, opacity=opacity, name=name, mode=mode, base=options.base)
             for raster, look, opacity, name, mode in each_layer]  # fmt: skip
+
+
+_OWN = ("nodata", "channels", "limits", "curve", "colormap")
+_OF_LAYERS = ("opacity", "blend", "name")
+"""What may be said of one file alone: FILE,nodata=0,opacity=0.5."""
+
+
+def _share(text: str, file: str) -> float:
+    try:
+        return float(text)
+    except ValueError:
+        raise click.UsageError(f"{file}: opacity {text!r}: expected a number") from None
 
 
 def _relief(text: str, options: LayerOptions, stack: contextlib.ExitStack) -> Any:

@@ -14,6 +14,7 @@ from spectrane.cli.files import OpeningOptions, required
 from spectrane.cli.looks import side_of
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.progress import progress_bar
+from spectrane.cli.values import NoData, with_fields
 from spectrane.cli.written import csv_bytes, data_facts, data_line, file_facts, size_text
 from spectrane.model.look import NoDataWhen
 from spectrane.model.resampling import Resampling
@@ -31,7 +32,7 @@ _SHOWN = 20
 class MosaicOptions(OpeningOptions):
     """What ``mosaic`` takes."""
 
-    files: tuple[str, ...] = argument("FILE...", many=True, required=True)
+    files: tuple[str, ...] = argument("FILE[,nodata=VALUE]...", many=True, required=True)
     output: str | None = words.output("The file (.tif).")
     nodata: list[Any] | None = words.nodata()
     nodata_when: NoDataWhen | None = words.nodata_when()
@@ -58,6 +59,7 @@ class MosaicOptions(OpeningOptions):
     force: bool = words.force()
     compress: str = words.compress("deflate")
     csv: str | None = words.csv()
+    preview: str | None = words.preview()
     engine: str | None = words.engine()
     dry_run: bool = words.dry_run()
     overwrite: bool = words.overwrite()
@@ -86,12 +88,18 @@ def command(options: MosaicOptions) -> None:
         contextlib.ExitStack() as stack,
         progress_bar(output, options.quiet) as progress,
     ):
-        rasters = [stack.enter_context(open_raster(file, **options.opening(k, count)))
-                   for k, file in enumerate(options.files)]  # fmt: skip
+        rasters = []
+        for k, text in enumerate(options.files):
+            file, said = with_fields(text, ("nodata",))
+            raster = stack.enter_context(open_raster(file, **options.opening(k, count)))
+            nodata = options.nodata
+            if "nodata" in said:
+                nodata = NoData().convert(said["nodata"], None, None)
+            rasters.append(raster if nodata is None else raster.with_nodata(nodata))
         joined = mosaic(
             rasters, rule=options.rule, width=options.width, balance=options.balance,
             reference=options.reference, grid=_grid(rasters, options, stack),
-            resample=options.resample, order=options.stacking, nodata=options.nodata,
+            resample=options.resample, order=options.stacking,
             nodata_when=options.nodata_when, trim=options.trim, align=options.align,
             force=options.force,
         )  # fmt: skip
@@ -99,21 +107,24 @@ def command(options: MosaicOptions) -> None:
         table = overlaps(joined) if wanted else None
         joined.save(output, compress=options.compress, engine=options.engine,
                     overwrite=options.overwrite, resume=True, progress=progress)  # fmt: skip
+        told = [] if options.preview is None else _seams(joined, options.preview, options.overwrite)
         if options.csv and table is not None:
-            with written_whole(options.csv, overwrite=options.overwrite) as file:
-                file.write(csv_bytes(table))
+            with written_whole(options.csv, overwrite=options.overwrite) as target:
+                target.write(csv_bytes(table))
         rows = [] if table is None else records(table)
         moves = joined.metadata.get("alignment", [])
         facts = data_facts(output) | {"inputs": options.files, "bounds": joined.grid.bounds,
-                                      "overlaps": rows, "alignment": moves}  # fmt: skip
-        answer.add(facts, data_line(facts), *_moves(moves), *_overlaps(rows))
+                                      "overlaps": rows, "alignment": moves,
+                                      "preview": options.preview,
+                                      "verdict": told[-1] if told else None}  # fmt: skip
+        answer.add(facts, data_line(facts), *_moves(moves), *_overlaps(rows), *told)
         if options.csv:
             answer.add(file_facts(options.csv), f"{options.csv}: {size_text(options.csv)}")
 
 
 def _check(options: MosaicOptions, output: str) -> None:
     """Raise an error for what cannot be done, before anything is read."""
-    for path in (output, options.csv):
+    for path in (output, options.csv, options.preview):
         if path is not None:
             check_target(path, overwrite=options.overwrite)
     if options.rule not in ("feather", "seam"):
@@ -135,6 +146,24 @@ def _grid(rasters: list[Any], options: MosaicOptions, stack: contextlib.ExitStac
     crs = options.crs or rasters[0].grid.crs_text
     each = [suggested(raster.grid, crs, side) for raster in rasters]
     return union(each, each[0])
+
+
+def _seams(joined: Any, picture: str, overwrite: bool) -> list[str]:
+    """Draw which file lies where, and return what remains at the seams, and a verdict."""
+    from spectrane.display.seam_picture import seam_picture
+    from spectrane.formats.png.encoding import encode_png
+    from spectrane.model.source import source_of
+    from spectrane.spatial.mosaics.belonging import belonging
+
+    found = belonging(source_of(joined), (1024, 1024))
+    with written_whole(picture, overwrite=overwrite, tried=False) as file:
+        text = {"Description": f"Preview of a mosaic's seams, not data.\n{found.verdict}"}
+        file.write(encode_png(seam_picture(found), text))
+    lines = [f"  {'seam':<36}{'band':<10}{'step':>10}{'usual':>10}{'share':>8}"]
+    worst = sorted(found.steps, key=lambda one: -one.share)
+    lines += [f"  {f'{one.first} {one.second}':<36}{one.band:<10}{one.step:>10.3g}"
+              f"{one.usual:>10.3g}{one.share:>8.2g}" for one in worst[:_SHOWN]]  # fmt: skip
+    return [*(lines if found.steps else []), f"{picture}: which file lies where", found.verdict]
 
 
 def _moves(moves: list[dict[str, Any]]) -> list[str]:

@@ -161,6 +161,8 @@ class JoinedResult(DataResult):
     bounds: Bounds
     overlaps: list[dict[str, Any]]
     alignment: list[dict[str, Any]]
+    preview: str | None
+    verdict: str | None
 
 
 class PageResult(WrittenResult):

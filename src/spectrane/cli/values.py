@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import re
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -161,6 +162,27 @@ class Least(ParamType):
         except ValueError:
             self.fail(f"{value!r} is not a number of voxels, or of mm3: 20, 50mm3", param, ctx)
         return size, value.endswith("mm3")
+
+
+def with_fields(text: str, known: Sequence[str]) -> tuple[str, dict[str, str]]:
+    """Return the file of ``FILE,KEY=VALUE,…`` and what is said of it alone.
+
+    A comma begins a key only before ``KEY=``; a file of the whole name is that file.
+
+    >>> with_fields("a.tif,nodata=0,limits=percentile:2,98", ["nodata", "limits"])
+    ('a.tif', {'nodata': '0', 'limits': 'percentile:2,98'})
+    """
+    if os.path.exists(text):
+        return text, {}
+    path, *parts = re.split(r",(?=\s*[a-z_]+\s*=)", text)
+    fields: dict[str, str] = {}
+    for part in parts:
+        key, _, value = part.partition("=")
+        if key.strip() not in known:
+            raise click.UsageError(f"{text}: no {key.strip()!r} for one file; known: "
+                                   f"{', '.join(known)}")  # fmt: skip
+        fields[key.strip()] = value.strip()
+    return path, fields
 
 
 def each(text: str | None, count: int, what: str, kind: Any, plain: Any) -> list[Any]:
