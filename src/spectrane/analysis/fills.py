@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import shlex
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -14,11 +14,13 @@ from spectrane.analysis.sampling import Sample, SampledPart, sample_of
 from spectrane.analysis.walking import finite
 from spectrane.engine.answers import answers
 from spectrane.engine.described import Described
+from spectrane.engine.remembered import WORTH_KEEPING, keep, may_be_kept, recall
 from spectrane.kernels.ranks import percentiles
 from spectrane.model.nodata import NoDataValue
 from spectrane.model.physical import stored_numbers
 from spectrane.model.source import Source
 from spectrane.model.telling import warn_caller
+from spectrane.model.window import whole, window_area
 
 LEAST = 0.0005
 """A value repeated in a smaller share of the pixels is never suspected."""
@@ -75,7 +77,25 @@ def fills(
     def search() -> tuple[Fill, ...]:
         return _found(source, sample or sample_of(source, asked), known)
 
-    return answers.find(source, ("fills", asked), search)
+    return answers.find(source, ("fills", asked), lambda: _kept_or(search, source, asked))
+
+
+_VERSION = "fills 1"
+
+
+def _kept_or(
+    search: Callable[[], tuple[Fill, ...]], source: Source, asked: tuple[int, ...]
+) -> tuple[Fill, ...]:
+    """Return what was found of a large file before, or search and keep it."""
+    if not may_be_kept(source) or window_area(whole(source.shape)) < WORTH_KEEPING:
+        return search()
+    key = (_VERSION, source.state, source.nodata_when, [repr(b) for b in source.bands], asked)
+    known = recall(key)
+    if known is not None:
+        return tuple(Fill(**{**one, "bands": tuple(one["bands"])}) for one in known)
+    found = search()
+    keep(key, [asdict(one) for one in found])
+    return found
 
 
 def without(source: Source, found: Sequence[Fill]) -> Source:

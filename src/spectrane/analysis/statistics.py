@@ -18,7 +18,7 @@ from spectrane.analysis.ranking import (
     sorted_counts,
 )
 from spectrane.analysis.walking import plain_values, told_blocks, valid_values
-from spectrane.engine.remembered import keep, recall
+from spectrane.engine.remembered import WORTH_KEEPING, keep, may_be_kept, recall
 from spectrane.engine.threads import Progress, as_they_come, no_progress
 from spectrane.kernels import measuring
 from spectrane.kernels.tables import index_values
@@ -29,8 +29,6 @@ from spectrane.model.source import Source
 from spectrane.model.window import Window, whole, window_area
 
 PERCENTS = (1.0, 50.0, 99.0)
-_WORTH_KEEPING = 250_000
-"""Statistics of so many pixels and more are kept in the user's cache."""
 _VERSION = "statistics 1"
 
 
@@ -129,7 +127,7 @@ def band_statistics(
 
 def _key(source: Source, bands: Sequence[int]) -> tuple[Any, ...] | None:
     """Return what the statistics of whole bands depend on; None where that cannot be told."""
-    if source.state is None or window_area(whole(source.shape)) < _WORTH_KEEPING:
+    if not may_be_kept(source) or window_area(whole(source.shape)) < WORTH_KEEPING:
         return None
     rules = [repr(band.nodata) for band in source.bands]
     described = [(k, repr(source.bands[k])) for k in bands]

@@ -13,9 +13,17 @@ from numpy.typing import NDArray
 
 from spectrane.analysis.fills import Fill, without
 from spectrane.analysis.ranking import count_small, exact_percentiles, from_counts, sorted_counts
-from spectrane.analysis.statistics import Moments, band_counts, counts_of, moments_of, small
+from spectrane.analysis.statistics import (
+    Moments,
+    band_counts,
+    counts_of,
+    moments_of,
+    small,
+)
 from spectrane.analysis.walking import sampled, valid_values, walk
+from spectrane.display.hurry import GLANCE, QUICK, hurried
 from spectrane.engine.answers import answers
+from spectrane.engine.remembered import WORTH_KEEPING, keep, may_be_kept, recall
 from spectrane.kernels import levels
 from spectrane.model.band import Band
 from spectrane.model.curves import Curve, Shares
@@ -30,6 +38,7 @@ from spectrane.model.window import Window, extent, whole, window_area
 MOST_EXACT = 16_000_000
 """Limits come from every pixel up to so many, and from about a million above."""
 ENOUGH = 1_000_000
+_VERSION = "limits 1"
 _BINS = 4096
 """Bins of the equalising curve of floats."""
 
@@ -116,7 +125,40 @@ def _limits(reading: Reading, bands: tuple[int, ...], rule: Limits) -> FoundLimi
 
     if not rule.reads:
         return find()
-    return answers.find(reading.source, ("limits", bands, rule, reading.question), find)
+    question = ("limits", bands, rule, reading.question)
+    if hurried() and window_area(whole(reading.source.shape)) > QUICK:
+        return _at_a_glance(reading, bands, rule, question)
+
+    def recalled() -> FoundLimits:
+        key = reading.key(bands, rule)
+        known = None if key is None else recall(key)
+        if known is not None:
+            return FoundLimits(*known)
+        found = find()
+        if key is not None:
+            keep(key, [found.low, found.high, found.exact])
+        return found
+
+    return answers.find(reading.source, question, recalled)
+
+
+def _at_a_glance(
+    reading: Reading, bands: tuple[int, ...], rule: Limits, question: Any
+) -> FoundLimits:
+    known: FoundLimits | None = answers.known(reading.source, question)
+    if known is not None:
+        return known
+    key = reading.key(bands, rule)
+    kept = None if key is None else recall(key)
+    if kept is not None:
+        return FoundLimits(*kept)
+    seen = reading.quick(GLANCE)
+
+    def find() -> FoundLimits:
+        low, high = rule.find(SeenValues(seen, bands))
+        return FoundLimits(float(low), float(high), exact=False)
+
+    return answers.find(reading.source, ("limits of a sample", *question), find)
 
 
 def fitted_curve(
@@ -153,6 +195,23 @@ class Reading:
         """What its answers depend on besides source and bands."""
         where = self.look.limits_from
         return where, self._seen if where == "view" else None, self.look.exact, self._left_out
+
+    def quick(self, sample: int) -> Reading:
+        """Return the same, from so many values at least."""
+        return Reading(self.source, self.bands, self.look, self._seen, self._left_out, sample)
+
+    def key(self, bands: Sequence[int], rule: Limits) -> tuple[Any, ...] | None:
+        """Return what limits of a whole image depend on, to keep them; None where none are kept."""
+        source = self.source
+        large = window_area(whole(source.shape)) >= WORTH_KEEPING
+        if self.look.limits_from != "image" or not large or not may_be_kept(source):
+            return None
+        if self.sample is not None:
+            return None
+        rules = [repr(source.bands[band].nodata) for band in range(len(source.bands))]
+        described = [repr(source.bands[band]) for band in bands]
+        return (_VERSION, source.state, source.nodata_when, rules, described, list(bands),
+                repr(rule), repr(self.question))  # fmt: skip
 
     @cached_property
     def place(self) -> tuple[Source, Window]:

@@ -27,6 +27,7 @@ from spectrane.display.channels import shown_bands
 from spectrane.display.limits import FoundLimits, fitted_curve, found_limits, rules_of
 from spectrane.display.shading import Palette, Scale, Shading, channel_names, ranges_said
 from spectrane.engine.described import ruled
+from spectrane.engine.reduced_copies import read_or_recalled
 from spectrane.model.band import Band
 from spectrane.model.colors import Classes
 from spectrane.model.curves import Curve, Linear
@@ -133,8 +134,9 @@ class RenderPlan:
         """Return the pixels to be drawn: the plan's bands, alpha not multiplied into them."""
         window = whole(source.shape) if window is None else window
         scales = [n / m for n, m in zip(extent(window), size or extent(window), strict=True)]
-        pixels = self.ready(source).read(self.bands, window, size, method or self.method(scales))
-        return self.straight(pixels)
+        kernel = method or self.method(scales)
+        ready = self.ready(source)
+        return self.straight(read_or_recalled(ready, self.bands, window, size, kernel))
 
     def straight(self, pixels: Pixels) -> Pixels:
         """Undo the multiplication by alpha that associated alpha brings with it."""

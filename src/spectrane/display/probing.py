@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from spectrane.analysis.spectra import OUTSIDE
 from spectrane.display.drawing import Rgba
+from spectrane.display.hurry import QUICK, in_a_hurry
 from spectrane.display.layers import Layer, PlannedLayer
 from spectrane.display.outlines import Outline
 from spectrane.display.plan import RenderPlan, resolve
@@ -42,6 +43,9 @@ def _places(
     return point_places(source, [{k: v for k, v in given.items() if v is not None}], crs)
 
 
+SAMPLED = "level by limits of a sample; a render finds those of all, and they are kept"
+
+
 @dataclass(frozen=True)
 class Asked:
     """A layer that is asked: its numbers, how they are shown, and ``shown``, what is left of them
@@ -67,7 +71,8 @@ class Asked:
         layer = given if isinstance(given, Layer) else Layer(*pair)
         source = flat_source_of(layer.source)
         name = layer.name or short_name(source.name, f"layer {number}")
-        plan = resolve(source, layer.look)
+        with in_a_hurry():
+            plan = resolve(source, layer.look)
         plan.tell()
         return cls(name, source, layer.hidden(), plan)
 
@@ -124,6 +129,7 @@ def _rows(layer: Asked, place: Place) -> list[dict[str, Any]]:
     pixels = plan.ready(source).read(everything, ((row, row + 1), (column, column + 1)))
     valid = pixels.validity[:, 0, 0]
     levels, color, seen = _drawn_at(layer, row, column)
+    guessed = window_area(whole(source.shape)) > QUICK and not all(s.exact for s in plan.scales)
     rows = []
     for index in everything:
         band, stored = source.bands[index], pixels.values[index, 0, 0].item()
@@ -132,7 +138,8 @@ def _rows(layer: Asked, place: Place) -> list[dict[str, Any]]:
             "point": name, "layer": layer.name, "row": row, "column": column, "band": band.name,
             "stored": stored, "physical": physical_number(stored, band) if valid[index] else None,
             "unit": band.unit, "level": levels.get(index) if seen else None,
-            "color": color if drawn else None, "shown": bool(drawn and seen), "note": None,
+            "color": color if drawn else None, "shown": bool(drawn and seen),
+            "note": SAMPLED if drawn and guessed else None,
         })  # fmt: skip
     return rows
 

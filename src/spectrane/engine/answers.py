@@ -58,6 +58,12 @@ class Answers:
                 self.held -= dropped
         return answer
 
+    def known(self, source: object, question: Hashable) -> Any | None:
+        """Return the answer that is kept; None where there is none."""
+        with self._lock:
+            held = self._found.get((self._number(source), question))
+            return None if held is None else held[0]
+
     def _number(self, source: object) -> int:
         """Return a number that no other source ever has, as an address may."""
         if source not in self._numbers:

@@ -5,17 +5,50 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-from typing import Any
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from spectrane.model.source import Source
 
 _MOST = 2000
 """Files kept; the oldest go first."""
+WORTH_KEEPING = 250_000
+"""Findings about so many pixels and more are kept."""
+SETTING = "SPECTRANE_CACHE_MB"
+"""The environment variable that bounds the cache, in MB; 0 keeps nothing."""
+_USUAL = 1000
+_MEDICAL = ("DICOM", "NIfTI")
 
 
-def folder() -> str:
-    """Return where findings are kept."""
+def folder(kind: str = "statistics") -> str:
+    """Return where findings of a kind are kept."""
     import platformdirs
 
-    return os.path.join(platformdirs.user_cache_dir("spectrane", appauthor=False), "statistics")
+    return os.path.join(platformdirs.user_cache_dir("spectrane", appauthor=False), kind)
+
+
+def limit() -> int:
+    """Return the bytes that the cache may have: 1 GB unless ``SPECTRANE_CACHE_MB`` says another."""
+    try:
+        return max(0, int(float(os.environ.get(SETTING, _USUAL)) * 1_000_000))
+    except (ValueError, OverflowError):
+        return _USUAL * 1_000_000
+
+
+def may_be_kept(source: Source) -> bool:
+    """Tell whether anything found of a source may be kept: its file's state is known, and it is of
+    no patient.
+    """
+    if source.state is None or len(source.shape) != 2 or limit() == 0:
+        return False
+    return not source.identity and source.format not in _MEDICAL
+
+
+def name_of(key: tuple[Any, ...]) -> str:
+    """Return the name that a key is kept under."""
+    import hashlib
+
+    return hashlib.sha256(repr(key).encode()).hexdigest()[:40]
 
 
 def recall(key: tuple[Any, ...]) -> Any | None:
@@ -40,9 +73,7 @@ def keep(key: tuple[Any, ...], found: Any) -> None:
 
 
 def _path(key: tuple[Any, ...]) -> str:
-    import hashlib
-
-    return os.path.join(folder(), hashlib.sha256(repr(key).encode()).hexdigest()[:40] + ".json")
+    return os.path.join(folder(), f"{name_of(key)}.json")
 
 
 def _forget_oldest(where: str) -> None:
