@@ -12,8 +12,6 @@ from spectrane.display import hurry
 from spectrane.engine import reduced_copies, remembered
 from spectrane.engine.answers import answers
 
-RANDOM = np.random.default_rng(8)
-
 
 @pytest.fixture
 def counted(monkeypatch, tmp_path):
@@ -21,10 +19,11 @@ def counted(monkeypatch, tmp_path):
     monkeypatch.setattr(reduced_copies, "LARGE", 10_000)
     monkeypatch.setattr(reduced_copies, "_SIDE", 100)
     monkeypatch.setattr(remembered, "WORTH_KEEPING", 1000)
-    monkeypatch.setattr("spectrane.display.limits.WORTH_KEEPING", 1000)
+    for module in ("display.limits", "analysis.fills"):
+        monkeypatch.setattr(f"spectrane.{module}.WORTH_KEEPING", 1000)
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
     path = tmp_path / "a.tif"
-    values = RANDOM.integers(10, 900, (3, 300, 400)).astype("u2")
+    values = np.random.default_rng(8).integers(10, 900, (3, 300, 400)).astype("u2")
     values[:, :40, :50] = 0
     bands = [sp.Band(role, role=role, nodata=0) for role in ("red", "green", "blue")]
     sp.from_array(values, bands=bands).save(path, overviews=False)
@@ -132,6 +131,7 @@ def test_nothing_is_kept_of_a_patient(counted, tmp_path):
     assert not remembered.may_be_kept(volume._source)
 
 
+@pytest.mark.filterwarnings("ignore:.* cut off")
 def test_a_probe_takes_limits_that_are_known_or_a_samples(counted, monkeypatch):
     path, reads = counted
     monkeypatch.setattr("spectrane.display.limits.QUICK", 1000)

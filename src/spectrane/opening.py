@@ -186,6 +186,7 @@ def amend(
     affine: ArrayLike | None = None, look: Look | Mapping[str, object] | None = None,
     notes: str | None = None, spacing: Spacing | None = None,
     metadata: Mapping[str, str | float | None] | None = None, inside: bool = False,
+    overviews: bool = False,
 ) -> None:  # fmt: skip
     """Keep corrections with a file, so that every later load has them.
 
@@ -196,7 +197,8 @@ def amend(
     ``cloud`` (percent), or any key; None takes one away. ``spacing`` is how a series of uneven
     slices is stacked from now on. Without ``inside`` they go to the sidecar
     ``NAME.spectrane.toml``; with it, into the file's own fields (TIFF, FITS, PNG), whose pixels are
-    left alone. ``undo`` takes the last correction back, and goes alone.
+    left alone. ``undo`` takes the last correction back, and goes alone; so do ``overviews``,
+    which are made inside a TIFF and beside any other file (``NAME.spectrane-reduced.tif``).
 
     Raises MetadataError for what cannot be (an unknown band or field, two places at once), and
     FormatError where the format has no place for it inside.
@@ -215,6 +217,11 @@ def amend(
             "corner": corner, "pixel_size": pixel_size, "affine": affine, "look": look,
             "notes": notes, "spacing": spacing, "metadata": metadata}  # fmt: skip
     corrections: dict[str, object] = {k: v for k, v in said.items() if v is not None}
+    if overviews:
+        if undo or corrections or nodata is not ...:
+            raise MetadataError("amend: overviews are made alone, without other corrections")
+        amending.make_overviews(path)
+        return
     if not undo:
         amending.keep_corrections(path, nodata=nodata, inside=inside, **corrections)  # type: ignore[arg-type]
         return

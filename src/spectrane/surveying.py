@@ -15,6 +15,7 @@ from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.dicom.head import begins
 from spectrane.formats.raw import format_layout, needed
 from spectrane.formats.raw_notes import layout_in, notes_beside
+from spectrane.formats.reduced_files import ENDING as REDUCED
 from spectrane.formats.registry import open_file, open_source, open_with, reader_of
 from spectrane.formats.sidecar import ENDING
 from spectrane.formats.sidecar_schema import RawTable
@@ -22,7 +23,7 @@ from spectrane.formats.table import PROBED, may_be_known
 from spectrane.model.errors import FormatError, SpectraneError
 from spectrane.model.regular_files import kind_of, open_regular, path_text
 
-_HIDDEN_ENDINGS = (".partial", ".undo.json", ENDING, LOCK, f"{LOCK}.holder")
+_HIDDEN_ENDINGS = (".partial", ".undo.json", ENDING, REDUCED, LOCK, f"{LOCK}.holder")
 HEADERLESS = "headerless"
 """The format of what only a note beside it may describe."""
 _FOLDERS = (".zarr",)

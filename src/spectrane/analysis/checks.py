@@ -78,6 +78,7 @@ def cure(fixes: Sequence[str]) -> str:
 
 def _header_findings(source: Source) -> Iterator[Finding]:
     yield from _place_findings(source)
+    yield from _overview_findings(source)
     roles = [band.role for band in source.bands]
     natural = list(PRESETS["natural"])
     shown = source.look is not None and source.look.channels is not None
@@ -94,6 +95,19 @@ def _header_findings(source: Source) -> Iterator[Finding]:
         yield Finding(
             "unnamed", f"{len(source.bands)} bands without names, roles or wavelengths: nothing "
             "says which is red", _amend(source, "--roles blue,green,red,nir,…"),
+        )  # fmt: skip
+
+
+_LARGE = 16 << 20
+"""Pixels of a file that is slow to show without overviews."""
+
+
+def _overview_findings(source: Source) -> Iterator[Finding]:
+    pixels = float(np.prod([float(n) for n in source.shape]))
+    if len(source.shape) == 2 and pixels >= _LARGE and not source.overviews and source.state:
+        yield Finding(
+            "overviews", f"{pixels / 1e6:.0f} million pixels without overviews: each view reads "
+            "them all", _amend(source, "--overviews"),
         )  # fmt: skip
 
 

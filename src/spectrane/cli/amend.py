@@ -13,6 +13,7 @@ from spectrane.cli import vocabulary as words
 from spectrane.cli.answering import Answer, answering, for_each
 from spectrane.cli.looks import limits_given
 from spectrane.cli.options import Options, argument, command_of, option
+from spectrane.cli.progress import progress_bar
 from spectrane.cli.values import Numbers
 from spectrane.cli.written import file_facts
 from spectrane.model.errors import LookError
@@ -70,6 +71,10 @@ class AmendOptions(Options):
     invert: bool = words.invert()
     inside: bool = option("--inside", group="Output", is_flag=True,
                           help="In the file's own fields (TIFF, FITS, PNG).")  # fmt: skip
+    overviews: bool = option(
+        "--overviews", group="Corrections", is_flag=True,
+        help="Make all views quick: overviews inside a TIFF, beside any other file; alone.",
+    )  # fmt: skip
     dry_run: bool = words.dry_run()
     undo: bool = option("--undo", group="Corrections", is_flag=True,
                         help="Take the last correction back.")  # fmt: skip
@@ -77,6 +82,7 @@ class AmendOptions(Options):
 
 @command_of("amend", AmendOptions, examples=(
     "amend demo/sound_8band.tif --nodata 0 --channels natural --limits percentile:2,98",
+    "amend demo/comet.fits --overviews",
     "amend demo/sound_8band.tif --undo",
 ))  # fmt: skip
 def command(options: AmendOptions) -> None:
@@ -97,6 +103,9 @@ def _one(file: str, options: AmendOptions, answer: Answer) -> None:
 
     from spectrane.formats import amending, sidecar
 
+    if options.overviews:
+        _overviews(file, options, answer)
+        return
     kept = sidecar.path_of(file)
     if options.undo:
         if options.dry_run:
@@ -114,6 +123,19 @@ def _one(file: str, options: AmendOptions, answer: Answer) -> None:
     where = "inside" if options.inside else f"in {kept}"
     answer.add(facts | {"input": file, "inside": options.inside, "kept": changed},
                f"{file}: {would}kept {where}: {', '.join(changed)}")  # fmt: skip
+
+
+def _overviews(file: str, options: AmendOptions, answer: Answer) -> None:
+    """Give a file overviews, inside it or beside it."""
+    from spectrane.formats.amending import make_overviews
+
+    options.refuse_others(("overviews",), "with --overviews, which goes alone")
+    with progress_bar(file, options.quiet or options.as_json) as progress:
+        place, inside = make_overviews(file, progress)
+    facts = {"output": place} if options.dry_run else file_facts(place)
+    where = "inside" if inside else f"in {place}"
+    answer.add(facts | {"input": file, "inside": inside, "kept": ["overviews"]},
+               f"{file}: overviews {where}; its pixels are as they were")  # fmt: skip
 
 
 def _corrections(file: str, options: AmendOptions) -> dict[str, Any]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import time
 from dataclasses import asdict, dataclass
 from typing import Any
 
@@ -109,7 +110,9 @@ def _draw(
         look = looks.get(file) or options.look_for(shown, fields)
         with contextlib.ExitStack() as stack:
             look = look if looks else options.with_limits([shown], [look], stack)[0]
+        begun = time.perf_counter()
         picture = render(shown, look, view=options.view(shown.grid, options.size))
+        seconds = time.perf_counter() - begun
         picture.save(
             target, bits=int(options.bit_depth), bar=options.bar,
             caption=words.filled(options.caption, raster), overwrite=options.overwrite,
@@ -123,6 +126,13 @@ def _draw(
 
             save_figure(colorbar(picture), options.legend, overwrite=options.overwrite)
     _tell(picture, file, target, kept, options, answer)
+    if seconds > _SLOW and not raster.overviews:
+        answer.say(f"  took {seconds:.0f} s; all views are quick after: spectrane amend {file} "
+                   "--overviews")  # fmt: skip
+
+
+_SLOW = 2.0
+"""Seconds after which overviews are suggested."""
 
 
 def _tell(

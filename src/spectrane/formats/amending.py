@@ -6,7 +6,9 @@ import os
 from collections.abc import Mapping
 from typing import Any
 
+from spectrane.engine.described import Described
 from spectrane.engine.locking import alone_with
+from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats import registry, sidecar, undoing
 from spectrane.formats.keeping import (
     changes_table,
@@ -14,6 +16,7 @@ from spectrane.formats.keeping import (
     with_other_place_gone,
     write_sidecar,
 )
+from spectrane.formats.reduced_files import reduced_name, write_reduced
 from spectrane.formats.sidecar_schema import apply_sidecar as lay
 from spectrane.formats.sidecar_schema import checked
 from spectrane.formats.table import format_called
@@ -114,6 +117,40 @@ def _kept(
         return f"{name}: amended inside"
     finally:
         source.close()
+
+
+def make_overviews(
+    path: str | os.PathLike[str], progress: Progress = no_progress
+) -> tuple[str, bool]:
+    """Give a file overviews: inside a TIFF, beside any other; return where they are, and whether
+    inside.
+
+    Pixels stay as they are. Inside, the file is the old one until the last step, and ``undo``
+    takes it back; beside, a run that was killed goes on. Raises FormatError for a volume, and what
+    cannot have any.
+    """
+    name = os.fspath(path).rstrip("/" + os.sep)
+    _check_local(name)
+    with alone_with(name):
+        source = registry.open_source(name)
+        try:
+            if len(source.shape) != 2:
+                raise FormatError(f"{name}: is a volume; overviews are for rasters")
+            inside = source.format == "TIFF" and source.members == 1
+            if now_trying() is not None:
+                return (name if inside else reduced_name(name)), inside
+            if not inside:
+                return write_reduced(source, name, progress), False
+            table: dict[str, Any] = {"overviews": True}
+            if isinstance(source, Described) and not source.same_nodata:
+                table["nodata"] = {}  # or the file's own rule would leave them aside again
+            edit = _editor(name, source.format, table)
+            source.close()
+            with undoing.remembering(name):
+                undoing.noted(edit(name, source, table))
+            return name, True
+        finally:
+            source.close()
 
 
 def without_nothing(table: dict[str, Any]) -> dict[str, Any]:

@@ -12,6 +12,7 @@ from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.damage import keeps
 from spectrane.engine.files import open_bytes
 from spectrane.formats import sidecar
+from spectrane.formats.reduced_files import with_reduced
 from spectrane.formats.table import PROBED, FormatReader, Probe, formats, reader_for
 from spectrane.model.errors import FormatError
 from spectrane.model.member import Member
@@ -88,7 +89,7 @@ def open_source(
         local = "://" not in file.name
         if source.state is None and local:
             source.state = (*file.key, str(member), *sorted(options.items()))
-        return source if beside is None else sidecar.with_corrections(source, beside)
+        return with_reduced(source if beside is None else sidecar.with_corrections(source, beside))
     except BaseException:
         file.close()
         raise

@@ -88,7 +88,7 @@ _OURS = "spectrane.formats"
 BUILT_IN: tuple[Format, ...] = (
     Format("TIFF", f"{_OURS}.tiff.reader:TiffReader", rb"II[*+]\0|MM\0[*+]",
            writer=f"{_OURS}.tiff.writer:write_tiff", endings=(".tif", ".tiff"),
-           amend=f"{_OURS}.tiff.amending:amend_tiff", amends=_EVERYTHING),
+           amend=f"{_OURS}.tiff.amending:amend_tiff", amends=(*_EVERYTHING, "overviews")),
     Format("FITS", f"{_OURS}.fits.reader:FitsReader", rb"SIMPLE",
            writer=f"{_OURS}.fits.writer:write_fits", endings=(".fits", ".fit"),
            amend=f"{_OURS}.fits.amending:amend_fits", amends=("nodata", "bands", "metadata")),

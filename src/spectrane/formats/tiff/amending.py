@@ -51,8 +51,12 @@ def amend_tiff(path: str, changed: Source, table: dict[str, Any]) -> dict[str, A
         following = directories[1].offset if len(directories) > 1 else 0
         with tempfile.TemporaryFile(dir=os.path.dirname(path) or ".") as tail:
             overviews = Overviews(stay=True)
-            if _speaks_of_nodata(table):
-                overviews = overviews_under(changed, file, main, tail)
+            if _speaks_of_nodata(table) or "overviews" in table:
+                asked = "overviews" in table
+                overviews = overviews_under(changed, file, main, tail, asked=asked)
+                if asked and overviews.stale:
+                    raise FormatError(f"{path}: its samples lie in a way that no overviews are "
+                                      "made of inside; export it as another TIFF")  # fmt: skip
             _change(entries, main, changed, table, overviews.stale)
             chain = [entries]
             if not (overviews.stay or overviews.stale):

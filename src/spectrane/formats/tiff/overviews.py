@@ -57,21 +57,25 @@ class _Watched(Derived, FullSource):
         return pixels
 
 
-def overviews_under(changed: Source, file: ByteFile, main: Directory, tail: BinaryIO) -> Overviews:
+def overviews_under(
+    changed: Source, file: ByteFile, main: Directory, tail: BinaryIO, *, asked: bool = False
+) -> Overviews:
     """Say what becomes of the overviews of a file's first image under other no-data.
+
+    Where they are ``asked`` for, they are made whatever there is.
 
     They stay where the rule reaches no pixel; else new ones are written to ``tail``, of the same
     samples and byte order. Those that cannot be made are stale. The image is read once.
     """
     own = open_tiff(file)
-    if not own.overviews and not own.stale_overviews:
+    if not own.overviews and not own.stale_overviews and not asked:
         return Overviews(stay=True)
     layout = tiff_layout(main)
     alpha_last = own.alpha_sample in (None, layout.samples - 1)
     if layout.packed or not alpha_last or layout.samples != len(own.bands) + bool(own.alpha):
         return Overviews(stale=True)
     watched = _Watched(changed, [band.rule for band in own.bands])
-    watched.differs = own.stale_overviews or own.nodata_when != changed.nodata_when
+    watched.differs = asked or own.stale_overviews or own.nodata_when != changed.nodata_when
     kept = KeptValidity(watched, changed.bands, None, alpha=True, masked=own.has_mask)
     compression = main.integer(Tag.Compression, tags.NONE)
     name = next((n for n, code in COMPRESSIONS.items() if code == compression), "deflate")
