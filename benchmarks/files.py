@@ -70,8 +70,10 @@ def codec_alone(path: Path, decode: Callable[..., object]) -> Callable[[], None]
     return both
 
 
-def _command(*arguments: str) -> Callable[[], None]:
+def _command(*arguments: str, cache: str | None = None) -> Callable[[], None]:
+    """Return a run of the command; ``cache`` "0" is a first look, without what was kept before."""
     environment = {k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"}
+    environment |= {} if cache is None else {"SPECTRANE_CACHE_MB": cache}
     script = [str(Path(sys.executable).with_name("spectrane")), *arguments]
 
     def run() -> None:
@@ -89,13 +91,13 @@ def _cold(folder: Path) -> Iterator[Row]:
     out = ["-o", str(folder / "out.png"), "--overwrite", "--size", "1280x800", "-q"]
     draw = ["render", path, "--limits", "percentile:2,98", *out]
     zooms = {
-        "whole image": ([], 2.5),
+        "whole image": ([], 2.3),
         "one to one": (["--row-range", "9000,9800", "--column-range", "9000,10280"], 4.0),
-        "just short of 2:1": (["--row-range", "9000,10592", "--column-range", "9000,11547"], 4.0),
+        "just short of 2:1": (["--row-range", "9000,10592", "--column-range", "9000,11547"], 3.5),
     }
     yield contest("spectrane --help", _command("--help"), _import_numpy, 1.0, "import numpy")
     yield contest(
-        "spectrane describe", _command("describe", path), _import_numpy, 2.5, "import numpy"
+        "spectrane describe", _command("describe", path), _import_numpy, 2.2, "import numpy"
     )
     for name, (part, limit) in zooms.items():
         yield contest(
@@ -104,6 +106,14 @@ def _cold(folder: Path) -> Iterator[Row]:
         )  # fmt: skip
     plain = big_file(folder, overviews=False)
     yield contest(
-        "the same without overviews", _command("render", str(plain), *draw[2:]),
+        "the same without overviews, the first look",
+        _command("render", str(plain), *draw[2:], cache="0"),
         codec_alone(plain, _CODECS["deflate"]), 1.4, "codec alone", 2,
     )  # fmt: skip
+    yield contest("the same, the next cold look", _command("render", str(plain), *draw[2:]),
+                  _import_numpy, 3.0, "import numpy")  # fmt: skip
+    probe = ["probe", str(plain), "--pixel-at", "9000,9000", "--limits", "percentile:2,98"]
+    yield contest("cold probe of a pixel, limits of a sample", _command(*probe, cache="0"),
+                  _import_numpy, 3.0, "import numpy")  # fmt: skip
+    yield contest("cold probe of a pixel, limits found before", _command(*probe), _import_numpy, 3.0,
+                  "import numpy")  # fmt: skip

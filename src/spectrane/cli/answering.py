@@ -12,6 +12,7 @@ from typing import Any
 import click
 
 from spectrane.cli.options import Options
+from spectrane.cli.progress import out_of_the_way
 from spectrane.model.printing import printable, printable_line, whole_text
 from spectrane.model.trials import now_trying
 
@@ -39,6 +40,7 @@ class Answer:
     def say(self, *lines: str) -> None:
         """Tell a person something that stands in the facts already."""
         if not self.quiet:
+            out_of_the_way()
             for line in lines:
                 click.echo(printable_line(line))
 
@@ -48,6 +50,7 @@ class Answer:
         if text not in self._warnings:
             self._warnings.append(text)
             if not self.quiet:
+                out_of_the_way()
                 click.echo(f"warning: {text}", err=True)
 
     def document(self, command: str) -> str:

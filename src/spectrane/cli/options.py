@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from spectrane.cli import interrupts
+from spectrane.cli.progress import progress_bar
 from spectrane.kernels.quiet import quiet
 from spectrane.model.patience import LongJob, long_jobs_allowed
 from spectrane.model.trials import trying
@@ -129,7 +130,12 @@ class Command(click.Command):
 
     def _at_work(self, made: Options) -> None:
         """Do the work; what would take hours only where somebody is there who agrees."""
-        work = quiet(self.work)
+        done = quiet(self.work)
+
+        def work(options: Options) -> None:
+            with progress_bar(self.name or "", options.quiet):
+                done(options)
+
         if getattr(made, "dry_run", False):
             with trying():
                 work(made)

@@ -14,15 +14,36 @@ _PATIENCE = 1.0
 """Seconds before a person is told that something is going on."""
 
 
+_shown: _Bar | None = None
+"""The bar of the command that runs; work inside it tells its progress there."""
+
+
 @contextlib.contextmanager
 def progress_bar(label: str, quiet: bool) -> Iterator[Callable[[int, int], None]]:
-    """Yield a progress callback; a bar appears on a terminal when work takes over a second."""
-    bar = _Bar(label) if sys.stderr.isatty() and not quiet else None
+    """Yield a progress callback; a bar appears on a terminal when work takes over a second.
+
+    Inside another one it is the same bar, which says what it is about now.
+    """
+    global _shown
+    if not sys.stderr.isatty() or quiet:
+        yield lambda done, total: None
+        return
+    outer = _shown
+    bar = outer or _Bar(label)
+    bar.about(label)
+    _shown = bar
     try:
-        yield bar.update if bar else lambda done, total: None
+        yield bar.update
     finally:
-        if bar:
+        _shown = outer
+        if outer is None:
             bar.stop()
+
+
+def out_of_the_way() -> None:
+    """Take the bar away, since something is about to be written; it comes back after a while."""
+    if _shown is not None:
+        _shown.hide()
 
 
 class _Bar:
@@ -34,15 +55,32 @@ class _Bar:
         self._shown: Any = None
         self._task: Any = None
         self._last: tuple[int, int] | None = None
+        self._over = False
+        self._wait()
+
+    def _wait(self) -> None:
         self._timer = threading.Timer(_PATIENCE, self._show)
         self._timer.daemon = True
         self._timer.start()
+
+    def about(self, label: str) -> None:
+        """Say what is done now; nothing of it yet."""
+        self.label, self._last = printable_line(label), None
+        if self._shown is not None and self._task is not None:
+            self._shown.update(self._task, description=self.label, completed=0, total=None)
+
+    def hide(self) -> None:
+        """Clear the bar away, and begin to wait anew."""
+        self._clear()
+        self._wait()
 
     def _show(self) -> None:
         from rich.console import Console
         from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 
         with self._lock:
+            if self._over or self._shown is not None:
+                return
             self._shown = Progress(
                 TextColumn("{task.description}", markup=False), BarColumn(),
                 TextColumn("{task.percentage:.0f} %"),
@@ -60,8 +98,13 @@ class _Bar:
             self._shown.update(self._task, completed=done, total=total)
 
     def stop(self) -> None:
-        """Clear the bar away."""
+        """Clear the bar away for good."""
+        self._over = True
+        self._clear()
+
+    def _clear(self) -> None:
         self._timer.cancel()
         with self._lock:
             if self._shown is not None:
                 self._shown.stop()
+                self._shown = self._task = None

@@ -8,9 +8,11 @@ from __future__ import annotations
 
 import functools
 import importlib
+import itertools
 import os
 import re
 import threading
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any, Protocol
 
@@ -135,6 +137,11 @@ def formats() -> tuple[Format, ...]:
         return BUILT_IN + _added
 
 
+def _others() -> Iterator[Format]:
+    """Yield the formats that were added, when somebody gets so far."""
+    yield from formats()[len(BUILT_IN) :]
+
+
 def _lookup() -> list[Format]:
     from importlib.metadata import entry_points
 
@@ -173,7 +180,8 @@ def reader_for(probe: Probe) -> tuple[str, FormatReader] | None:
 
     A reader that fails to say so draws one warning per process, which names its format.
     """
-    for one in formats():
+    # Others are not even looked up for a file that a built-in format knows.
+    for one in itertools.chain(BUILT_IN, _others()):
         if one.name in _failed or not one.begins(probe):
             continue
         try:

@@ -25,13 +25,13 @@ def system_of(keys: Keys) -> str | None:
 
     Raises UnknownSystemError for keys that cannot be understood.
     """
-    import pyproj
-
     projected = keys.get(1024) == 1
     if projected and not (keys.get(_METHOD) or _coded(keys, _OPERATION)):
         return None
     if not projected and keys.get(1024) != 2:
         return None
+    import pyproj  # most files say a code, or nothing
+
     try:
         base = _geodetic(keys)
         if base is None:
