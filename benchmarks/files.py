@@ -115,5 +115,5 @@ def _cold(folder: Path) -> Iterator[Row]:
     probe = ["probe", str(plain), "--pixel-at", "9000,9000", "--limits", "percentile:2,98"]
     yield contest("cold probe of a pixel, limits of a sample", _command(*probe, cache="0"),
                   _import_numpy, 3.0, "import numpy")  # fmt: skip
-    yield contest("cold probe of a pixel, limits found before", _command(*probe), _import_numpy, 3.0,
-                  "import numpy")  # fmt: skip
+    yield contest("cold probe of a pixel, limits found before", _command(*probe), _import_numpy,
+                  3.0, "import numpy")  # fmt: skip

@@ -96,7 +96,7 @@ def figures(scene: str) -> None:
     thermal = "demo/sound_thermal.tif"
     run(*f"histogram {scene} {stretched} --curve gamma:1.3 -o histogram.png".split())
     run(*f"compare {scene} {thermal} demo/sound_depth.tif --colormap auto {stretched} "
-        "--area 488000,7353000,497000,7360000 --histograms --size 1280x500 "
+        "--area 488000,7353000,497000,7360000 --bar right --size 1280x800 "
         "-o compare.png".split())  # fmt: skip
     run(*f"probe {scene} --nodata 0 --points demo/stations.csv --profile profile.png".split())
     for name in ("histogram", "compare", "profile"):

@@ -152,3 +152,24 @@ def table_text(table: Any) -> str:
         table = table.drop(columns="note")
     shown = table.to_string(index=False, na_rep="", float_format="{:.6g}".format)
     return str(printable(shown))
+
+
+def rows_text(rows: Sequence[Mapping[str, Any]]) -> list[str]:
+    """Return rows as aligned lines, as ``table_text`` does, without a DataFrame.
+
+    >>> rows_text([{"band": "red", "stored": 7, "physical": 0.25, "note": None}])
+    ['band stored physical', ' red      7     0.25']
+    """
+    if not rows:
+        return []
+    names = [name for name in rows[0] if name != "note" or any(row[name] for row in rows)]
+    cells = [[printable_line(_cell(row.get(name))) for name in names] for row in rows]
+    wide = [max(len(name), *(len(line[k]) for line in cells)) for k, name in enumerate(names)]
+    return [" ".join(text.rjust(width) for text, width in zip(line, wide, strict=True))
+            for line in [names, *cells]]  # fmt: skip
+
+
+def _cell(value: Any) -> str:
+    if value is None or (isinstance(value, float) and math.isnan(value)):
+        return ""
+    return f"{value:.6g}" if isinstance(value, float) else str(value)

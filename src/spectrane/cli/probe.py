@@ -10,7 +10,7 @@ from typing import Any
 import click
 
 from spectrane.cli import vocabulary as words
-from spectrane.cli.answering import Answer, answering, records, table_text
+from spectrane.cli.answering import Answer, answering, records, rows_text, table_text
 from spectrane.cli.files import OpeningOptions, read_shapes_given
 from spectrane.cli.looks import LOOK_ONLY, LookOptions
 from spectrane.cli.measuring_lines import measure
@@ -134,8 +134,8 @@ def _points(options: ProbeOptions) -> Any:
 def _of_rasters(
     opened: list[Any], points: Any, fields: dict[str, Any], options: ProbeOptions, answer: Answer
 ) -> Any:
-    """Return what stands under points of rasters, or values by band."""
-    from spectrane.looking import probe, profile
+    """Return what stands under points of rasters, as rows, or values by band, as a table."""
+    from spectrane.looking import probe_rows, profile
 
     options.refuse(["region"], "of rasters, which take polygons by --points")
     options.refuse(["voxel_at"], "of rasters, which take --at X,Y and --pixel-at")
@@ -147,7 +147,7 @@ def _of_rasters(
         layers.append((shown, options.look_for(shown, fields)))
     by_band = options.profile or options.spectra or options.keep_spectra
     if not by_band and not _has_polygons(points):
-        return probe(layers, points=points, crs=options.points_crs)
+        return probe_rows(layers, points=points, crs=options.points_crs)
     if len(opened) > 1:
         return _over_time([shown for shown, _ in layers], points, options)
     options.refuse(LOOK_ONLY - {"nodata_when"}, "with values by band: they are not shown")
@@ -248,12 +248,17 @@ def _draw_profile(table: Any, options: ProbeOptions) -> None:
 
 
 def _tell(table: Any, outputs: list[str], options: ProbeOptions, answer: Answer) -> None:
+    """Tell rows, or a table; what stands under points needs no pandas, which takes its time."""
+    plain = isinstance(table, list)
     if options.csv:
+        from pandas import DataFrame
+
         with written_whole(options.csv, overwrite=options.overwrite) as file:
-            file.write(csv_bytes(table))
-    for row in records(table):
+            file.write(csv_bytes(DataFrame(table) if plain else table))
+    for row in table if plain else records(table):
         answer.add(row)
-    answer.say(*table_text(table[:MOST_LINES]).splitlines())
+    shown = table[:MOST_LINES]
+    answer.say(*(rows_text(shown) if plain else table_text(shown).splitlines()))
     if len(table) > MOST_LINES:
         answer.say(f"… and {len(table) - MOST_LINES} more rows; --json and --csv have all")
     for output in outputs:
