@@ -107,7 +107,8 @@ def test_a_link_is_followed_and_never_replaced(tmp_path):
 
 @pytest.mark.parametrize("after", [0.12, 0.2, 0.3])
 def test_an_interrupt_at_any_moment_is_one_line(tmp_path, after):
-    sp.from_array(np.ones((3, 2000, 2000), "u1")).save(tmp_path / "a.tif")
+    grid = sp.Grid.from_corner((2000, 2000), x=0, y=0, pixel_size=1, crs="EPSG:32727")
+    sp.from_array(np.ones((3, 2000, 2000), "u1"), grid=grid).save(tmp_path / "a.tif")
     command = [sys.executable, "-m", "spectrane", "mosaic", "a.tif", "a.tif", "-o", "b.tif",
                "--overwrite"]  # fmt: skip
     process = subprocess.Popen(command, cwd=tmp_path, stderr=subprocess.PIPE, text=True)
