@@ -19,8 +19,6 @@ def counted(monkeypatch, tmp_path):
     monkeypatch.setattr(reduced_copies, "LARGE", 10_000)
     monkeypatch.setattr(reduced_copies, "_SIDE", 100)
     monkeypatch.setattr(remembered, "WORTH_KEEPING", 1000)
-    for module in ("display.limits", "analysis.fills"):
-        monkeypatch.setattr(f"spectrane.{module}.WORTH_KEEPING", 1000)
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
     path = tmp_path / "a.tif"
     values = np.random.default_rng(8).integers(10, 900, (3, 300, 400)).astype("u2")

@@ -88,7 +88,7 @@ def _candidates(top: str) -> Iterator[str]:
             if head is not None and begins(head):
                 slices.add(name)
             if head is None or name in described or may_be_known(head) or (
-                b"\0" in head and notes_beside(os.path.join(folder, name), frozenset(files))
+                b"\0" in head and notes_beside(os.path.join(folder, name))
             ):  # fmt: skip
                 kept.append(name)
         if len(slices) > 1:  # a series is one volume, told once
@@ -141,15 +141,14 @@ def _looked_at(path: str) -> SurveyedFile | None:
 
 def _neighbours(path: str, size: int) -> SurveyedFile | None:
     """Return a headerless binary with notes that may describe it: nothing of them is trusted."""
-    folder = os.path.dirname(path) or "."
-    beside = notes_beside(path, frozenset(os.listdir(folder)))
+    beside = notes_beside(path)
     if beside is None:
         return None
-    said = {"bands": 1, "type": "uint8"} | layout_in(os.path.join(folder, beside))
+    notes = os.path.join(os.path.dirname(path), beside)
+    said = {"bands": 1, "type": "uint8"} | layout_in(notes)
     table = RawTable.model_validate(said)
     fits = "which fits its size" if needed(table) == size else (
         f"which takes {needed(table)} bytes and not its {size}")  # fmt: skip
-    notes = os.path.join(folder, beside)
     nothing = (None,) * 8
     return SurveyedFile(
         path, HEADERLESS, *nothing, bytes=size, unusual=(), problem=f"{beside} beside it says "

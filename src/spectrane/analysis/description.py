@@ -13,7 +13,7 @@ from spectrane.model.band import band_facts
 from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import IMAGE_PLANE
 from spectrane.model.printing import MOST_LINES, printable, printable_line, short_name
-from spectrane.model.said import GIVEN, KEYS, cloud_of, date_of, title_of
+from spectrane.model.said import GIVEN, KEYS, cloud_of, date_of, date_text, title_of
 from spectrane.model.source import Source
 from spectrane.model.systems import LONLAT, way_between
 
@@ -197,11 +197,9 @@ def used_bits(source: Source) -> int:
 def _said_of(source: Source) -> dict[str, Any]:
     """Return title, date (ISO 8601) and cloud cover, and all that a person said."""
     date = date_of(source.metadata)
-    said = None if date is None else date.isoformat(sep=" ")
-    if said is not None and said.endswith(" 00:00:00"):
-        said = said[:10]
     return {
-        "title": title_of(source.metadata), "date": said, "cloud": cloud_of(source.metadata),
+        "title": title_of(source.metadata), "date": None if date is None else date_text(date),
+        "cloud": cloud_of(source.metadata),
         "given": dict(source.metadata.get(GIVEN, {})),
     }  # fmt: skip
 

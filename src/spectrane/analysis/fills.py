@@ -14,13 +14,12 @@ from spectrane.analysis.sampling import Sample, SampledPart, sample_of
 from spectrane.analysis.walking import finite
 from spectrane.engine.answers import answers
 from spectrane.engine.described import Described
-from spectrane.engine.remembered import WORTH_KEEPING, keep, may_be_kept, recall
+from spectrane.engine.remembered import found_once, worth_keeping
 from spectrane.kernels.ranks import percentiles
 from spectrane.model.nodata import NoDataValue
 from spectrane.model.physical import stored_numbers
 from spectrane.model.source import Source
 from spectrane.model.telling import warn_caller
-from spectrane.model.window import whole, window_area
 
 LEAST = 0.0005
 """A value repeated in a smaller share of the pixels is never suspected."""
@@ -87,15 +86,11 @@ def _kept_or(
     search: Callable[[], tuple[Fill, ...]], source: Source, asked: tuple[int, ...]
 ) -> tuple[Fill, ...]:
     """Return what was found of a large file before, or search and keep it."""
-    if not may_be_kept(source) or window_area(whole(source.shape)) < WORTH_KEEPING:
+    if not worth_keeping(source):
         return search()
     key = (_VERSION, source.state, source.nodata_when, [repr(b) for b in source.bands], asked)
-    known = recall(key)
-    if known is not None:
-        return tuple(Fill(**{**one, "bands": tuple(one["bands"])}) for one in known)
-    found = search()
-    keep(key, [asdict(one) for one in found])
-    return found
+    rows = found_once(key, lambda: [asdict(one) for one in search()])
+    return tuple(Fill(**{**one, "bands": tuple(one["bands"])}) for one in rows)
 
 
 def without(source: Source, found: Sequence[Fill]) -> Source:
@@ -135,9 +130,18 @@ def declaring(source: Source, found: Sequence[Fill]) -> str:
                               None)  # fmt: skip
     for fill in found:
         value = joined(value, fill.value)
-    items = value if isinstance(value, tuple) else (value,)
-    return ",".join(f"{item[0]:g}..{item[1]:g}" if isinstance(item, tuple) else format_fill(item)
+    return nodata_text(value if isinstance(value, tuple) else (value,))
+
+
+def nodata_text(items: Sequence[Any]) -> str:
+    """Return numbers and (low, high) ranges as ``--nodata`` takes them.
+
+    >>> nodata_text([0, (250, 255)]), nodata_text([])
+    ('0,250..255', 'none')
+    """
+    said = ",".join(f"{item[0]:g}..{item[1]:g}" if isinstance(item, tuple) else format_fill(item)
                     for item in items)  # fmt: skip
+    return said or "none"
 
 
 def format_fill(value: Any) -> str:

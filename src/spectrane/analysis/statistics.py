@@ -18,7 +18,7 @@ from spectrane.analysis.ranking import (
     sorted_counts,
 )
 from spectrane.analysis.walking import plain_values, told_blocks, valid_values
-from spectrane.engine.remembered import WORTH_KEEPING, keep, may_be_kept, recall
+from spectrane.engine.remembered import found_once, worth_keeping
 from spectrane.engine.threads import Progress, as_they_come, no_progress
 from spectrane.kernels import measuring
 from spectrane.kernels.tables import index_values
@@ -116,18 +116,16 @@ def band_statistics(
     bits. ``progress`` counts the first pass's pixels.
     """
     key = _key(source, bands) if window in (None, whole(source.shape)) else None
-    known = recall(key) if key else None
-    if known is not None:
-        return [BandStatistics(**one) for one in known]
-    found = _measured(source, bands, whole(source.shape) if window is None else window, progress)
-    if key:
-        keep(key, [asdict(one) for one in found])
-    return found
+    part = whole(source.shape) if window is None else window
+    rows = found_once(
+        key, lambda: [asdict(one) for one in _measured(source, bands, part, progress)]
+    )
+    return [BandStatistics(**one) for one in rows]
 
 
 def _key(source: Source, bands: Sequence[int]) -> tuple[Any, ...] | None:
     """Return what the statistics of whole bands depend on; None where that cannot be told."""
-    if not may_be_kept(source) or window_area(whole(source.shape)) < WORTH_KEEPING:
+    if not worth_keeping(source):
         return None
     rules = [repr(band.nodata) for band in source.bands]
     described = [(k, repr(source.bands[k])) for k in bands]

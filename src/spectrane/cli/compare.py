@@ -82,16 +82,11 @@ def _compare(output: str, options: CompareOptions) -> None:
     from spectrane.figures.compare import compare
     from spectrane.figures.paper import save_figure
     from spectrane.model.source import source_of
-    from spectrane.opening import open_raster
 
     fields = options.look_fields()
     check_target(output, overwrite=options.overwrite)
-    count = len(options.files)
     with answering(options) as answer, contextlib.ExitStack() as opened:
-        rasters = []
-        for k, file in enumerate(options.files):
-            raster = opened.enter_context(open_raster(file, **options.opening(k, count)))
-            rasters.append(options.computed(raster, among=count))
+        rasters = _opened(options, opened)
         view = options.view(rasters[0].grid)
         layers = _layers(rasters, fields, options)
         drawn = [raster for raster, _ in layers]
@@ -100,7 +95,7 @@ def _compare(output: str, options: CompareOptions) -> None:
         _, note = one_rule([(source_of(raster), look) for raster, look in layers])
         figure = compare(layers, view=view, size=options.size, histograms=options.histograms,
                          mode=cast("Any", options.mode), bar=options.bar,
-                         caption=words.filled(options.caption, rasters[0]))  # fmt: skip
+                         caption=_caption(options, rasters[0]))  # fmt: skip
         save_figure(figure, output, overwrite=options.overwrite)
         panels = [{"source": one.source, "look": look.to_dict()} for one, look in layers]
         columns, rows = (round(side * figure.dpi) for side in figure.get_size_inches())
@@ -115,21 +110,32 @@ def _compare(output: str, options: CompareOptions) -> None:
         )  # fmt: skip
 
 
+def _opened(options: CompareOptions, stack: contextlib.ExitStack) -> list[Any]:
+    """Return the files' rasters as they are to be shown, open as long as the stack is."""
+    from spectrane.opening import open_raster
+
+    count = len(options.files)
+    rasters = []
+    for k, file in enumerate(options.files):
+        raster = stack.enter_context(open_raster(file, **options.opening(k, count)))
+        rasters.append(options.computed(raster, among=count))
+    return rasters
+
+
+def _caption(options: CompareOptions, raster: Any) -> str | None:
+    return words.filled(options.caption, raster.metadata, raster.source)
+
+
 def _move(output: str, options: CompareOptions) -> None:
     """Draw dated files as one moving picture, between limits of all."""
     from spectrane.measuring import moving_picture
-    from spectrane.opening import open_raster
 
     options.refuse(["bar", "histograms", "vary", "with_look", "limits_like", "limits_without",
                     "bits"], "with --mode moving")  # fmt: skip
     _ = options.shared_scenes  # as it is anyway
     fields = options.look_fields()
-    count = len(options.files)
     with answering(options) as answer, contextlib.ExitStack() as opened:
-        rasters = []
-        for k, file in enumerate(options.files):
-            raster = opened.enter_context(open_raster(file, **options.opening(k, count)))
-            rasters.append(options.computed(raster, among=count))
+        rasters = _opened(options, opened)
         look = options.look_for(rasters[0], fields)
         view = options.view(rasters[0].grid)
         given = {} if options.caption is None else {"caption": options.caption}
@@ -141,8 +147,8 @@ def _move(output: str, options: CompareOptions) -> None:
                 "inputs": options.files, "mode": MOVING, "panels": [], "limits_of": "all",
                 "note": None,
             },
-            f"{output}: {facts['columns']} x {facts['rows']}, {counted(count, 'frame')} in order "
-            f"of their dates, {size_text(output)}",
+            f"{output}: {facts['columns']} x {facts['rows']}, {counted(len(rasters), 'frame')} in "
+            f"order of their dates, {size_text(output)}",
         )  # fmt: skip
 
 
@@ -167,7 +173,7 @@ def _suggest(output: str, options: CompareOptions) -> None:
         shown = options.computed(raster)
         found = suggest_looks(shown)
         view = options.view(shown.grid)
-        caption = words.filled(options.caption, raster)
+        caption = _caption(options, raster)
         figure = suggestions(shown, view=view, size=options.size, bar=options.bar, caption=caption,
                              found=found)  # fmt: skip
         save_figure(figure, output, overwrite=options.overwrite)

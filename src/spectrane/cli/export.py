@@ -88,6 +88,18 @@ class ExportOptions(PartOptions, ValueOptions, OpeningOptions):
     dry_run: bool = words.dry_run()
     overwrite: bool = words.overwrite()
 
+    def writing(self) -> dict[str, Any]:
+        """Return what is said of how a file is written, as ``save`` takes it."""
+        own = {name: value for name in ("compress", "planes", "interleave", "quality")
+               if (value := getattr(self, name)) is not None}  # fmt: skip
+        look = Look(limits=limits_given(self.limits)) if self.limits else None
+        return {"dtype": self.type, "rescale": self.rescale, "look": look,
+                "overwrite": self.overwrite, **own}  # fmt: skip
+
+    def band_names(self) -> list[str] | None:
+        """Return the bands or frames that are asked for; None for all."""
+        return None if self.bands is None else [name.strip() for name in self.bands.split(",")]
+
 
 def _formats() -> str:
     from spectrane.formats.table import formats_text
@@ -141,9 +153,6 @@ def _one(file: str, target: str, options: ExportOptions, answer: Answer) -> None
     from spectrane.opening import open as open_any
     from spectrane.volume import Volume
 
-    look = Look(limits=limits_given(options.limits)) if options.limits else None
-    own = {name: value for name in ("compress", "planes", "interleave", "quality")
-           if (value := getattr(options, name)) is not None}  # fmt: skip
     opening = options.opening(options.files.index(file), len(options.files))
     with (
         contextlib.ExitStack() as stack,
@@ -155,8 +164,7 @@ def _one(file: str, target: str, options: ExportOptions, answer: Answer) -> None
             part.save(target, overwrite=options.overwrite, progress=progress)
         else:
             part = _part(opened, options)
-            part.save(target, dtype=options.type, rescale=options.rescale, look=look,
-                      overwrite=options.overwrite, progress=progress, **own)  # fmt: skip
+            part.save(target, progress=progress, **options.writing())
         seen = [] if options.preview is None else [
             before_and_after(opened, part, target, options.preview, options.overwrite)
         ]  # fmt: skip
@@ -176,7 +184,8 @@ def _part_of_volume(volume: Any, options: ExportOptions, stack: contextlib.ExitS
         volume = volume.masked(options.where)
     if options.mask:
         volume = volume.masked(stack.enter_context(open_any(options.mask)))
-    part = volume.select(_named(options.bands)) if options.bands else volume
+    wanted = options.band_names()
+    part = volume if wanted is None else volume.select(wanted)
     if not options.grid_of:
         options.refuse(["resample", "force"], "without --grid-of")
         return part
@@ -186,15 +195,12 @@ def _part_of_volume(volume: Any, options: ExportOptions, stack: contextlib.ExitS
     return part.regrid(other.grid, resample=options.resample, force=options.force)
 
 
-def _named(bands: str) -> list[str]:
-    return [name.strip() for name in bands.split(",")]
-
-
 def _part(raster: Any, options: ExportOptions) -> Any:
     options.refuse(["where", "mask"], "of rasters: spectrane clip takes it")
     part = options.computed(raster)
-    if options.bands:
-        part = part.select(_named(options.bands))
+    wanted = options.band_names()
+    if wanted is not None:
+        part = part.select(wanted)
     part = _regridded(options.part(part), options)
     return part.physical() if options.physical else part
 

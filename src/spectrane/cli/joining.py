@@ -8,10 +8,8 @@ from typing import Any
 import click
 
 from spectrane.cli.answering import answering
-from spectrane.cli.looks import limits_given
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.written import data_facts, data_line
-from spectrane.model.look import Look
 from spectrane.model.whole_files import check_target
 
 _FOR_LINKS = ("join", "linked", "grid_of", "resample", "names", "roles", "notes")
@@ -75,16 +73,13 @@ def _link(rasters: list[Any], joined: Any, output: str, options: Any) -> None:
 
 def _write(joined: Any, output: str, options: Any) -> None:
     """Write the numbers, in the order, part and unit asked for."""
-    own = {name: value for name in ("compress", "planes", "interleave", "quality")
-           if (value := getattr(options, name)) is not None}  # fmt: skip
     options.refuse(["crs", "pixel_size", "within", "force"], "with --join: say --grid-of")
     options.refuse(["where", "mask", "preview"], "with --join")
-    look = Look(limits=limits_given(options.limits)) if options.limits else None
     shown = options.computed(joined) if options.compute or options.unit else joined
-    if options.bands:
-        shown = shown.select([name.strip() for name in options.bands.split(",")])
+    wanted = options.band_names()
+    if wanted is not None:
+        shown = shown.select(wanted)
     part = options.part(shown)
     part = part.physical() if options.physical else part
     with progress_bar(output, options.quiet) as progress:
-        part.save(output, dtype=options.type, rescale=options.rescale, look=look,
-                  overwrite=options.overwrite, progress=progress, **own)  # fmt: skip
+        part.save(output, progress=progress, **options.writing())

@@ -52,8 +52,9 @@ class ValueOptions(Options):
         """Return the options that say which values there are, as they are typed."""
         said: list[str] = []
         if self.nodata is not None:
-            items = [f"{v[0]:g}..{v[1]:g}" if isinstance(v, tuple) else str(v) for v in self.nodata]
-            said += ["--nodata", shlex.quote(",".join(items) or "none")]
+            from spectrane.analysis.fills import nodata_text
+
+            said += ["--nodata", shlex.quote(nodata_text(self.nodata))]
         for text in self.compute:
             said += ["--compute", shlex.quote(text)]
         return said + (["--unit", shlex.quote(self.unit)] if self.unit else [])

@@ -7,10 +7,8 @@ from typing import Any
 import click
 
 from spectrane.cli.answering import answering, records
-from spectrane.cli.written import csv_bytes, file_facts, size_text
-from spectrane.model.whole_files import check_target, written_whole
+from spectrane.cli.written import file_facts, size_text, write_csv
 
-_SHOWN = 12
 _READ = ("line", "angle", "nodata", "compute", "unit", "profile", "csv", "size")
 
 
@@ -21,13 +19,7 @@ def measure(options: Any) -> None:
     options.refuse_others(_READ, "with --line and --angle")
     if len(options.files) != 1:
         raise click.UsageError(f"--line and --angle are for one file, not {len(options.files)}")
-    outputs = [one for one in (options.csv, options.profile) if one]
-    if not outputs:
-        options.refuse(["overwrite"], "without a file to write")
-    if not options.profile:
-        options.refuse(["size"], "without --profile")
-    for output in outputs:
-        check_target(output, overwrite=options.overwrite)
+    options.outputs()
     with answering(options) as answer, open_raster(options.files[0], **options.opening()) as raster:
         shown = options.computed(raster)
         if options.angle:
@@ -65,8 +57,7 @@ def _line(raster: Any, options: Any, answer: Any) -> None:
                    f"{values.mean():.6g} ± {values.std(ddof=0):.4g}, {len(values)} samples, "
                    f"{int(values.isna().sum())} invalid")  # fmt: skip
     if options.csv:
-        with written_whole(options.csv, overwrite=options.overwrite) as file:
-            file.write(csv_bytes(table))
+        write_csv(table, options.csv, overwrite=options.overwrite)
         answer.add(file_facts(options.csv), f"{options.csv}: {size_text(options.csv)}")
     if options.profile:
         from spectrane.figures.paper import save_figure

@@ -15,7 +15,7 @@ from spectrane.cli.looks import side_of
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.values import NoData, with_fields
-from spectrane.cli.written import csv_bytes, data_facts, data_line, file_facts, size_text
+from spectrane.cli.written import data_facts, data_line, file_facts, size_text, write_csv
 from spectrane.model.look import NoDataWhen
 from spectrane.model.resampling import Resampling
 from spectrane.model.whole_files import check_target, written_whole
@@ -109,8 +109,7 @@ def command(options: MosaicOptions) -> None:
                     overwrite=options.overwrite, resume=True, progress=progress)  # fmt: skip
         told = [] if options.preview is None else _seams(joined, options.preview, options.overwrite)
         if options.csv and table is not None:
-            with written_whole(options.csv, overwrite=options.overwrite) as target:
-                target.write(csv_bytes(table))
+            write_csv(table, options.csv, overwrite=options.overwrite)
         rows = [] if table is None else records(table)
         moves = joined.metadata.get("alignment", [])
         facts = data_facts(output) | {"inputs": options.files, "bounds": joined.grid.bounds,

@@ -28,19 +28,6 @@ class OverlayOptions(LayerOptions):
     overwrite: bool = words.overwrite()
 
 
-class _Said:
-    """What the lowest raster of an overlay is called, and what its metadata say."""
-
-    def __init__(self, source: Any) -> None:
-        self.metadata, self.source = source.metadata, source.name
-
-
-def _lowest(layers: list[Any]) -> Any:
-    from spectrane.display.layers import Layer
-
-    return next((_Said(one.source) for one in layers if isinstance(one, Layer)), None)
-
-
 @command_of("overlay", OverlayOptions, examples=(
     "overlay demo/sound_8band.tif demo/sound_thermal.tif --opacity 1,0.6 --colormap auto "
     "--nodata 0 --outline demo/lease.geojson --label name -o both.png",
@@ -51,6 +38,7 @@ def command(options: OverlayOptions) -> None:
 
     Each has its own look; grids and systems may differ. A layer file keeps it all for next time.
     """
+    from spectrane.display.layers import Layer
     from spectrane.together import stack as draw
 
     output = required(options.output)
@@ -60,7 +48,9 @@ def command(options: OverlayOptions) -> None:
         view = options.view(first_grid(layers, grid), options.size)
         drawn = draw(layers, grid=grid, view=view, area=options.covered)
         picture = drawn.picture()
-        caption = words.filled(options.caption, _lowest(layers))
+        lowest = next((one.source for one in layers if isinstance(one, Layer)), None)
+        caption = options.caption if lowest is None else words.filled(
+            options.caption, lowest.metadata, lowest.name)  # fmt: skip
         picture.save(output, bar=options.bar, caption=caption, overwrite=options.overwrite)
         facts = drawn_facts(output)
         listed: list[dict[str, Any]] = [

@@ -16,9 +16,9 @@ from spectrane.cli.looks import LOOK_ONLY, LookOptions
 from spectrane.cli.measuring_lines import measure
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.values import Numbers
-from spectrane.cli.written import csv_bytes, file_facts, size_text
+from spectrane.cli.written import file_facts, size_text, write_csv
 from spectrane.model.printing import MOST_LINES
-from spectrane.model.whole_files import check_target, written_whole
+from spectrane.model.whole_files import check_target
 
 
 @dataclass(frozen=True)
@@ -71,6 +71,17 @@ class ProbeOptions(LookOptions, OpeningOptions):
     dry_run: bool = words.dry_run()
     overwrite: bool = words.overwrite()
 
+    def outputs(self) -> list[str]:
+        """Return the files that are to be written, which can be; refuse what is for others."""
+        asked = [one for one in (self.csv, self.profile, self.keep_spectra) if one]
+        if not asked:
+            self.refuse(["overwrite"], "without a file to write")
+        if not self.profile:
+            self.refuse(["size"], "without --profile")
+        for output in asked:
+            check_target(output, overwrite=self.overwrite)
+        return asked
+
 
 @command_of("probe", ProbeOptions, examples=(
     "probe demo/sound_8band.tif demo/sound_thermal.tif --at 490000,7357000",
@@ -92,13 +103,7 @@ def command(options: ProbeOptions) -> None:
     points = _points(options)
     fields = options.look_fields()
     count = len(options.files)
-    outputs = [one for one in (options.csv, options.profile, options.keep_spectra) if one]
-    if not outputs:
-        options.refuse(["overwrite"], "without a file to write")
-    if not options.profile:
-        options.refuse(["size"], "without --profile")
-    for output in outputs:
-        check_target(output, overwrite=options.overwrite)
+    outputs = options.outputs()
     with answering(options) as answer, contextlib.ExitStack() as stack:
         opened = [stack.enter_context(open_any(file, **options.opening(k, count)))
                   for k, file in enumerate(options.files)]  # fmt: skip
@@ -253,8 +258,7 @@ def _tell(table: Any, outputs: list[str], options: ProbeOptions, answer: Answer)
     if options.csv:
         from pandas import DataFrame
 
-        with written_whole(options.csv, overwrite=options.overwrite) as file:
-            file.write(csv_bytes(DataFrame(table) if plain else table))
+        write_csv(DataFrame(table) if plain else table, options.csv, overwrite=options.overwrite)
     for row in table if plain else records(table):
         answer.add(row)
     shown = table[:MOST_LINES]

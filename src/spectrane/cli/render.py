@@ -115,7 +115,8 @@ def _draw(
         seconds = time.perf_counter() - begun
         picture.save(
             target, bits=int(options.bit_depth), bar=options.bar,
-            caption=words.filled(options.caption, raster), overwrite=options.overwrite,
+            caption=words.filled(options.caption, raster.metadata, raster.source),
+            overwrite=options.overwrite,
         )  # fmt: skip
         kept = options.save_look if number == 0 else None
         if kept:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 import click
@@ -55,14 +56,14 @@ def caption() -> Any:
                   "what the file says.")  # fmt: skip
 
 
-def filled(caption: str | None, raster: Any) -> str | None:
-    """Return a caption with what a raster's metadata say put in."""
+def filled(caption: str | None, metadata: Mapping[str, Any], name: str) -> str | None:
+    """Return a caption with what the metadata of a file of a name say put in."""
     from spectrane.model.printing import short_name
     from spectrane.model.said import filled_in
 
     if caption is None:
         return None
-    return filled_in(caption, raster.metadata, short_name(raster.source, "an array"))
+    return filled_in(caption, metadata, short_name(name, "an array"))
 
 
 def csv() -> Any:

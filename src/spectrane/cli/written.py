@@ -9,6 +9,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from spectrane.model.trials import bytes_of, now_trying, where_written
+from spectrane.model.whole_files import written_whole
 
 
 def counted(number: int, what: str) -> str:
@@ -90,6 +91,12 @@ def data_line(facts: Mapping[str, Any]) -> str:
     said += [f"no-data {', '.join(sorted(nodata))}"] if nodata else []
     said += ["with a mask"] if facts["mask"] else []
     return f"{facts['output']}: {', '.join(said)}, {size_text(facts['output'])}"
+
+
+def write_csv(table: Any, path: str, *, overwrite: bool) -> None:
+    """Write a DataFrame as CSV: see ``csv_bytes``."""
+    with written_whole(path, overwrite=overwrite) as file:
+        file.write(csv_bytes(table))
 
 
 _RUN = ("=", "+", "-", "@", "\t", "\r")

@@ -118,7 +118,7 @@ def _limits(sources: Sequence[Source], looks: Sequence[Look]) -> list[Limits]:
     looks = _in_one_way(sources, looks)
     rules = [rules_of(look, len(one), source)[:3]
              for source, look, one in zip(sources, looks, bands, strict=True)]  # fmt: skip
-    first, (name, *_) = rules[0], [source.name or "the first" for source in sources]
+    first, name = rules[0], sources[0].name or "the first"
     for source, other in zip(sources, rules, strict=True):
         if [str(rule) for rule in other] != [str(rule) for rule in first]:
             raise LookError(f"limits of several rasters: {other[0]} of {source.name or 'an array'} "

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import astuple, dataclass
 from functools import cached_property
 from typing import Any
 
@@ -23,7 +23,7 @@ from spectrane.analysis.statistics import (
 from spectrane.analysis.walking import sampled, valid_values, walk
 from spectrane.display.hurry import GLANCE, QUICK, hurried
 from spectrane.engine.answers import answers
-from spectrane.engine.remembered import WORTH_KEEPING, keep, may_be_kept, recall
+from spectrane.engine.remembered import found_once, recall, worth_keeping
 from spectrane.kernels import levels
 from spectrane.model.band import Band
 from spectrane.model.curves import Curve, Shares
@@ -130,14 +130,7 @@ def _limits(reading: Reading, bands: tuple[int, ...], rule: Limits) -> FoundLimi
         return _at_a_glance(reading, bands, rule, question)
 
     def recalled() -> FoundLimits:
-        key = reading.key(bands, rule)
-        known = None if key is None else recall(key)
-        if known is not None:
-            return FoundLimits(*known)
-        found = find()
-        if key is not None:
-            keep(key, [found.low, found.high, found.exact])
-        return found
+        return FoundLimits(*found_once(reading.key(bands, rule), lambda: list(astuple(find()))))
 
     return answers.find(reading.source, question, recalled)
 
@@ -203,10 +196,9 @@ class Reading:
     def key(self, bands: Sequence[int], rule: Limits) -> tuple[Any, ...] | None:
         """Return what limits of a whole image depend on, to keep them; None where none are kept."""
         source = self.source
-        large = window_area(whole(source.shape)) >= WORTH_KEEPING
-        if self.look.limits_from != "image" or not large or not may_be_kept(source):
+        if self.look.limits_from != "image" or self.sample is not None:
             return None
-        if self.sample is not None:
+        if not worth_keeping(source):
             return None
         rules = [repr(source.bands[band].nodata) for band in range(len(source.bands))]
         described = [repr(source.bands[band]) for band in bands]

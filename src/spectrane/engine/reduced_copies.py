@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import shutil
 from collections.abc import Sequence
 from typing import Any
 
@@ -76,6 +75,8 @@ def _recall(key: tuple[Any, ...]) -> Pixels | None:
 
 def _keep(key: tuple[Any, ...], pixels: Pixels) -> None:
     """Keep pixels under a key, whole or not at all; where the folder cannot be written, nothing."""
+    import shutil
+
     where = folder("reduced")
     place = os.path.join(where, name_of(key))
     partial = f"{place}.{os.getpid()}"
@@ -105,6 +106,8 @@ def _told(pixels: Pixels) -> Any:
 
 def forget_oldest(where: str, most: int) -> None:
     """Remove the least recently used copies until all together have at most so many bytes."""
+    import shutil
+
     found = []
     with os.scandir(where) as entries:
         for entry in entries:

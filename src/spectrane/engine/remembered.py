@@ -5,11 +5,15 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any, TypeVar
+
+from spectrane.model.window import whole, window_area
 
 if TYPE_CHECKING:
     from spectrane.model.source import Source
 
+T = TypeVar("T")
 _MOST = 2000
 """Files kept; the oldest go first."""
 WORTH_KEEPING = 250_000
@@ -42,6 +46,22 @@ def may_be_kept(source: Source) -> bool:
     if source.state is None or len(source.shape) != 2 or limit() == 0:
         return False
     return not source.identity and source.format not in _MEDICAL
+
+
+def worth_keeping(source: Source) -> bool:
+    """Tell whether findings about a whole raster are kept: it is large, and may be."""
+    return may_be_kept(source) and window_area(whole(source.shape)) >= WORTH_KEEPING
+
+
+def found_once(key: tuple[Any, ...] | None, find: Callable[[], T]) -> T | Any:
+    """Return what is kept under a key as JSON holds it, or find it and keep it; None keeps none."""
+    known = None if key is None else recall(key)
+    if known is not None:
+        return known
+    found = find()
+    if key is not None:
+        keep(key, found)
+    return found
 
 
 def name_of(key: tuple[Any, ...]) -> str:

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Mapping
 from typing import Any
 
 from spectrane.formats.notes import read_notes, words_of
@@ -127,16 +126,16 @@ def _with_type(found: dict[str, Any], name: str) -> dict[str, Any]:
     return found
 
 
-def notes_beside(path: str, names: Mapping[str, Any] | frozenset[str]) -> str | None:
+def notes_beside(path: str) -> str | None:
     """Return the name of a neighbour whose notes may describe a binary; None where none does.
 
-    ``names`` are those of the folder. The notes must say rows and columns.
+    The notes must say rows and columns.
     """
     folder, name = os.path.split(path)
     stem = os.path.splitext(name)[0]
     for ending in _ENDINGS:
         for beside in (f"{name}{ending}", f"{stem}{ending}"):
-            if beside == name or beside not in names:
+            if beside == name or not os.path.isfile(os.path.join(folder, beside)):
                 continue
             try:
                 found = layout_in(os.path.join(folder, beside))

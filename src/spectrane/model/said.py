@@ -59,6 +59,15 @@ def date_of(metadata: Mapping[str, Any]) -> datetime | None:
     return None if said is None else read_date(said)
 
 
+def date_text(date: datetime) -> str:
+    """Return a date as it is told: without the time of day where that is midnight.
+
+    >>> date_text(datetime(2026, 4, 12)), date_text(datetime(2026, 4, 12, 10, 30))
+    ('2026-04-12', '2026-04-12 10:30:00')
+    """
+    return date.isoformat(" ").removesuffix(" 00:00:00")
+
+
 def date_said(metadata: Mapping[str, Any]) -> Any:
     """Return what metadata say for a date, whether it can be read or not."""
     return under(metadata, *_DATE_KEYS)
@@ -156,7 +165,7 @@ def filled_in(text: str, metadata: Mapping[str, Any], name: str) -> str:
         date = date_of(metadata)
         known: dict[str, Any] = {
             "file": name, "title": title_of(metadata) or name, "cloud": cloud_of(metadata),
-            "date": None if date is None else date.isoformat(" ").removesuffix(" 00:00:00"),
+            "date": None if date is None else date_text(date),
         }  # fmt: skip
         value = known[key] if key in known else under(metadata, key)
         if value is None or isinstance(value, Mapping):

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import tempfile
 from collections.abc import Iterator
 from contextvars import ContextVar
 from dataclasses import dataclass, field
@@ -49,6 +48,8 @@ def trying() -> Iterator[Trial]:
     ...     trial.place("a.png") == trial.place("a.png"), now_trying() is trial
     (True, True)
     """
+    import tempfile  # only a dry run pays for it
+
     with tempfile.TemporaryDirectory(prefix="spectrane-") as folder:
         trial = Trial(os.path.realpath(folder))
         before = _trial.set(trial)
