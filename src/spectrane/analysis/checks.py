@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from spectrane.analysis.coordinate_systems import system_facts
 from spectrane.analysis.fills import Fill, fills, mending, said_of, without
 from spectrane.analysis.sampling import Sample, sample_of
 from spectrane.analysis.walking import finite
@@ -123,8 +124,7 @@ def _place_findings(source: Source) -> Iterator[Finding]:
     if not grid.placed:
         return
     dx, dy = grid.pixel_size
-    system = grid.crs
-    geographic = system is not None and system.is_geographic
+    geographic = system_facts(source).geographic
     low, high = min(dx, dy), max(dx, dy)
     odd = None
     if high > 5 * low:

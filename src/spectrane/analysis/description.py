@@ -2,20 +2,17 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any, ClassVar
 
 import numpy as np
 
+from spectrane.analysis.coordinate_systems import system_facts
 from spectrane.model.band import band_facts
-from spectrane.model.errors import GridMismatch
-from spectrane.model.grid import IMAGE_PLANE
 from spectrane.model.printing import MOST_LINES, printable, printable_line, short_name
 from spectrane.model.said import GIVEN, KEYS, cloud_of, date_of, date_text, title_of
 from spectrane.model.source import Source
-from spectrane.model.systems import LONLAT, way_between
 
 
 @dataclass(frozen=True)
@@ -206,37 +203,18 @@ def _said_of(source: Source) -> dict[str, Any]:
 
 def _place_facts(source: Source) -> dict[str, Any]:
     grid = source.grid
-    name, unit, degrees = _system(source)
+    system = system_facts(source)
     return {
         "coordinate_system": grid.crs_text,
-        "coordinate_system_name": name,
+        "coordinate_system_name": system.name,
         "placed": grid.placed,
         "pixel_size": list(grid.pixel_size) if grid.placed else None,
-        "pixel_unit": unit,
+        "pixel_unit": system.unit,
         "rotated": grid.rotated,
         "corners": [list(corner) for corner in grid.corners] if grid.placed else None,
-        "corners_lonlat": degrees,
+        "corners_lonlat": system.corners,
         "bounds": list(grid.bounds) if grid.placed else None,
     }
-
-
-def _system(source: Source) -> tuple[str | None, str | None, list[list[float]] | None]:
-    """Return the coordinate system's name, its unit, and the corners in longitude/latitude."""
-    grid = source.grid
-    given = grid.crs_name if grid.crs_name != grid.crs_text else None
-    system = grid.crs
-    if system is None:
-        return given, "mm" if given == IMAGE_PLANE else None, None
-    unit = system.axis_info[0].unit_name if system.axis_info else None
-    if not grid.placed:
-        return str(system.name), unit, None
-    try:
-        turn = way_between(system, LONLAT)
-        corners = [[round(v, 8) for v in turn.transform(*corner)] for corner in grid.corners]
-    except GridMismatch:
-        return system.name, unit, None
-    fine = all(math.isfinite(v) for corner in corners for v in corner)
-    return system.name, unit, corners if fine else None
 
 
 def look_facts(source: Source) -> dict[str, Any] | None:
