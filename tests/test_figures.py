@@ -11,7 +11,7 @@ from spectrane import figures
 from spectrane.display.legends import round_ticks
 from spectrane.display.linked import linked
 from spectrane.figures.keys import Letters, ticks_apart
-from spectrane.figures.paper import save_figure, sheet
+from spectrane.figures.paper import figure_of, save_figure
 from spectrane.model.errors import FormatError, GridMismatch, LookError
 from spectrane.model.source import source_of
 
@@ -277,7 +277,7 @@ def test_titles_tell_what_was_changed_after_limits():
 
 
 def test_ticks_that_would_touch_make_way_for_the_ends():
-    letters = Letters(sheet(300, 100))
+    letters = Letters(figure_of(300, 100))
     ticks = [(0, "0"), (0.02, "1"), (0.5, "50"), (0.98, "99"), (1, "100")]
     assert [text for _, text in ticks_apart(ticks, 300, letters)] == ["0", "50", "100"]
     assert ticks_apart(ticks[:1], 300, letters) == ticks[:1]

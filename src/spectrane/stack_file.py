@@ -40,7 +40,7 @@ from spectrane.model.band import MOST_BANDS, Band, find_band
 from spectrane.model.errors import FormatError, SpectraneError
 from spectrane.model.grid import Grid
 from spectrane.model.member import Member, find_member
-from spectrane.model.regular_files import ReadingAs
+from spectrane.model.regular_files import ReadingAs, named_from
 from spectrane.model.resampling import Resampling
 from spectrane.model.source import Source
 from spectrane.model.whole_files import written_whole
@@ -230,7 +230,7 @@ def write_stack(
     for file, member, count in files:
         for number in range(1, count + 1):
             band = next(following)
-            entry: dict[str, Any] = {"file": _relative(file, path)}
+            entry: dict[str, Any] = {"file": named_from(file, path)}
             entry |= {"number": number} if count > 1 else {}
             entry |= {"member": member} if member is not None else {}
             entry |= {name: value for name in _KEPT
@@ -239,13 +239,3 @@ def write_stack(
     table["band"] = listed
     with written_whole(path, overwrite=overwrite) as target:
         target.write((_FIRST + tomlkit.dumps(table)).encode())
-
-
-def _relative(file: str, stack: str) -> str:
-    if "://" in file:
-        return file
-    here = os.path.dirname(os.path.abspath(stack))
-    try:
-        return os.path.relpath(os.path.abspath(file), here).replace(os.sep, "/")
-    except ValueError:  # on another drive
-        return os.path.abspath(file)

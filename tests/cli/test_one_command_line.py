@@ -23,6 +23,7 @@ OTHERWISE = {
     ("amend", "--band"): "a band as everywhere, followed by the fields it gets",
     ("amend", "--unit"): "the unit that values have, not one to bring them to",
     ("amend", "--scale"): "a factor as everywhere, of values",
+    ("demo", "--scale"): "how large the made-up scene is",
 }
 """Where a word is said of something else than in the other commands, and of what."""
 

@@ -28,6 +28,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "mosaic": ("spectrane.cli.mosaic", "Join many rasters into one."),
     "overlay": ("spectrane.cli.overlay", "Lay rasters and outlines on one another."),
     "slices": ("spectrane.cli.slices", "Draw slices of a volume, maps laid over it."),
+    "sheet": ("spectrane.cli.sheet", "Make a finished map on paper, or a sheet of slices."),
     "page": ("spectrane.cli.page", "Make one HTML page, KML or KMZ of layers."),
     "tiles": ("spectrane.cli.tiles", "Make web-map tiles of layers."),
 }

@@ -74,7 +74,10 @@ class LayerOptions(CommonLimitsOptions, AreaOptions, OpeningOptions):
 
 
 _WITH_A_FILE = frozenset(
-    ("layers", "size", "title", "no_values", "quad", "scheme", "zooms", "attribution", "engine")
+    ("layers", "size", "title", "no_values", "quad", "scheme", "zooms", "attribution", "engine",
+     "subtitle", "notes", "notes_file", "sources", "date", "paper", "orientation", "margin",
+     "scale", "coordinates", "lines", "put", "inset", "picture", "separate", "across", "dots",
+     "keep_as")
 ) | AREA_NAMES  # fmt: skip
 """Options that are read beside a layer file."""
 
@@ -152,7 +155,7 @@ def _rasters(options: LayerOptions, stack: contextlib.ExitStack) -> list[Any]:
     rasters, shown_by = [], []
     own_names: list[str | None] = list(options.name) or [None] * count
     for k, text in enumerate(options.files):
-        file, said = with_fields(text, (*_OWN, *_OF_LAYERS))
+        file, said = with_fields(text, (*OWN, *OF_LAYERS))
         raster = stack.enter_context(open_raster(file, **options.opening(k, count)))
         if "nodata" in said:
             raster = raster.with_nodata(NoData().convert(said["nodata"], None, None))
@@ -162,7 +165,7 @@ def _rasters(options: LayerOptions, stack: contextlib.ExitStack) -> list[Any]:
         own_names[k] = said.get("name", own_names[k])
         kept = looks[k] if looks else raster.look or Look()
         rasters.append(shown)
-        own = {key: said[key] for key in _OWN if key in said and key != "nodata"}
+        own = {key: said[key] for key in OWN if key in said and key != "nodata"}
         try:
             shown_by.append(fitting(shown, replace(kept, **(fields | own))))
         except LookError as error:
@@ -173,8 +176,8 @@ def _rasters(options: LayerOptions, stack: contextlib.ExitStack) -> list[Any]:
             for raster, look, opacity, name, mode in each_layer]  # fmt: skip
 
 
-_OWN = ("nodata", "channels", "limits", "curve", "colormap")
-_OF_LAYERS = ("opacity", "blend", "name")
+OWN = ("nodata", "channels", "limits", "curve", "colormap")
+OF_LAYERS = ("opacity", "blend", "name")
 """What may be said of one file alone: FILE,nodata=0,opacity=0.5."""
 
 
@@ -185,15 +188,21 @@ def _share(text: str, file: str) -> float:
         raise click.UsageError(f"{file}: opacity {text!r}: expected a number") from None
 
 
-def _relief(text: str, options: LayerOptions, stack: contextlib.ExitStack) -> Any:
-    from spectrane.display.layers import Layer
-    from spectrane.opening import open_raster
-
+def relief_given(text: str) -> tuple[str, float]:
+    """Return the file and the exaggeration of ``FILE[,EXAGGERATION]``."""
     path, comma, factor = text.rpartition(",")
     try:
         exaggeration = float(factor) if comma else 1.0
     except ValueError:
-        path, exaggeration = text, 1.0
-    raster = stack.enter_context(open_raster(path if comma and path else text))
+        return text, 1.0
+    return (path if comma and path else text), exaggeration
+
+
+def _relief(text: str, options: LayerOptions, stack: contextlib.ExitStack) -> Any:
+    from spectrane.display.layers import Layer
+    from spectrane.opening import open_raster
+
+    path, exaggeration = relief_given(text)
+    raster = stack.enter_context(open_raster(path))
     lit = raster.relief(exaggeration=exaggeration, suns=options.sun or None)
     return Layer(lit, name="relief", mode="multiply")

@@ -165,6 +165,18 @@ class JoinedResult(DataResult):
     verdict: str | None
 
 
+class SheetResult(WrittenResult):
+    """A finished sheet; places of maps and elements are left, top, width, height in mm."""
+
+    inputs: list[str]
+    paper: tuple[float, float]
+    scale: float | None
+    maps: list[tuple[float, float, float, float]]
+    elements: dict[str, tuple[float, float, float, float]]
+    notes: list[str]
+    layer_file: str | None
+
+
 class PageResult(WrittenResult):
     """A page, or ground overlays."""
 
@@ -335,6 +347,7 @@ RESULTS: dict[str, tuple[type[BaseModel], ...]] = {
     "mosaic": (JoinedResult, WrittenResult),
     "overlay": (OverlaidResult,),
     "slices": (CutResult,),
+    "sheet": (SheetResult,),
     "page": (PageResult,),
     "tiles": (TiledResult,),
     "colormaps": (NamedColorsResult, WrittenResult),

@@ -17,7 +17,7 @@ from spectrane.model.look import Look
 from spectrane.spatial.slicing import PlaneName
 
 if TYPE_CHECKING:
-    from spectrane.cli.slice_options import SlicesOptions
+    from spectrane.cli.slice_options import MapOptions, SlicesOptions
     from spectrane.display.picture import Picture
     from spectrane.volume import Volume
 
@@ -78,25 +78,32 @@ def draw_slices(
 ) -> DrawnSlices:
     """Draw a volume as asked, with what is laid over it, and save the pictures."""
     from spectrane.looking import cluster_rows
+
+    layers = [anatomy(volume, options), *laid_over(options, stack)]
+    groups = cluster_rows(layers[1]) if options.map else []
+    picture, written = _written(layers, target, options, stack)
+    return DrawnSlices(picture, layers, written, groups)
+
+
+def laid_over(options: MapOptions, stack: contextlib.ExitStack) -> list[Any]:
+    """Return the layers of what is laid over a volume: a map, then labels."""
     from spectrane.opening import open_volume
 
-    layers = [_anatomy(volume, options)]
+    layers = []
     laid = [name for name in ("map", "labels") if getattr(options, name)]
     shares = each(options.opacity, len(laid), "--opacity", float, 1.0)
-    groups: list[dict[str, Any]] = []
     if options.map:
         layers.append(_map(stack.enter_context(open_volume(options.map)), shares[0], options))
-        groups = cluster_rows(layers[1])
     else:
         options.refuse(_OF_A_MAP, "without --map")
     if options.labels:
         labels = stack.enter_context(open_volume(options.labels))
         layers.append(_labels(labels, shares[-1]))
-    picture, written = _written(layers, target, options, stack)
-    return DrawnSlices(picture, layers, written, groups)
+    return layers
 
 
-def _anatomy(volume: Volume, options: SlicesOptions) -> Any:
+def anatomy(volume: Volume, options: Any) -> Any:
+    """Return the volume as the lowest layer, in the look that the options say."""
     from spectrane.display.volume_layers import VolumeLayer
 
     given: dict[str, Any] = {"invert": True} if options.invert else {}
@@ -111,7 +118,7 @@ def _likened(volume: Volume, first: Any, options: SlicesOptions) -> Any:
 
     scales = planned_volume(first).scales
     unit = scales[0].unit if len(scales) == 1 else None
-    made = _anatomy(volume, options)
+    made = anatomy(volume, options)
     if unit is None or unit != volume.frames[0].unit:
         return made
     return replace(made, look=replace(made.look, limits=(scales[0].low, scales[0].high)))
@@ -126,7 +133,7 @@ def _labels(volume: Volume, opacity: float) -> Any:
     return VolumeLayer(labels, labels.look, opacity=opacity)
 
 
-def _map(volume: Volume, opacity: float, options: SlicesOptions) -> Any:
+def _map(volume: Volume, opacity: float, options: MapOptions) -> Any:
     from spectrane.display.volume_layers import VolumeLayer
 
     least, in_mm3 = options.least
@@ -138,7 +145,7 @@ def _map(volume: Volume, opacity: float, options: SlicesOptions) -> Any:
     )  # fmt: skip
 
 
-def _threshold(options: SlicesOptions) -> Any:
+def _threshold(options: MapOptions) -> Any:
     ways = (options.threshold, options.p, options.fdr)
     if sum(way is not None for way in ways) > 1:
         raise click.UsageError("say one of --threshold, --p and --fdr")

@@ -17,18 +17,32 @@ from spectrane.spatial.slicing import AXES, PLANES, PROJECTIONS, SIDES, PlaneNam
 
 
 @dataclass(frozen=True)
-class CutOptions(OpeningOptions):
-    """Which slices, and how they lie on the picture."""
+class ManyCutOptions(OpeningOptions):
+    """Which slices stand beside one another, and how they lie."""
 
     plane: PlaneName | Literal["all"] = option(
         "--plane", group="Place", type=click.Choice([*PLANES, "all"]), default="all",
         help="One plane, or all three through a point.",
     )  # fmt: skip
+    montage: int | None = option("--montage", group="Place", type=click.IntRange(1, 400),
+                                 help="So many slices, evenly spread.")  # fmt: skip
+    span: tuple[float, float] | None = option(
+        "--span", group="Place", type=Range(both=True),
+        help="Many slices: from LOW..HIGH mm; else what is not empty.",
+    )  # fmt: skip
+    side: str = option("--side", group="Place", type=click.Choice(SIDES), default="radiological",
+                       help="The patient's right on the left, or on the right.")  # fmt: skip
+    axes: str = option("--axes", group="Place", type=click.Choice(AXES), default="patient",
+                       help="Planes of the patient, or along the volume's own axes.")  # fmt: skip
+
+
+@dataclass(frozen=True)
+class CutOptions(ManyCutOptions):
+    """Which slices, and how they lie on the picture."""
+
     at: tuple[float, ...] | None = words.position()
     index: int | None = option("--index", group="Place", type=click.IntRange(0),
                                help="Or a stored plane, from 0.")  # fmt: skip
-    montage: int | None = option("--montage", group="Place", type=click.IntRange(1, 400),
-                                 help="So many slices, evenly spread.")  # fmt: skip
     sequence: int | None = option("--sequence", group="Place", type=click.IntRange(1, 400),
                                   help="Or in numbered files: OUT-01.png, …")  # fmt: skip
     animated: int | None = option("--animated", group="Place", type=click.IntRange(2, 400),
@@ -37,24 +51,16 @@ class CutOptions(OpeningOptions):
         "--frames", group="Place", type=click.Choice(["animated", "numbered"]),
         help="One slice in every frame: in a moving picture, or in files.",
     )  # fmt: skip
-    span: tuple[float, float] | None = option(
-        "--span", group="Place", type=Range(both=True),
-        help="Many slices: from LOW..HIGH mm; else what is not empty.",
-    )  # fmt: skip
     beside: str | None = option("--beside", group="Place", type=click.Path(),
                                 help="A second volume, at the same mm, to its right.")  # fmt: skip
     slab: float = option("--slab", group="Place", type=float, default=0.0,
                          help="A thickness in mm that is projected.")  # fmt: skip
     project: Projection = option("--project", group="Place", type=click.Choice(PROJECTIONS),
                           default="maximum", help="What is taken of a slab.")  # fmt: skip
-    side: str = option("--side", group="Place", type=click.Choice(SIDES), default="radiological",
-                       help="The patient's right on the left, or on the right.")  # fmt: skip
-    axes: str = option("--axes", group="Place", type=click.Choice(AXES), default="patient",
-                       help="Planes of the patient, or along the volume's own axes.")  # fmt: skip
 
 
 @dataclass(frozen=True)
-class MapOptions(CutOptions):
+class MapOptions(OpeningOptions):
     """What is laid over a volume, and where it is shown."""
 
     map: str | None = option("--map", group="Map", type=click.Path(),
@@ -104,14 +110,13 @@ class MapOptions(CutOptions):
 
 
 @dataclass(frozen=True)
-class SlicesOptions(MapOptions):
+class SlicesOptions(MapOptions, CutOptions):
     """What ``slices`` takes."""
 
     files: tuple[str, ...] = argument("VOLUME...", many=True, required=True)
     output: str | None = words.output("The picture (.png).")
     out_dir: str | None = words.out_dir()
-    frame: str = option("--frame", group="Look", default="1",
-                        help="The frame that is shown: its number or name.")  # fmt: skip
+    frame: str = words.frame()
     limits: tuple[str, ...] = words.limits()
     colormap: str | None = words.colormap()
     invert: bool = words.invert()

@@ -140,8 +140,8 @@ def notes() -> Any:
     """Declare ``--notes``."""
     return option(
         "--notes", group="Corrections", metavar="TEXT|FILE[,QUANTITY]",
-        help="Of amend a note to whoever opens it next; of joined bands a file of key = value "
-        "lines with scales and offsets.",
+        help="Of amend a note to whoever opens it next; of a sheet what stands beside the map; of "
+        "joined bands a file of key = value lines with scales and offsets.",
     )  # fmt: skip
 
 
@@ -158,6 +158,12 @@ def dry_run() -> Any:
         help="Write nothing: tell what would be written, its size, grid, type and no-data, and the "
         "time it would take.",
     )  # fmt: skip
+
+
+def frame() -> Any:
+    """Declare ``--frame``."""
+    return option("--frame", group="Look", default="1",
+                  help="The frame that is shown: its number or name.")  # fmt: skip
 
 
 def title() -> Any:

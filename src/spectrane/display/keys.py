@@ -79,7 +79,8 @@ def key_of(
     if not plan.shadings:
         seen = classes_seen(plan, occurring_in(pixels))
         if pixels is None and rgba is not None:
-            drawn = {tuple(color) for color in np.unique(rgba.reshape(-1, 4), axis=0).tolist()}
+            words = np.unique(np.ascontiguousarray(rgba).view(np.uint32))
+            drawn = set(map(tuple, words.view(np.uint8).reshape(-1, 4).tolist()))
             seen = tuple(entry for entry in seen if parse_color(entry[0]) in drawn)
         entries = _listed(seen, plan)
         return Key(title, None, entries=entries) if entries else None

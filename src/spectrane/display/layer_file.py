@@ -24,12 +24,19 @@
     label = "name"
     crs = "EPSG:32727"          # optional; else what the file says, or longitude and latitude
     layer = "leases"            # of a GeoPackage with several
+
+    [sheet]                     # for a finished map: docs/sheets.md
+    title = "Halse Sound"
+    paper = "A3"
+    scale = "1:25000"
+    put = {north = "top-left"}
 """
 
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
@@ -37,14 +44,17 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from spectrane.analysis.expressions import Computed
 from spectrane.display.layers import Layer
 from spectrane.display.outlines import Outline
+from spectrane.display.sheet_settings import INSETS, SheetSettings
 from spectrane.formats.registry import open_source
-from spectrane.model.errors import LookError, nearest
+from spectrane.model.errors import FormatError, LookError, nearest
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
 from spectrane.model.regular_files import ReadingAs, path_text, read_toml
 from spectrane.model.source import Source
 from spectrane.model.systems import checked_system
+from spectrane.model.whole_files import written_whole
 from spectrane.spatial.clipping import clip
+from spectrane.spatial.converted import in_unit
 from spectrane.spatial.described import with_nodata
 from spectrane.spatial.grids import covering
 from spectrane.spatial.relief import Relief, Sun
@@ -98,6 +108,7 @@ class LayerTable(_Table):
     look: str | dict[str, Any] | None = None
     nodata: Number | list[Number | list[Number]] | None = None
     compute: dict[str, str] | None = None
+    unit: str | None = None
     clip: str | None = None
     threshold: str | None = None
     relief: ReliefTable | None = None
@@ -113,12 +124,13 @@ class FileTable(_Table):
     """A whole layer file."""
 
     grid: LayerGridTable | None = None
+    sheet: dict[str, Any] | None = None
     layer: list[LayerTable] = Field(min_length=1)
 
 
 @dataclass(frozen=True)
 class LayerFile:
-    """What a layer file describes: layers, the lowest first, and the grid it names, if any.
+    """What a layer file describes: layers, the lowest first, the grid and the sheet, if any.
 
     >>> LayerFile([]).grid is None
     True
@@ -126,6 +138,7 @@ class LayerFile:
 
     layers: list[Layer | Outline]
     grid: Grid | None = None
+    sheet: SheetSettings | None = None
 
 
 def read_layers(path: str | os.PathLike[str]) -> LayerFile:
@@ -149,7 +162,57 @@ def read_layers(path: str | os.PathLike[str]) -> LayerFile:
         size = table.grid.pixel_size
         with ReadingAs(name, LookError, "a layer file"):
             grid = covering(table.grid.bounds, (size, size), checked_system(table.grid.crs))
-    return LayerFile(layers, grid)
+    return LayerFile(layers, grid, _sheet(table.sheet, name))
+
+
+def write_layers(
+    path: str, layers: Sequence[Mapping[str, Any]], sheet: Mapping[str, Any] | None = None, *,
+    grid: Mapping[str, Any] | None = None, overwrite: bool = False,
+) -> None:  # fmt: skip
+    """Write a layer file of tables as they stand in one; files are named from its folder already.
+
+    Raises FormatError for another ending than ``.toml``, ExistingFile, AccessError; LookError for a
+    table that could not be read again.
+    """
+    import tomlkit
+
+    if not path.lower().endswith(".toml"):
+        raise FormatError(f"{path}: layers are kept in a file that ends with .toml")
+    table: dict[str, Any] = {} if grid is None else {"grid": dict(grid)}
+    table |= {} if sheet is None else {"sheet": dict(sheet)}
+    table["layer"] = [dict(layer) for layer in layers]
+    try:
+        FileTable.model_validate(table)
+    except ValidationError as error:
+        raise LookError(f"{path}: {_first_problem(error)}") from error
+    with written_whole(path, overwrite=overwrite) as file:
+        file.write(tomlkit.dumps(table).encode())
+
+
+def layer_tables(path: str | os.PathLike[str]) -> dict[str, Any]:
+    """Return the tables of a layer file as they stand in it, its files named as from here."""
+    name = path_text(path)
+    given: dict[str, Any] = dict(read_toml(name, _LARGEST, LookError, "a layer file"))
+    folder = os.path.dirname(name)
+    for layer in given.get("layer", []):
+        for key in ("file", "outline", "clip", "look"):
+            if isinstance(layer.get(key), str):
+                layer[key] = os.path.join(folder, layer[key])
+    return given
+
+
+def _sheet(given: dict[str, Any] | None, name: str) -> SheetSettings | None:
+    """Return the settings of a sheet; its files are named from the layer file's folder."""
+    if given is None:
+        return None
+    folder = os.path.dirname(name)
+    try:
+        found = SheetSettings.from_dict(given)
+    except LookError as error:
+        raise LookError(f"{name}: sheet: {error}") from error
+    picture = None if found.picture is None else os.path.join(folder, found.picture)
+    inset = found.inset if found.inset in INSETS else os.path.join(folder, found.inset)
+    return replace(found, picture=picture, inset=inset)
 
 
 def _first_problem(error: ValidationError) -> str:
@@ -189,6 +252,8 @@ def _source(entry: LayerTable, folder: str) -> Source:
         source = with_nodata(source, entry.nodata)
     if entry.compute:
         source = Computed(source, entry.compute)
+    if entry.unit is not None:
+        source = in_unit(source, entry.unit)
     if entry.clip is not None:
         source = clip(source, os.path.join(folder, entry.clip), extent_of="full")
     if entry.relief is not None:

@@ -98,7 +98,7 @@ def draw_outline(outline: Outline, grid: Grid) -> Rgba:
 
     rows, columns = grid.shape
     finer = _FINER if rows * columns * _FINER**2 <= _MOST else 1
-    parts = list(_placed(outline, grid))
+    parts = list(placed_parts(outline, grid))
     line, inner = (Image.new("L", (columns * finer, rows * finer)) for _ in range(2))
     pen, brush = ImageDraw.Draw(line), ImageDraw.Draw(inner)
     width = max(1, round(outline.width * finer)) if outline.width else 0
@@ -153,7 +153,7 @@ def _labelled(rgba: Rgba, parts: list[Any], outline: Outline) -> Rgba:
     red, green, blue, _ = parse_color(outline.color)
     bright = 0.299 * red + 0.587 * green + 0.114 * blue > 110
     font = ImageFont.load_default(max(12, round(6 * outline.width)))
-    for text, points in _labels(parts):
+    for text, points in labels_of(parts):
         inside = np.clip(points, 0, (image.width, image.height))
         x, y = inside.mean(axis=0).tolist()
         half = font.getlength(text) / 2 + 3
@@ -172,7 +172,7 @@ def _labelled(rgba: Rgba, parts: list[Any], outline: Outline) -> Rgba:
     return np.asarray(image)
 
 
-def _labels(parts: list[Any]) -> Iterator[tuple[str, F64]]:
+def labels_of(parts: list[Any]) -> Iterator[tuple[str, F64]]:
     """Yield each feature's label once, at its largest part."""
     best: dict[int, tuple[float, str, F64]] = {}
     for number, (kind, points, _, (feature, text)) in enumerate(parts):
@@ -184,7 +184,9 @@ def _labels(parts: list[Any]) -> Iterator[tuple[str, F64]]:
         yield text, points
 
 
-def _placed(outline: Outline, grid: Grid) -> Iterator[tuple[str, F64, list[F64], tuple[int, str]]]:
+def placed_parts(
+    outline: Outline, grid: Grid
+) -> Iterator[tuple[str, F64, list[F64], tuple[int, str]]]:
     """Yield (kind, picture positions, holes, (feature, label)) of every part of a shape."""
     shapes = outline.ready().shape
     assert isinstance(shapes, Shapes)

@@ -58,7 +58,7 @@ VolumesShown: TypeAlias = "VolumeShown | Sequence[VolumeShown]"
 
 
 @dataclass(frozen=True)
-class _Drawn:
+class DrawnSlice:
     """A slice as it is drawn, on its grid, and what is known of the lowest layer's cut."""
 
     rgba: Rgba
@@ -66,10 +66,10 @@ class _Drawn:
     cut: dict[str, Any]
 
 
-def _drawn(
+def drawn_slice(
     ready: Sequence[Ready], plane: str, scale: float, where: dict[str, Any],
     grid: Grid | None = None,
-) -> _Drawn:  # fmt: skip
+) -> DrawnSlice:  # fmt: skip
     """Draw a slice at ``scale`` pixels per millimetre, in true proportion, or onto a grid."""
     layers, outlined = flat(ready, plane, where)
     if grid is None:
@@ -80,7 +80,7 @@ def _drawn(
         alone = stacked([one], grid=stack.grid, tell=False)
         draw_edge(rgba, alone.blended()[..., 3] > 0)
     lowest: Any = layers[0]
-    return _Drawn(rgba, stack.grid, lowest.source.metadata["slice"])
+    return DrawnSlice(rgba, stack.grid, lowest.source.metadata["slice"])
 
 
 def _scaled(grid: Grid, scale: float) -> Grid:
@@ -119,7 +119,7 @@ def slice_picture(
 
 def _single(page: _Page, plane: str, where: dict[str, Any], more: str = "") -> Picture:
     """Return one slice as a picture, with its letters and bars."""
-    drawn = _drawn(page.ready, plane, _scale(page.ready, plane, page.size), where)
+    drawn = drawn_slice(page.ready, plane, _scale(page.ready, plane, page.size), where)
     caption = _caption(plane, drawn.cut) + more
     page.write(drawn.rgba, SlicePlane.of(plane, where.get("side", SIDES[0])), caption)
     return page.picture(drawn.rgba, drawn.grid)
@@ -150,16 +150,18 @@ def three_planes(
         raise LookError(f"point {point!r}: expected x, y, z in mm")
     middle = middle if point is None else ready[0].turn.T @ middle
     names = list(PLANES)
-    shown = [_extent(ready, name) for name in names]
+    shown = [extent_of_plane(ready, name) for name in names]
     wide, tall = sum(one[0] for one in shown), max(one[1] for one in shown)
     scale = min((room[1] - 2 * GAP - len(names)) / wide, room[0] / tall)
     panels = []
     for name in names:
-        drawn = _drawn(ready, name, scale, {"at": float(middle[PLANES[name][0]]), "side": side})
+        drawn = drawn_slice(
+            ready, name, scale, {"at": float(middle[PLANES[name][0]]), "side": side}
+        )
         rgba, plane = drawn.rgba, SlicePlane.of(name, side)
         if crosshair:
             draw_cross(rgba, drawn.grid, middle[plane.columns[0]], middle[plane.rows[0]])
-        page.write(rgba, plane, f"{name} {_said(middle[plane.across])}")
+        page.write(rgba, plane, f"{name} {said_place(middle[plane.across])}")
         panels.append(rgba)
     return page.picture(panels_in_a_row(panels))
 
@@ -197,7 +199,7 @@ def compare_slices(
     grid: Grid | None = None
     panels = []
     for column in ready:
-        drawn = _drawn(column, plane, scale, where, grid)
+        drawn = drawn_slice(column, plane, scale, where, grid)
         grid = drawn.grid
         caption = f"{column[0].layer.title}, {_caption(plane, drawn.cut)}"
         page.write(drawn.rgba, SlicePlane.of(plane, side), caption)
@@ -230,8 +232,8 @@ def montage(
     scale = _scale(ready, plane, each)
     panels = []
     for place in places:
-        rgba = _drawn(ready, plane, scale, {"at": place, "side": side}).rgba
-        page.write(rgba, SlicePlane.of(plane, side), _said(place), edges=rgba.shape[1] > 120)
+        rgba = drawn_slice(ready, plane, scale, {"at": place, "side": side}).rgba
+        page.write(rgba, SlicePlane.of(plane, side), said_place(place), edges=rgba.shape[1] > 120)
         panels.append(rgba)
     rows = [panels_in_a_row(panels[k : k + across]) for k in range(0, count, across)]
     return page.picture(one_below_another(rows))
@@ -297,11 +299,11 @@ def slice_places(
 
 def _scale(ready: Sequence[Ready], plane: str, size: tuple[int, int]) -> float:
     """Return the pixels per millimetre at which slices fit into a size."""
-    wide, tall = _extent(ready, plane)
+    wide, tall = extent_of_plane(ready, plane)
     return min(size[1] / wide, size[0] / tall)
 
 
-def _extent(ready: Sequence[Ready], plane: str) -> tuple[float, float]:
+def extent_of_plane(ready: Sequence[Ready], plane: str) -> tuple[float, float]:
     """Return how wide and how tall slices of a plane are, whole pixels, in mm."""
     grid = cut(ready[0].source, plane).grid
     return grid.columns * grid.pixel_size[0], grid.rows * grid.pixel_size[1]
@@ -320,13 +322,13 @@ def _grid_of(
     return chosen
 
 
-def _said(place: float) -> str:
+def said_place(place: float) -> str:
     """Say a place to a tenth of a millimetre, never as -0.0."""
     return f"{round(float(place), 1) + 0.0:.1f} mm"
 
 
 def _caption(plane: str, said: dict[str, Any]) -> str:
-    place = _said(said["at"]) if "at" in said else f"plane {said['index']}"
+    place = said_place(said["at"]) if "at" in said else f"plane {said['index']}"
     slab = f", slab {said['slab']:g} mm" if said.get("slab") else ""
     return f"{plane} {place}{slab}"
 

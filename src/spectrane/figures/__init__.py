@@ -7,6 +7,8 @@ from spectrane.figures.compare import compare
 from spectrane.figures.histogram import histogram
 from spectrane.figures.paper import save_figure
 from spectrane.figures.profile import line_profile, profile
+from spectrane.figures.sheets.sheet import sheet
+from spectrane.figures.sheets.slices import slice_sheet
 from spectrane.figures.suggestions import suggestions
 
 __all__ = [
@@ -16,6 +18,8 @@ __all__ = [
     "line_profile",
     "profile",
     "save_figure",
+    "sheet",
+    "slice_sheet",
     "suggestions",
     "swatches",
 ]

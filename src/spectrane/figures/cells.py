@@ -16,7 +16,7 @@ from spectrane.display.linked import Panel
 from spectrane.display.panels import lines_that_fit
 from spectrane.display.shown_values import channel_counts
 from spectrane.figures.keys import LINE, STEPS, Letters, draw_keys, one_key, room_for
-from spectrane.figures.paper import CHANNELS, INK, MUTED, in_shares, sheet, styled
+from spectrane.figures.paper import CHANNELS, INK, MUTED, figure_of, in_shares, styled
 
 _RIM, _GAP, COUNTS = 12, 14, 120
 """Pixels around the sheet and between panels; rows of a histogram below its panel."""
@@ -86,7 +86,7 @@ def drawn_cells(
     cells: list[Cell], size: Sequence[int], bar: str | None, caption: str, histograms: bool
 ) -> Figure:  # fmt: skip
     """Set cells out on the sheet; what all keys say alike is said once, beside or below all."""
-    figure = sheet(size[1], size[0])
+    figure = figure_of(size[1], size[0])
     letters = Letters(figure)
     every = [key for cell in cells for key in cell.keys]
     shared = one_key(every) if len(every) > 1 and all(cell.keys for cell in cells) else None

@@ -9,7 +9,7 @@ from matplotlib.figure import Figure
 
 from spectrane.display.legends import Bar
 from spectrane.display.picture import Picture
-from spectrane.figures.paper import CHANNELS, INK, MUTED, sheet
+from spectrane.figures.paper import CHANNELS, INK, MUTED, figure_of
 from spectrane.kernels.quiet import quiet
 from spectrane.model.colormaps import PURPOSES, colormaps
 
@@ -26,7 +26,7 @@ def colorbar(picture: Picture, *, size: tuple[int, int] = (150, 720)) -> Figure:
     [720, 150]
     """
     legend = picture.legend()
-    figure = sheet(size[1], size[0])
+    figure = figure_of(size[1], size[0])
     if legend.bar is not None:
         _bar(figure, legend.bar)
     elif legend.classes:
@@ -67,7 +67,7 @@ def swatches(*, size: tuple[int, int] = (800, 1280)) -> Figure:
     >>> len(swatches().axes) == len(colormaps)
     True
     """
-    figure = sheet(size[1], size[0])
+    figure = figure_of(size[1], size[0])
     height = 0.94 / len(colormaps)
     for number, (name, colormap) in enumerate(colormaps.items()):
         bottom = 0.97 - (number + 1) * height

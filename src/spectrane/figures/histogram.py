@@ -9,7 +9,7 @@ import numpy as np
 from matplotlib.figure import Figure
 
 from spectrane.display.shown_values import ShownValues, count_shown
-from spectrane.figures.paper import CHANNELS, INK, MUTED, sheet, styled
+from spectrane.figures.paper import CHANNELS, INK, MUTED, figure_of, styled
 from spectrane.kernels.quiet import quiet
 from spectrane.model.look import Look
 from spectrane.model.printing import short_name
@@ -40,7 +40,7 @@ def histogram(
     source = source_of(raster)
     if channels is None:
         channels = count_shown(source, look, view_of(view))
-    figure = sheet(size[1], size[0])
+    figure = figure_of(size[1], size[0])
     grid = figure.add_gridspec(
         len(channels), 2, width_ratios=(3, 2), left=0.07, right=0.975, top=0.9, bottom=0.09,
         hspace=0.5, wspace=0.16,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 from matplotlib.figure import Figure
@@ -18,6 +18,13 @@ STEPS = 256
 LINE = 15
 """Pixels from one line of small letters to the next."""
 _STRIP, _GAP, _POINT = 14, 6, 8
+
+
+class Measuring(Protocol):
+    """Tells how long a text is."""
+
+    def getlength(self, text: str) -> float:
+        """Return a text's length."""
 
 
 @dataclass(frozen=True)
@@ -154,16 +161,16 @@ def _lying(figure: Figure, key: Key, box: Box, letters: Letters) -> None:
 
 
 def ticks_apart(
-    ticks: Sequence[tuple[float, str]], length: float, letters: Letters
+    ticks: Sequence[tuple[float, str]], length: float, letters: Measuring, apart: float = 6
 ) -> list[tuple[float, str]]:
-    """Return the ends, and of the ticks between those whose texts do not touch others."""
+    """Return the ends, and of the ticks between those whose texts are ``apart`` from others."""
     if len(ticks) < 2:
         return list(ticks)
     *between, last = ticks[1:]
     kept = [ticks[0]]
 
     def free(one: tuple[float, str], other: tuple[float, str]) -> bool:
-        half = (letters.getlength(one[1]) + letters.getlength(other[1])) / 2 + 6
+        half = (letters.getlength(one[1]) + letters.getlength(other[1])) / 2 + apart
         return abs(one[0] - other[0]) * length >= half
 
     for tick in between:

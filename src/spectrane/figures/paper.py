@@ -5,8 +5,11 @@ from __future__ import annotations
 import os
 from typing import Any
 
+from matplotlib import rc_context
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
+from matplotlib.text import Text
+from matplotlib.ticker import LogFormatter, ScalarFormatter
 
 from spectrane.kernels.quiet import quiet
 from spectrane.model.errors import FormatError
@@ -19,11 +22,32 @@ DOTS = 100
 _ENDINGS = (".png", ".pdf", ".svg")
 
 
-def sheet(columns: float, rows: float) -> Figure:
+def figure_of(columns: float, rows: float) -> Figure:
     """Return an empty figure of so many pixels, drawn by Agg: no window, no screen."""
-    figure = Figure(figsize=(columns / DOTS, rows / DOTS), dpi=DOTS, facecolor=PAPER)
+    return blank(columns / DOTS, rows / DOTS)
+
+
+def blank(width: float, height: float, paper: str = PAPER, dots: int = DOTS) -> Figure:
+    """Return an empty figure of so many inches, drawn by Agg, in which no text is interpreted."""
+    figure = _Plain(figsize=(width, height), dpi=dots, facecolor=paper)
     FigureCanvasAgg(figure)
     return figure
+
+
+class _Plain(Figure):
+    """A figure that draws texts as they are: a file's name with dollars in it is no formula."""
+
+    def draw(self, renderer: Any) -> None:
+        """Draw, after telling all texts but computed numbers along axes to be plain."""
+        computed = {
+            id(label) for axes in self.axes for axis in (axes.xaxis, axes.yaxis)
+            if isinstance(axis.get_major_formatter(), ScalarFormatter | LogFormatter)
+            for label in (*axis.get_ticklabels(), axis.get_offset_text())
+        }  # fmt: skip
+        for text in self.findobj(Text):
+            if id(text) not in computed:
+                text.set_parse_math(False)
+        super().draw(renderer)
 
 
 Box = tuple[float, float, float, float]
@@ -33,7 +57,7 @@ Box = tuple[float, float, float, float]
 def in_shares(figure: Figure, box: Box) -> Box:
     """Return a box of pixels as Matplotlib takes it: shares of the figure, from below.
 
-    >>> in_shares(sheet(200, 100), (20, 10, 100, 50))
+    >>> in_shares(figure_of(200, 100), (20, 10, 100, 50))
     (0.1, 0.4, 0.5, 0.5)
     """
     wide, high = (float(side) * figure.dpi for side in figure.get_size_inches())
@@ -71,5 +95,6 @@ def save_figure(figure: Figure, path: str | os.PathLike[str], *, overwrite: bool
     ending = os.path.splitext(name)[1].lower()
     if ending not in _ENDINGS:
         raise FormatError(f"{name}: figures are written as {', '.join(_ENDINGS)}")
-    with written_whole(path, overwrite=overwrite) as file:
-        figure.savefig(file, format=ending[1:], facecolor=PAPER)
+    letters: Any = {"svg.fonttype": "none", "pdf.fonttype": 42}  # and not curves
+    with written_whole(path, overwrite=overwrite) as file, rc_context(letters):
+        figure.savefig(file, format=ending[1:], facecolor=figure.get_facecolor())

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from matplotlib.figure import Figure
 
-from spectrane.figures.paper import INK, sheet, styled
+from spectrane.figures.paper import INK, figure_of, styled
 from spectrane.kernels.quiet import quiet
 from spectrane.model.colormaps import colormaps
 
@@ -33,7 +33,7 @@ def profile(table: pandas.DataFrame, *, size: Sequence[int] = (800, 1280)) -> Fi
     if "band" in table and "time" in table:
         return _over_time(table, size)
     what = "frame" if "frame" in table else "band"
-    figure = sheet(size[1], size[0])
+    figure = figure_of(size[1], size[0])
     axes = styled(figure.add_axes((0.08, 0.1, 0.88, 0.8)))
     inks = [f"#{bytes(entry[:3]).hex()}" for entry in colormaps["pebbles"].entries]
     along, named = ("wavelength", "wavelength (nm)") if what == "band" else ("time", "time (s)")
@@ -61,7 +61,7 @@ def profile(table: pandas.DataFrame, *, size: Sequence[int] = (800, 1280)) -> Fi
 
 
 def _over_time(table: pandas.DataFrame, size: Sequence[int]) -> Figure:
-    figure = sheet(size[1], size[0])
+    figure = figure_of(size[1], size[0])
     axes = styled(figure.add_axes((0.08, 0.1, 0.88, 0.8)))
     inks = [f"#{bytes(entry[:3]).hex()}" for entry in colormaps["pebbles"].entries]
     bands = table["band"].nunique()
@@ -91,7 +91,7 @@ def line_profile(table: pandas.DataFrame, *, size: Sequence[int] = (800, 1280)) 
     >>> len(sp.figures.line_profile(sp.along(raster, (0.5, 0.5), (8.5, 8.5))).axes)
     1
     """
-    figure = sheet(size[1], size[0])
+    figure = figure_of(size[1], size[0])
     axes = styled(figure.add_axes((0.08, 0.1, 0.88, 0.8)))
     inks = [f"#{bytes(entry[:3]).hex()}" for entry in colormaps["pebbles"].entries]
     for number, (name, rows) in enumerate(table.groupby("band", sort=False)):

@@ -173,3 +173,18 @@ def read_toml(
             return tomllib.loads(text)
         except tomllib.TOMLDecodeError as error:
             raise wrong(f"{path_text(path)}: is not {what}: not TOML: {error}") from error
+
+
+def named_from(file: str, beside: str) -> str:
+    """Return how a file of ours that lies at ``beside`` names another: from its own folder.
+
+    >>> named_from("data/a.tif", "data/b.stack.toml"), named_from("s3://bucket/a.tif", "b.toml")
+    ('a.tif', 's3://bucket/a.tif')
+    """
+    if "://" in file:
+        return file
+    here = os.path.dirname(os.path.abspath(beside))
+    try:
+        return os.path.relpath(os.path.abspath(file), here).replace(os.sep, "/")
+    except ValueError:  # on another drive
+        return os.path.abspath(file)

@@ -1,0 +1,1 @@
+"""Finished maps on paper: a page laid out in millimetres, drawn by Matplotlib."""
