@@ -6,6 +6,10 @@ from .analysis.description import Description as Description
 from .analysis.histogram import Histogram as Histogram
 from .analysis.spectra import Spectra as Spectra
 from .analysis.thresholds import Threshold as Threshold
+from .catalogs.items import Item as Item
+from .cataloguing import fetch as fetch
+from .cataloguing import scenes as scenes
+from .cataloguing import to_item as to_item
 from .display.layer_file import LayerFile as LayerFile
 from .display.layers import Layer as Layer
 from .display.layers import Stack as Stack

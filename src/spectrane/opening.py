@@ -26,14 +26,16 @@ if TYPE_CHECKING:
 
     import pandas
 
+    from spectrane.catalogs.items import Item
     from spectrane.engine.damage import DamagedData
     from spectrane.formats.nifti.source import ComplexPart
 
 
 @quiet
 def open(
-    path: FilePath, *, member: int | str | None = None, damaged: DamagedData = "error",
-    spacing: Spacing | None = None, complex: ComplexPart | None = None, **others: object,
+    path: FilePath | Item, *, member: int | str | None = None, damaged: DamagedData = "error",
+    spacing: Spacing | None = None, complex: ComplexPart | None = None,
+    assets: Sequence[str] | None = None, **others: object,
 ) -> Raster | Volume:  # fmt: skip
     """Open a raster or a volume by its content, whatever its ending; only its head is read.
 
@@ -42,7 +44,8 @@ def open(
     laid over it. ``damaged`` data are an ``error``, or with ``keep`` invalid, and how much is
     missing is told. Of unevenly spaced DICOM slices ``spacing`` ``resample`` makes even ones,
     ``nominal`` takes them as if they were even; of complex NIfTI numbers ``complex`` is shown;
-    ``others`` are what readers of added formats take.
+    ``others`` are what readers of added formats take. An ``item`` of ``scenes`` is the bands of
+    its assets as one raster: of all that hold measured values, or of those that ``assets`` names.
 
     Where it is known what a file holds, ``open_raster`` and ``open_volume`` say so to a type
     checker. Raises MissingFile, AccessError, and FormatError where the file is broken or unknown.
@@ -54,6 +57,13 @@ def open(
     ...     sp.open(path)
     <Raster a.tif: 1 bands, 2 rows x 3 columns, uint8>
     """
+    if not isinstance(path, str) and hasattr(path, "data_assets"):
+        from spectrane.catalogs.opening import open_item
+
+        item: Any = path
+        return Raster(open_item(item, assets, damaged=damaged))
+    if assets is not None:
+        raise MetadataError("assets: are of the items of a catalogue, which spectrane.scenes gives")
     said = {"spacing": spacing, "complex": complex}
     options = others | {name: value for name, value in said.items() if value is not None}
     source = open_source(path, member=member, damaged=damaged, **options)
@@ -62,8 +72,8 @@ def open(
 
 @quiet
 def open_raster(
-    path: FilePath, *, member: int | str | None = None, damaged: DamagedData = "error",
-    spacing: Spacing | None = None,
+    path: FilePath | Item, *, member: int | str | None = None, damaged: DamagedData = "error",
+    spacing: Spacing | None = None, assets: Sequence[str] | None = None,
 ) -> Raster:  # fmt: skip
     """Open what must be a raster, else as ``open``. Raises FormatError for a volume.
 
@@ -74,11 +84,11 @@ def open_raster(
     ...     sp.open_raster(path).shape
     (1, 2, 3)
     """
-    opened = open(path, member=member, damaged=damaged, spacing=spacing)
+    opened = open(path, member=member, damaged=damaged, spacing=spacing, assets=assets)
     if isinstance(opened, Raster):
         return opened
     opened.close()
-    raise FormatError(f"{os.fspath(path)}: is a volume, where a raster is expected; cut it with "
+    raise FormatError(f"{path}: is a volume, where a raster is expected; cut it with "
                       "volume.slice(...) or spectrane slices")  # fmt: skip
 
 

@@ -123,6 +123,18 @@ class Raster(DatasetFace):
     def _masked_array(self) -> np.ma.MaskedArray[Any, Any]:
         return self.pixels()
 
+    def to_item(self, href: FilePath | None = None) -> dict[str, Any]:
+        """Return a STAC Item of the raster, as ``spectrane.to_item`` does.
+
+        >>> import numpy as np, spectrane as sp
+        >>> grid = sp.Grid.from_corner((4, 5), x=10, y=50, pixel_size=0.1, crs="EPSG:4326")
+        >>> sp.from_array(np.ones((4, 5), "u1"), grid=grid).to_item("a_20260412.tif")["bbox"]
+        [10.0, 49.6, 10.5, 50.0]
+        """
+        from spectrane.catalogs.writing import item_of_source
+
+        return item_of_source(self._source, None if href is None else str(href))
+
     def describe(
         self, *, statistics: bool = False, zones: ShapeLike | None = None,
         progress: Progress | None = None,

@@ -132,6 +132,9 @@ def _looked_at(path: str) -> SurveyedFile | None:
         except FormatError:
             file.close()
             return _neighbours(path, size)
+        if kind == "STAC item":  # its assets are what is there, if they are here at all
+            file.close()
+            return None
         return _facts(path, kind, reader, file)
     except SpectraneError as error:
         nothing = (None,) * 8

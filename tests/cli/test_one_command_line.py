@@ -24,6 +24,7 @@ OTHERWISE = {
     ("amend", "--unit"): "the unit that values have, not one to bring them to",
     ("amend", "--scale"): "a factor as everywhere, of values",
     ("demo", "--scale"): "how large the made-up scene is",
+    ("scenes", "--from"): "the first date",
 }
 """Where a word is said of something else than in the other commands, and of what."""
 
@@ -50,7 +51,9 @@ def test_every_option_stands_under_a_heading_and_outputs_are_called_alike():
         assert words >= {"--json", "--quiet", "--debug"}, name
         writes = "--overwrite" in words and name not in ("demo", "probe", "raw")
         assert writes == ({"-o", "--output"} <= words), name
-        assert ("--member" in words) == (name not in ("demo", "survey", "raw", "amend")), name
+        assert ("--member" in words) == (
+            name not in ("demo", "survey", "raw", "amend", "scenes")
+        ), name
         assert ("--out-dir" in words) == (
             name in ("render", "histogram", "export", "clip", "slices")), name  # fmt: skip
 

@@ -108,7 +108,7 @@ def for_each(files: Sequence[str], action: Callable[[str], None], answer: Answer
     for file in files:
         try:
             action(file)
-        except click.UsageError:
+        except (click.UsageError, BrokenPipeError):  # nobody reads on
             raise
         except Exception as error:
             if len(files) == 1:

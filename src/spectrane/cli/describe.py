@@ -30,6 +30,8 @@ class DescribeOptions(OpeningOptions):
                            help="List the rasters inside the file instead.")  # fmt: skip
     explain: bool = option("--explain", group="Result", is_flag=True,
                            help="Say why it is drawn black, flat, grey or odd.")  # fmt: skip
+    item: bool = option("--item", group="Result", is_flag=True,
+                        help="Write a STAC Item of it instead.")  # fmt: skip
     identity: bool = option("--identity", group="Result", is_flag=True,
                             help="Show what says who a patient is; else withheld.")  # fmt: skip
 
@@ -47,7 +49,10 @@ def command(options: DescribeOptions) -> None:
         options.refuse(["statistics", "zones", "metadata", "explain", "identity", "member",
                         "spacing", "damaged"],
                        "with --members: none of them is opened")  # fmt: skip
-    work = _members if options.members else _described
+    if options.item:
+        options.refuse(["statistics", "zones", "metadata", "explain", "identity", "members"],
+                       "with --item")  # fmt: skip
+    work = _members if options.members else _item if options.item else _described
     with answering(options) as answer:
         for_each(options.files, lambda file: work(file, options, answer), answer)
 
@@ -68,6 +73,20 @@ def _members(file: str, options: DescribeOptions, answer: Answer) -> None:
     for member in found:
         answer.add({"input": file, **member})
     answer.say(*_gap(file, options), *aligned_table(rows))
+
+
+def _item(file: str, options: DescribeOptions, answer: Answer) -> None:
+    import json
+
+    from spectrane.cataloguing import to_item
+    from spectrane.opening import open_raster
+
+    opening = options.opening(options.files.index(file), len(options.files))
+    with open_raster(file, **opening) as raster:
+        found = to_item(raster, file)
+    answer.add({"input": file, "item": found})
+    if not answer.quiet:
+        click.echo(json.dumps(found, indent=2))  # as it is: a document, not a line
 
 
 def _described(file: str, options: DescribeOptions, answer: Answer) -> None:

@@ -29,6 +29,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "overlay": ("spectrane.cli.overlay", "Lay rasters and outlines on one another."),
     "slices": ("spectrane.cli.slices", "Draw slices of a volume, maps laid over it."),
     "sheet": ("spectrane.cli.sheet", "Make a finished map on paper, or a sheet of slices."),
+    "scenes": ("spectrane.cli.scenes", "Find the scenes of a catalogue that show an area."),
     "page": ("spectrane.cli.page", "Make one HTML page, KML or KMZ of layers."),
     "tiles": ("spectrane.cli.tiles", "Make web-map tiles of layers."),
 }

@@ -177,6 +177,28 @@ class SheetResult(WrittenResult):
     layer_file: str | None
 
 
+class SceneResult(Result):
+    """A scene of a catalogue: how much of the area it shows, its cloud, and why it is left out."""
+
+    rank: int | None
+    id: str
+    date: str | None
+    share: float | None
+    cloud: float | None
+    cloud_over: float | None
+    in_fewest: bool
+    collection: str | None
+    left_out: str
+    note: str
+    href: str
+
+
+class FetchedResult(WrittenResult):
+    """A scene that was brought home; ``output`` is its document, which opens."""
+
+    files: list[str]
+
+
 class PageResult(WrittenResult):
     """A page, or ground overlays."""
 
@@ -294,6 +316,13 @@ class DescribedResult(BaseModel):
     cure: str
 
 
+class ItemResult(Result):
+    """A STAC Item of a raster."""
+
+    input: str
+    item: dict[str, Any]
+
+
 class ProbedResult(BaseModel):
     """What stands under a point in one band of one layer, or a value of a profile."""
 
@@ -334,7 +363,7 @@ class NamedColorsResult(Result):
 RESULTS: dict[str, tuple[type[BaseModel], ...]] = {
     "demo": (DemoFileResult,),
     "survey": (SurveyedResult,),
-    "describe": (DescribedResult, MemberResult),
+    "describe": (DescribedResult, MemberResult, ItemResult),
     "raw": (KeptLayoutResult, GuessResult, WrittenResult),
     "amend": (AmendedResult,),
     "render": (RenderedResult,),
@@ -348,6 +377,7 @@ RESULTS: dict[str, tuple[type[BaseModel], ...]] = {
     "overlay": (OverlaidResult,),
     "slices": (CutResult,),
     "sheet": (SheetResult,),
+    "scenes": (SceneResult, FetchedResult, WrittenResult),
     "page": (PageResult,),
     "tiles": (TiledResult,),
     "colormaps": (NamedColorsResult, WrittenResult),

@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.demo.acquisitions import write_acquisitions
 from spectrane.demo.aerial import photograph, write_shapes
 from spectrane.demo.land import HEIGHT, WIDTH, Cover, Land, make_land
 from spectrane.demo.spectra import BANDS, see
@@ -139,6 +140,10 @@ def _others(
     size = min(1.0, max(0.3, seen.shape[0] * _PIXEL / HEIGHT))
     for path, what in write_study(folder, SEED, size, overwrite):
         wrote(path, what)
+    left, bottom = seen.grid.bounds[:2]
+    write_acquisitions(folder / "acquisitions", left, bottom, SEED, scale=size,
+                       overwrite=overwrite)  # fmt: skip
+    wrote(folder / "acquisitions" / "catalog.json", "a catalogue of fourteen dated scenes")
     path = folder / "sound_weekly.nc"
     if importlib.util.find_spec("h5py") is None:
         told(path, "left out: netCDF needs pip install 'spectrane[storage]'")

@@ -80,6 +80,18 @@ def see(
     return out
 
 
+def clear_view(land: Land, x: Field, y: Field, bands: Sequence[int]) -> list[Field]:
+    """Return reflectance in some bands, without cloud, glint or noise."""
+    texture = _texture(land, x, y)
+    return [sensor_blurred(_ground(land, texture, band)) for band in bands]
+
+
+def under_cloud(seen: Field, cloud: Field, shadow: Field, band: int) -> Field:
+    """Return reflectance under a cover of cloud and its shadow, each 0…1."""
+    lit = seen * (1 - shadow * (1 - _SKY[band])) * (1 - cloud)
+    return np.asarray(lit + _CLOUD[band] * cloud)
+
+
 def _texture(land: Land, x: Field, y: Field) -> Field:
     """Return a factor about 1: crowns in woods, patches in fields, ripples on sand."""
     rough = np.full(len(Cover), 0.07, np.float32)

@@ -210,6 +210,8 @@ class RemoteFile(ByteFile):
             filesystem, path = fsspec.core.url_to_fs(self.name)
         except (ImportError, ValueError) as error:
             raise AccessError(f"{self.name}: {error}") from error
+        except Exception as error:  # an archive that is not there, or is none
+            raise _access_error(self.name, error) from error
         return filesystem, str(path)
 
     @property

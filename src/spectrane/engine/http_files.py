@@ -34,7 +34,7 @@ _SLOWEST = 1000
 """Bytes a second below which a server is given up, once it had its time."""
 _LARGEST = 4 << 30
 """Bytes that are fetched to the disk where a server does not answer ranges."""
-_SLOW = (429, 500, 502, 503, 504)
+SLOW = (429, 500, 502, 503, 504)
 """Answers after which asking again may help (RFC 9110, section 15; RFC 6585)."""
 
 Kept = TypeVar("Kept")
@@ -102,7 +102,7 @@ class HttpFile(ByteFile):
                               f"{int(told)} bytes; fetch the file first")  # fmt: skip
         held = tempfile.TemporaryFile()  # noqa: SIM115 (lives as long as this object)
         try:
-            for piece in _pieces(answer):
+            for piece in pieces_of(answer):
                 if held.tell() + len(piece) > _LARGEST:
                     raise AccessError(f"{self.name}: the server answers no byte ranges, and all "
                                       "of it is too much; fetch the file first")  # fmt: skip
@@ -185,7 +185,7 @@ class HttpFile(ByteFile):
             if number:
                 threading.Event().wait(_PAUSE * 2**number)
             try:
-                with _answer(self.name, headers) as answer:
+                with answer_of(self.name, headers) as answer:
                     if answer.status in (200, 206):
                         return keep(answer)
                     problem = _refusal(self.name, answer)
@@ -219,13 +219,16 @@ class HttpFile(ByteFile):
 
 
 @contextlib.contextmanager
-def _answer(url: str, headers: dict[str, str]) -> Iterator[urllib3.BaseHTTPResponse]:
+def answer_of(
+    url: str, headers: dict[str, str], method: str = "GET", body: bytes | None = None
+) -> Iterator[urllib3.BaseHTTPResponse]:
     """Yield a server's answer, its body not read yet; the connection is given back in the end."""
     wait = patience()
     answer: urllib3.BaseHTTPResponse | None = None
     try:
         answer = _pool().request(
-            "GET", url, headers={"Accept-Encoding": "identity", **headers}, preload_content=False,
+            method, url, headers={"Accept-Encoding": "identity", **headers}, body=body,
+            preload_content=False,
             timeout=urllib3.Timeout(connect=wait, read=wait),
             retries=urllib3.Retry(total=10, connect=1, read=0, redirect=8, status=0, other=0),
         )  # fmt: skip
@@ -274,7 +277,7 @@ def _refusal(url: str, answer: urllib3.BaseHTTPResponse) -> str:
         raise NotAllowed(f"{url}: cannot be read: {said}; it may want a password or a key")
     if answer.status == 416:
         raise ChangedFile(f"{url}: changed after it was opened: it is shorter now; open it again")
-    if answer.status not in _SLOW:
+    if answer.status not in SLOW:
         raise AccessError(f"{url}: cannot be read: {said}")
     return said
 
@@ -289,7 +292,7 @@ def _content_range(url: str, answer: urllib3.BaseHTTPResponse) -> tuple[int, int
     return int(match[1]), int(match[2]), int(match[3])
 
 
-def _pieces(answer: urllib3.BaseHTTPResponse, most: int = _LARGEST + 1) -> Iterator[bytes]:
+def pieces_of(answer: urllib3.BaseHTTPResponse, most: int = _LARGEST + 1) -> Iterator[bytes]:
     """Yield a body as it comes, ``most`` bytes of it; AccessError where it hardly comes at all."""
     began, wait, count = time.monotonic(), patience(), 0
     while count < most and (piece := answer.read1(min(_PIECE, most - count))):
@@ -303,7 +306,7 @@ def _pieces(answer: urllib3.BaseHTTPResponse, most: int = _LARGEST + 1) -> Itera
 
 def _body(answer: urllib3.BaseHTTPResponse, length: int) -> bytes:
     """Return a body of so many bytes; what is sent beyond is not even read."""
-    body = b"".join(_pieces(answer, length))
+    body = b"".join(pieces_of(answer, length))
     if len(body) < length:
         raise _Cut(f"{len(body)} of {length} bytes")
     return body

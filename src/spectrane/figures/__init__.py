@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from spectrane.figures.colorbar import colorbar, swatches
 from spectrane.figures.compare import compare
+from spectrane.figures.footprints import footprints
 from spectrane.figures.histogram import histogram
 from spectrane.figures.paper import save_figure
 from spectrane.figures.profile import line_profile, profile
@@ -14,6 +15,7 @@ from spectrane.figures.suggestions import suggestions
 __all__ = [
     "colorbar",
     "compare",
+    "footprints",
     "histogram",
     "line_profile",
     "profile",

@@ -16,6 +16,7 @@ from spectrane.engine.pyramid import Level, Whole
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.tiff.reducing import MeanLevel, first_halves, majority_of_four
 from spectrane.model.pixels import Pixels
+from spectrane.model.regular_files import beside
 from spectrane.model.said import GIVEN
 from spectrane.model.source import Source
 from spectrane.model.telling import warn_caller
@@ -31,7 +32,7 @@ def reduced_name(name: str) -> str:
     >>> reduced_name("scenes/a.fits")
     'scenes/a.fits.spectrane-reduced.tif'
     """
-    return name.rstrip("/\\") + ENDING
+    return beside(name, ENDING)
 
 
 class Halved(Derived, FullSource):

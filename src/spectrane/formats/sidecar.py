@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 from spectrane.engine.byte_file import NotAllowed
 from spectrane.engine.files import open_bytes
 from spectrane.model.errors import MetadataError, MissingFile
-from spectrane.model.regular_files import read_small
+from spectrane.model.regular_files import beside, read_small
 
 if TYPE_CHECKING:
     from spectrane.formats.sidecar_schema import Sidecar
@@ -28,7 +28,7 @@ def path_of(name: str) -> str:
     >>> path_of("scenes/a.tif")
     'scenes/a.tif.spectrane.toml'
     """
-    return name.rstrip("/\\") + ENDING
+    return beside(name, ENDING)
 
 
 def text_of(name: str) -> str | None:

@@ -114,6 +114,7 @@ BUILT_IN: tuple[Format, ...] = (
     Format("DICOM", f"{_OURS}.dicom.reader:DicomReader", rb".{128}DICM", folders=True),
     Format("stack", "spectrane.stack_file:StackReader",
            rb"\s*(?:#[^\n]*\n\s*)*kind\s*=\s*[\"']stack[\"']"),
+    Format("STAC item", "spectrane.catalogs.opening:ItemReader", rb"\s*\{"),
     Format("headerless", writer=f"{_OURS}.raw:write_raw", endings=(".raw", ".bin")),
 )  # fmt: skip
 

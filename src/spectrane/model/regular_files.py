@@ -175,6 +175,16 @@ def read_toml(
             raise wrong(f"{path_text(path)}: is not {what}: not TOML: {error}") from error
 
 
+def beside(name: str, ending: str) -> str:
+    """Return the name of what is kept beside a file; of a member of an archive, inside it.
+
+    >>> beside("a.tif", ".toml"), beside("zip://b/a.tif::c.zip", ".toml")
+    ('a.tif.toml', 'zip://b/a.tif.toml::c.zip')
+    """
+    place, chain, rest = name.partition("::") if "://" in name else (name, "", "")
+    return place.rstrip("/\\") + ending + chain + rest
+
+
 def named_from(file: str, beside: str) -> str:
     """Return how a file of ours that lies at ``beside`` names another: from its own folder.
 
