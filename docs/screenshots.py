@@ -29,15 +29,10 @@ def main() -> None:
         run("render", "--colormap", "list", "-o", str(HERE / "colormaps.png"), "--overwrite")
         scene = "demo/sound_8band.tif"
         terminal("describe.png", [(f"describe {scene}", run("describe", scene))])
-        black = f"render {scene} --limits type -o black.png"
-        wrong = f"render {scene} --channels nir,redd,green -o x.png"
-        terminal("render_warning.png", talks(black, wrong))
         terminal("survey.png", talks("survey demo"))
         pan = "raw demo/sound_pan.bin --rows 1500 --columns 550"
         _, guess = talks(pan, f"{pan} --guess --preview guess.png")
         terminal("raw_guess.png", [guess], picture="guess.png")
-        export = f"export {scene} -o colours.tif --bands red,green,blue --preview both.png"
-        terminal("export_preview.png", talks(export), picture="both.png")
         keep = f"amend {scene} --nodata 0 --channels natural --limits percentile:2,98"
         terminal("amend.png", [
             *talks(keep),
@@ -48,6 +43,19 @@ def main() -> None:
         figures(scene)
         together(scene)
         volumes()
+        ends(scene)
+
+
+def ends(scene: str) -> None:
+    """Keep the footprints of found scenes, and a finished sheet."""
+    bed = "demo/eelgrass.geojson"
+    run(*f"scenes demo/acquisitions --over {scene} --cloud 30 -o {HERE / 'footprints.png'} "
+        "--overwrite".split())  # fmt: skip
+    given = f"sheet {scene} -o {HERE / 'sheet.png'} --nodata 0 --channels natural --overwrite"
+    words = ["--title", "Halse Sound", "--subtitle", "natural colours", "--notes",
+             "Leases as granted in 2025; the bed was mapped by divers."]  # fmt: skip
+    run(*given.split(), "--limits", "percentile:2,98", "--outline", bed, "--outline",
+        "demo/lease.geojson", "--label", "name", "--dots", "110", *words)  # fmt: skip
 
 
 def together(scene: str) -> None:

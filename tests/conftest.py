@@ -91,3 +91,13 @@ def run(capsys):
         return stopped.value.code, found.out, found.err
 
     return running
+
+
+@pytest.fixture(scope="session")
+def acquisitions(tmp_path_factory):
+    """The demo's fourteen scenes at a quarter of their size."""
+    from spectrane.demo.acquisitions import write_acquisitions
+
+    folder = tmp_path_factory.mktemp("acquisitions")
+    write_acquisitions(folder, 486000, 7351000, 2709, scale=0.25)
+    return folder

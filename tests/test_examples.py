@@ -18,6 +18,7 @@ EXAMPLES = Path(__file__).resolve().parents[1] / "examples"
         ("02_looking.py", ["*.png"]),
         ("03_mosaic_and_clip.py", ["*.tif"]),
         ("04_overlay_page.py", ["overlay.png", "sound.html", "sound.kmz", "tiles/**/*.png"]),
+        ("06_scenes_and_sheet.py", ["pair.png", "bed.pdf", "bed.png", "found/**/*.tif"]),
         ("05_volume_study.py", ["planes.png", "sheet.png", "slab.png", "joint_coarse.nii.gz"]),
     ],
 )

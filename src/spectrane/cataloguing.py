@@ -60,7 +60,7 @@ def scenes(
     ...     path = pathlib.Path(folder, "a.json")
     ...     _ = path.write_text(json.dumps(scene))
     ...     table = sp.scenes(path, over=(1, 0, 3, 2), start="2026-04-12", end="2026-04-12")
-    >>> table[["rank", "id", "cloud"]].values.tolist(), round(table["share"][0], 2)
+    >>> table[["rank", "id", "cloud"]].values.tolist(), round(float(table["share"][0]), 2)
     ([[1, 'a', 5.0]], 0.5)
     """
     import pandas

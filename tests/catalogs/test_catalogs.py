@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 from click.testing import CliRunner
 from PIL import Image
-from tests.catalogs.conftest import band_file, catalog, item
+from tests.catalogs.making import band_file, catalog, item
 
 import spectrane as sp
 from spectrane.catalogs.fetching import fetch_item

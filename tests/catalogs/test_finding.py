@@ -8,7 +8,7 @@ import warnings
 import numpy as np
 import pytest
 import shapely
-from tests.catalogs.conftest import band_file, catalog, item, square
+from tests.catalogs.making import band_file, catalog, item, square
 
 import spectrane as sp
 from spectrane.catalogs.areas import area_of, box_of, footprint, geometry_on, split_geometry

@@ -9,7 +9,7 @@ import zipfile
 
 import numpy as np
 import pytest
-from tests.catalogs.conftest import band_file, catalog, item, square
+from tests.catalogs.making import band_file, catalog, item, square
 
 import spectrane as sp
 from spectrane.catalogs.areas import area_of, geometry_on

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 
 import pytest
-from tests.catalogs.conftest import item
+from tests.catalogs.making import item
 
 from spectrane.catalogs.dates import Span, has_zone, read_moment
 from spectrane.catalogs.items import box_geometry, item_of, resolved

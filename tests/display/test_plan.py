@@ -369,3 +369,35 @@ WRONG = [
 def test_what_is_no_look_is_told(call, match):
     with pytest.raises(sp.LookError, match=match):
         call(sp.from_array(np.uint8([[1, 2]])))
+
+
+@pytest.mark.parametrize("corner", [(0, 0), (8, 10), (4, 5)])
+def test_whether_a_kept_range_misses_is_told_by_all_of_the_image(corner):
+    """A part of it that lies outside the range is drawn as it is in the whole."""
+    values = np.full((1, 9, 11), 20, np.uint16)
+    values[(0, *corner)] = 700
+    raster = sp.from_array(values, grid=GRID)
+    raster._source.look = Look(limits=(650, 900))
+    whole = sp.render(raster)
+    for rows, columns in (((0, 4), (0, 5)), ((5, 9), (6, 11)), ((0, 9), (0, 11))):
+        part = sp.render(raster, view=sp.View(rows=rows, columns=columns), size=(9, 11))
+        assert part.scales[0].limits == whole.scales[0].limits == "fixed:650,900"
+    raster._source.look = Look(limits=(5000, 9000))
+    with pytest.warns(sp.DataWarning, match="misses the data altogether"):
+        assert sp.render(raster).scales[0].limits == "percentile:1,99"
+
+
+def test_a_kept_range_is_judged_in_physical_values_and_without_fill():
+    values = np.full((2, 9, 11), 100, np.int16)
+    values[:, :3] = -9999
+    bands = [sp.Band(name, unit="K", scale=0.5, offset=10, nodata=-9999) for name in ("a", "b")]
+    raster = sp.from_array(values, grid=GRID, bands=bands)
+    raster._source.look = Look(channels=(1,), limits=(55, 65))  # 100 is 60 K
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", sp.DataWarning)
+        assert sp.render(raster).scales[0].limits == "fixed:55,65"
+        raster._source.look = Look(channels=(1,), limits=(-6000, -4900))
+        assert sp.render(raster).scales[0].limits == "percentile:1,99"
+        empty = sp.from_array(np.full((9, 11), -9999, np.int16), grid=GRID, nodata=-9999)
+        empty._source.look = Look(limits=(1, 2))
+        assert sp.render(empty).scales[0].limits == "fixed:1,2"

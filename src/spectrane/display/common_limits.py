@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from spectrane.analysis.fills import fills
 from spectrane.display.channels import shown_bands
+from spectrane.display.kept_limits import with_kept_limits
 from spectrane.display.limits import (
     ENOUGH,
     MOST_EXACT,
@@ -19,7 +20,7 @@ from spectrane.display.limits import (
     SeenValues,
     rules_of,
 )
-from spectrane.display.plan import with_classes, with_kept_limits
+from spectrane.display.plan import with_classes
 from spectrane.engine.described import ruled
 from spectrane.model.errors import LookError
 from spectrane.model.limits import Auto, Found, Limits, Pair, Percentile

@@ -24,6 +24,7 @@ from numpy.typing import NDArray
 from spectrane.analysis.fills import Fill, drawn_with, fills
 from spectrane.display import drawing, legends
 from spectrane.display.channels import shown_bands
+from spectrane.display.kept_limits import unless_it_misses, with_kept_limits
 from spectrane.display.limits import FoundLimits, fitted_curve, found_limits, rules_of
 from spectrane.display.shading import Palette, Scale, Shading, channel_names, ranges_said
 from spectrane.engine.described import ruled
@@ -34,15 +35,14 @@ from spectrane.model.curves import Curve, Linear
 from spectrane.model.errors import LookError
 from spectrane.model.frozen import FrozenMapping
 from spectrane.model.geolocation import AS_STORED
-from spectrane.model.limits import Auto, Limits, Percentile, Symmetric
+from spectrane.model.limits import Auto, Limits, Symmetric
 from spectrane.model.look import ADJUSTMENTS, FITTING, Look, look_of
-from spectrane.model.physical import physical, value_dtype
+from spectrane.model.physical import value_dtype
 from spectrane.model.pixels import Pixels
 from spectrane.model.resampling import MIXING
 from spectrane.model.shortly import short_repr
 from spectrane.model.source import Source
 from spectrane.model.telling import warn_caller
-from spectrane.model.view import fitted
 from spectrane.model.window import Window, extent, whole
 
 
@@ -287,7 +287,7 @@ def resolve(
     if look.classes:
         return _finished(source, look, shown, (), told)
     if kept is not None:
-        look = _unless_it_misses(source, look, shown, window, kept, told)
+        look = unless_it_misses(source, look, shown, window, told.warnings)
     suspects = fills(source, shown)
     auto = all(isinstance(rule, Auto) for rule in look.limits) and Auto.stretches(source.dtype)
     told.warnings += drawn_with(source, suspects, left_out=auto)
@@ -315,15 +315,6 @@ def _finished(
     )  # fmt: skip
 
 
-def with_kept_limits(look: Look, own: Look | None) -> tuple[Look, Look | None]:
-    """Let ``auto`` mean the display range kept with the file; answer it where it did."""
-    if own is None or not own.limits_named or (look.limits_named and look.limits != own.limits):
-        return look, None
-    if not look.limits_named and len(own.limits) > 1 and look.channels not in (None, own.channels):
-        return look, None  # they are those of other channels
-    return replace(look, limits=own.limits), own
-
-
 def with_classes(source: Source, look: Look, bands: Sequence[int]) -> Look:
     """Return the look with the classes that apply: its own, or the file's where nothing else is
     asked of the band.
@@ -333,33 +324,6 @@ def with_classes(source: Source, look: Look, bands: Sequence[int]) -> Look:
     if look.classes or asked or len(bands) != 1 or not own:
         return look if len(bands) == 1 else replace(look, classes={})
     return replace(look, classes=own)
-
-
-def _unless_it_misses(
-    source: Source, look: Look, bands: Sequence[int], window: Window, kept: Look, told: _Told
-) -> Look:
-    """Return the look, or ``auto`` without the kept range where that shows none of the data."""
-    if len(look.limits) not in (1, len(bands)):
-        return look
-    rules = rules_of(look, len(bands), source)
-    if any(rule.reads for rule in rules) or str(rules[0]) == "type":
-        return look
-    ends = found_limits(source, bands, rules, look, window)
-    size: tuple[int, ...] = tuple(min(n, 32) for n in extent(window))
-    size = fitted(window, (64, 64)) if len(window) == 2 else size
-    pixels = source.read(bands, window, size, "nearest")
-    for channel, found in enumerate(ends):
-        stored = pixels.values[channel][pixels.validity[channel]]
-        seen = physical(stored, source.bands[bands[channel]], np.float64)
-        seen = seen[np.isfinite(seen)]
-        low, high = min(found.low, found.high), max(found.low, found.high)
-        if not seen.size or (low <= seen.max() and seen.min() <= high):
-            return look
-    told.warnings.append(
-        f"the display range kept with the file ({look.limits[0]}) misses the data altogether "
-        "and is passed over; keep a better one with: spectrane amend --limits"
-    )
-    return replace(look, limits=Percentile(1.0, 99.0))
 
 
 def _anchored(look: Look, bands: Sequence[int]) -> Look:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Sequence
 from contextlib import closing
 from typing import Any
@@ -216,7 +217,8 @@ def quick_look(item: Item) -> NDArray[np.uint8] | None:
                 return np.asarray(image.convert("RGBA"))
         if any(is_web(asset.href) for asset in item.data_assets()) or not item.data_assets():
             return None
-        with closing(open_item(item)) as source:
+        with warnings.catch_warnings(), closing(open_item(item)) as source:
+            warnings.simplefilter("ignore")  # a small picture may mislead: it is only a hint
             return draw_raster(source, None, size=(300, 300)).rgba
     except (SpectraneError, OSError, ValueError, Image.DecompressionBombError):
         return None

@@ -46,12 +46,19 @@ def draw_ticks(pen: Pen, frame: Framed, coordinates: str, *, lines: bool) -> Non
     for tick in below:
         x = box.left + tick.at
         pen.line([(x, box.bottom), (x, box.bottom + _TICK)], 0.5)
-        pen.text(x, box.bottom + _TICK + 0.4, tick.text, SMALL, ha="center")
+        place = _within(x, pen.length(tick.text, SMALL), box.left, box.right)
+        pen.text(place, box.bottom + _TICK + 0.4, tick.text, SMALL, ha="center")
     for tick in left:
         y = box.top + tick.at
         pen.line([(box.left, y), (box.left - _TICK, y)], 0.5)
+        y = _within(y, pen.length(tick.text, SMALL), box.top, box.bottom)
         pen.text(box.left - _TICK - 0.5, y, tick.text, SMALL, ha="right", va="center", rotation=90)
     pen.rectangle(box, fill=False, edgecolor=INK, linewidth=0.7)
+
+
+def _within(middle: float, length: float, first: float, last: float) -> float:
+    """Return the middle of a text so that it stays beside the frame's edge."""
+    return min(max(middle, first + length / 2), max(last - length / 2, first + length / 2))
 
 
 def ticks_of(frame: Framed, coordinates: str) -> tuple[list[Tick], list[Tick]]:

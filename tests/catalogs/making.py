@@ -1,22 +1,12 @@
-"""Catalogues made by hand, and the demo's in small."""
+"""Catalogues made by hand."""
 
 from __future__ import annotations
 
 import json
 
 import numpy as np
-import pytest
 
 import spectrane as sp
-from spectrane.demo.acquisitions import write_acquisitions
-
-
-@pytest.fixture(scope="session")
-def acquisitions(tmp_path_factory):
-    """The demo's fourteen scenes at a quarter of their size."""
-    folder = tmp_path_factory.mktemp("acquisitions")
-    write_acquisitions(folder, 486000, 7351000, 2709, scale=0.25)
-    return folder
 
 
 def square(west, south, east, north):
