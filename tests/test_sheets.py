@@ -135,6 +135,7 @@ def test_nothing_lies_over_anything(sea, field):
         ({"scale": "1:100", "area": (480000, 7359300, 480900, 7360000)}, "needs 9000 x 7000 mm"),
         ({"put": {"north": "100,100", "legend": "101,101"}}, "lies over"),
         ({"put": {"nort": "side"}}, "'nort'"),
+        ({"put": {"north": "15,60"}}, "over the coordinates"),
         ({"put": {"north": "295,5"}}, "over the sheet"),
         ({"paper": "A9"}, "WIDTHxHEIGHT"),
         ({"notes": "word " * 4000}, "larger paper"),

@@ -256,7 +256,7 @@ class _Setting:
                 if self.settings.where(one.name) != "side"]  # fmt: skip
         placed = [*side, *on_map(self.pen, rest, self.settings, frames[0].box)]
         heads = tuple(one.title for one in drawn) if len(drawn) > 1 else ()
-        self._check(placed)
+        self._check(placed, frames)
         return SetOut(tuple(frames), tuple(placed), heads)
 
     def _at_side(self, drawn: Sequence[DrawnMap], frame: Framed) -> list[SheetElement]:
@@ -325,12 +325,18 @@ class _Setting:
             raise problem
         return best
 
-    def _check(self, placed: Sequence[Placed]) -> None:
+    def _check(self, placed: Sequence[Placed], frames: Sequence[Framed]) -> None:
         free = [one for one in placed if self.settings.where(one.element.name) != "side"]
         fixed = [one for one in placed if one not in free]
         others = [(one.element.name, one.box) for one in fixed]
         words = (("the title", self.words.head_box()), ("the small print", self.words.foot_box()))
         others += [(name, box) for name, box in words if box.height]
+        if self.settings.coordinates != "none":
+            for frame in (one.box for one in frames):
+                left, below = _TICKS
+                beside = Box(frame.left - left, frame.top, left, frame.height)
+                under = Box(frame.left, frame.bottom, frame.width, below)
+                others += [("the coordinates", beside), ("the coordinates", under)]
         check_apart(free, others)
 
 
