@@ -44,6 +44,7 @@ def main() -> None:
         together(scene)
         volumes()
         ends(scene)
+        view(scene)
 
 
 def ends(scene: str) -> None:
@@ -98,6 +99,27 @@ def page(path: Path) -> None:
         browser.close()
 
 
+def view(scene: str) -> None:
+    """Take a picture of the live view, with what stands under the pointer."""
+    from playwright.sync_api import sync_playwright
+
+    import spectrane as sp
+
+    found = shutil.which("chromium") or shutil.which("chromium-browser")
+    flags = ["--no-sandbox", "--disable-gpu", "--disable-background-networking"]
+    look = sp.Look(channels="natural", limits="percentile:2,98")
+    layers = [(sp.open_raster(scene).with_nodata(0), look), sp.Outline("demo/lease.geojson")]
+    with sync_playwright() as play, sp.view(layers) as opened:
+        browser = play.chromium.launch(executable_path=found, args=flags)
+        page = browser.new_page(viewport={"width": SIZE[0], "height": SIZE[1]})
+        page.goto(opened.url)
+        page.wait_for_selector("body[data-ready=yes][data-painted]")
+        page.mouse.move(465, 400)
+        page.wait_for_timeout(800)
+        page.screenshot(path=HERE / "view.png")
+        browser.close()
+
+
 def figures(scene: str) -> None:
     """Keep the figures of the commands that draw one, and what probe answers."""
     stretched = "--nodata 0 --limits percentile:2,98"
@@ -106,8 +128,7 @@ def figures(scene: str) -> None:
     run(*f"compare {scene} {thermal} demo/sound_depth.tif --colormap auto {stretched} "
         "--area 488000,7353000,497000,7360000 --bar right --size 1280x800 "
         "-o compare.png".split())  # fmt: skip
-    run(*f"probe {scene} --nodata 0 --points demo/stations.csv --profile profile.png".split())
-    for name in ("histogram", "compare", "profile"):
+    for name in ("histogram", "compare"):
         shutil.copy(f"{name}.png", HERE / f"{name}.png")
     index = f"render {scene} --nodata 0 --compute ndvi --colormap auto --bar right -o ndvi.png"
     terminal("render_index.png", talks(index), picture="ndvi.png")

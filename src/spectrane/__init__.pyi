@@ -73,6 +73,7 @@ from .opening import survey as survey
 from .opening import survey_rows as survey_rows
 from .opening import volume_from_array as volume_from_array
 from .raster import Raster as Raster
+from .seeing import view as view
 from .spatial.aligning import Alignment as Alignment
 from .spatial.placing import Placement as Placement
 from .spatial.shapes import Shapes as Shapes
@@ -89,6 +90,7 @@ from .together import placement as placement
 from .together import residuals as residuals
 from .together import seams as seams
 from .together import stack as stack
+from .viewing.opening import OpenedView as OpenedView
 from .volume import Frame as Frame
 from .volume import Volume as Volume
 

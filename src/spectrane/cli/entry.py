@@ -19,6 +19,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "raw": ("spectrane.cli.raw", "Describe a headerless binary, or guess its layout."),
     "amend": ("spectrane.cli.amend", "Keep corrections with a file."),
     "render": ("spectrane.cli.render", "Draw rasters as pictures."),
+    "view": ("spectrane.cli.view", "See the picture while you change it, in a browser."),
     "compare": ("spectrane.cli.compare", "Show panels side by side over the same area."),
     "histogram": ("spectrane.cli.histogram", "Draw values, limits and result per channel."),
     "probe": ("spectrane.cli.probe", "Tell what stands under a point, and profiles."),

@@ -199,6 +199,13 @@ class FetchedResult(WrittenResult):
     files: list[str]
 
 
+class ViewResult(Result):
+    """A live view: its address, and how many layers it has."""
+
+    url: str
+    layers: int
+
+
 class PageResult(WrittenResult):
     """A page, or ground overlays."""
 
@@ -367,6 +374,7 @@ RESULTS: dict[str, tuple[type[BaseModel], ...]] = {
     "raw": (KeptLayoutResult, GuessResult, WrittenResult),
     "amend": (AmendedResult,),
     "render": (RenderedResult,),
+    "view": (ViewResult,),
     "compare": (ComparedResult,),
     "histogram": (CountedResult,),
     "probe": (WrittenResult, NearestResult, LineResult, AngleResult, ProbedResult),

@@ -6,8 +6,6 @@ Needs ``pip install 'spectrane[view]'`` (Starlette and uvicorn).
 from __future__ import annotations
 
 import contextlib
-import threading
-import time
 from collections.abc import Iterator, Mapping
 from datetime import datetime
 from pathlib import Path
@@ -15,6 +13,7 @@ from typing import Any
 
 from spectrane.catalogs.dates import Span, open_end, read_moment
 from spectrane.demo.acquisitions import COLLECTION, documents_in
+from spectrane.viewing.running import Running
 
 _CONFORMS = ["https://api.stacspec.org/v1.0.0/core", "https://api.stacspec.org/v1.0.0/item-search",
              "https://api.stacspec.org/v1.0.0/item-search#sort"]  # fmt: skip
@@ -188,21 +187,8 @@ def application(catalogue: Catalogue) -> Any:
 @contextlib.contextmanager
 def serving(catalogue: Catalogue) -> Iterator[str]:
     """Serve a catalogue at a free port of this machine, and yield its address."""
-    import socket
-
-    import uvicorn
-
-    free = socket.socket()
-    free.bind(("127.0.0.1", 0))
-    config = uvicorn.Config(application(catalogue), log_level="error", lifespan="off")
-    server = uvicorn.Server(config)
-    thread = threading.Thread(target=lambda: server.run(sockets=[free]), daemon=True)
-    thread.start()
+    server = Running(application(catalogue))
     try:
-        while not server.started and thread.is_alive():
-            time.sleep(0.01)
-        yield f"http://127.0.0.1:{free.getsockname()[1]}"
+        yield server.address
     finally:
-        server.should_exit = True
-        thread.join(5)
-        free.close()
+        server.stop()

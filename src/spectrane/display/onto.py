@@ -38,6 +38,12 @@ def drawn_with_pixels(plan: RenderPlan, source: Source, grid: Grid) -> tuple[Rgb
     return _cut(plan.draw(pixels), plan, grid, mapping), pixels
 
 
+def redrawn(plan: RenderPlan, source: Source, grid: Grid, pixels: Pixels) -> Rgba:
+    """Draw pixels that ``drawn_with_pixels`` returned again, by another plan of the same bands."""
+    mapping = Mapping(grid, plan.ready(upright(source)).grid)
+    return _cut(plan.draw(pixels), plan, grid, mapping)
+
+
 def covers(source: Source, grid: Grid) -> bool:
     """Tell whether a source meets a grid at all. Raises GridMismatch where nothing relates them."""
     mapping = Mapping(grid, upright(source).grid)

@@ -1,0 +1,37 @@
+"""Seeing: a live view of rasters, in a browser on this machine."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+from spectrane.kernels.quiet import quiet
+from spectrane.model.asking import FilePath
+
+if TYPE_CHECKING:
+    from spectrane.looking import Shown
+    from spectrane.viewing.opening import OpenedView
+
+
+@quiet
+def view(
+    layers: Shown | Sequence[Shown], *, port: int = 0, save_to: FilePath | None = None
+) -> OpenedView:  # fmt: skip
+    """Open a live view of a raster, or of layers, the lowest first, and return it.
+
+    It is served at ``view.url`` on this machine alone, at a free ``port`` unless one is said, until
+    ``view.close()``; in a notebook it shows itself. ``view.look``, ``view.layers``, ``view.area``
+    are what is seen just now: what is found there goes on in code. ``save_to`` is a folder that it
+    may write into. Needs ``pip install 'spectrane[view]'``. Raises LookError where no raster is
+    among the layers, AccessError for a port that is taken.
+
+    >>> import numpy as np, spectrane as sp
+    >>> with sp.view([(sp.from_array(np.eye(9)), sp.Look(limits=(0, 2)))]) as view:
+    ...     str(view.look.limits[0])
+    'fixed:0,2'
+    """
+    from spectrane.viewing.opening import OpenedView
+
+    listed: list[Any] = list(layers) if isinstance(layers, list) else [layers]
+    return OpenedView(listed, port=port, save_to=None if save_to is None else os.fspath(save_to))

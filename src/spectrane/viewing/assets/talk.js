@@ -1,0 +1,60 @@
+// Asking the server: everything is GET but what writes. Nothing it says is taken for HTML.
+const token = new URLSearchParams(location.search).get("token");
+const headers = token ? { "X-Spectrane-Token": token } : {};
+
+let asking = 0;
+
+// How many answers are under way stands at the page, for whoever waits for it to rest.
+async function fetched(...given) {
+  document.body.dataset.asking = (asking += 1);
+  try { return await fetch(...given); } finally {
+    setTimeout(() => { document.body.dataset.asking = (asking -= 1); }, 0);
+  }
+}
+
+async function read(answer) {
+  if (answer.ok) return answer;
+  let said = `${answer.status}`;
+  try { said = (await answer.json()).error || said; } catch { /* the number must do */ }
+  throw new Error(said);
+}
+
+export async function ask(name, query = {}) {
+  const words = new URLSearchParams(query);
+  return (await read(await fetched(`${name}?${words}`, { headers }))).json();
+}
+
+export async function askFrame(query) {
+  const answer = await read(await fetched(`frame?${new URLSearchParams(query)}`, { headers }));
+  if (answer.status === 204) return null;
+  const body = await answer.arrayBuffer();
+  const length = new DataView(body).getUint32(0, true);
+  const facts = JSON.parse(new TextDecoder().decode(new Uint8Array(body, 4, length)));
+  return { facts, pixels: new Uint8ClampedArray(body, 4 + length) };
+}
+
+export async function post(name, said) {
+  const answer = await fetched(name, {
+    method: "POST", headers: { ...headers, "Content-Type": "application/json" },
+    body: JSON.stringify(said),
+  });
+  return (await read(answer)).json();
+}
+
+// An element with properties, attributes and children; texts are texts.
+export function made(name, given = {}, ...children) {
+  const one = document.createElement(name);
+  for (const [key, value] of Object.entries(given)) {
+    if (key.startsWith("on")) one.addEventListener(key.slice(2), value);
+    else if (key in one && !key.startsWith("aria")) one[key] = value;
+    else one.setAttribute(key, value);
+  }
+  one.append(...children);
+  return one;
+}
+
+export function drawn(name, given = {}) {
+  const one = document.createElementNS("http://www.w3.org/2000/svg", name);
+  for (const [key, value] of Object.entries(given)) one.setAttribute(key, value);
+  return one;
+}

@@ -1,0 +1,266 @@
+"""The live view's server: on this machine alone, for whoever holds its token, and nobody else.
+
+Everything is GET but what writes and what ends it, which are POST. It serves its own page and the
+layers it was given, no file by name.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import secrets
+import struct
+import threading
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from importlib import resources
+from typing import TYPE_CHECKING, Any
+
+from spectrane.model.errors import AccessError, LookError, SpectraneError
+from spectrane.model.printing import printable_line
+from spectrane.viewing.drawing import Drawer
+from spectrane.viewing.keeping import keep_look, kept_text, save_look, save_picture, save_python
+from spectrane.viewing.session import Session
+from spectrane.viewing.telling import (
+    choices,
+    facts,
+    frame_facts,
+    numbers_in,
+    spectra_of,
+    state_of,
+    values_at,
+    view_counts,
+)
+
+if TYPE_CHECKING:
+    from starlette.requests import Request
+    from starlette.responses import Response
+
+COOKIE, HEADER = "spectrane-view", "x-spectrane-token"
+_TYPES = {".html": "text/html; charset=utf-8", ".css": "text/css; charset=utf-8",
+          ".js": "text/javascript; charset=utf-8"}  # fmt: skip
+_SAFE = {
+    "Content-Security-Policy": "default-src 'none'; script-src 'self'; style-src 'self'; img-src "
+    "'self' blob: data:; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors "
+    "'self' http://127.0.0.1:* http://localhost:*",
+    "X-Content-Type-Options": "nosniff", "Referrer-Policy": "no-referrer",
+    "Cache-Control": "no-store",
+}  # fmt: skip
+
+
+@dataclass
+class Live:
+    """A session that is served: its drawer, where it may write, and who may ask."""
+
+    session: Session
+    save_to: str | None = None
+    token: str = field(default_factory=lambda: secrets.token_urlsafe(24))
+    drawer: Drawer = field(default_factory=Drawer)
+    ended: threading.Event = field(default_factory=threading.Event)
+    lock: Any = field(default_factory=threading.RLock)
+    newest: int = 0
+
+    # What is asked; each returns what JSON holds, but for the picture.
+
+    def do(self, asked: dict[str, str]) -> dict[str, Any]:
+        """Carry out a change."""
+        with self.lock:
+            self._carry_out(json.loads(asked.get("action", "{}")))
+            return state_of(self.session)
+
+    def _carry_out(self, action: Any) -> None:
+        if not isinstance(action, dict):
+            raise LookError("action: expected a JSON object")
+        name = action.get("do")
+        if name == "undo":
+            self.session.undo()
+        elif name == "redo":
+            self.session.redo()
+        elif name == "size":
+            self.session.resize(int(action["rows"]), int(action["columns"]))
+        else:
+            self.session.change(action)
+
+    def state(self, asked: dict[str, str]) -> dict[str, Any]:
+        """Tell how everything is shown, and with ``words`` what there is to choose from."""
+        with self.lock:
+            found = state_of(self.session) | {"can_save": self.save_to is not None}
+        return found | ({"words": choices()} if "words" in asked else {})
+
+    def frame(self, asked: dict[str, str]) -> bytes | None:
+        """Carry out changes and return the picture: the length of its facts, the facts, then RGBA.
+
+        None where a newer one was asked for meanwhile; changes are carried out all the same. What
+        is wrong with a change is told among the facts, and the others are carried out.
+        """
+        number = int(asked.get("n", "0"))
+        self.newest = max(self.newest, number)
+        problems: list[str] = []
+        with self.lock:
+            for action in json.loads(asked.get("actions", "[]")):
+                try:
+                    self._carry_out(action)
+                except (SpectraneError, KeyError, ValueError, TypeError) as error:
+                    problems.append(printable_line(str(error)))
+            if number < self.newest:
+                return None
+            state = state_of(self.session)
+            session = self._before() if "before" in asked else self.session
+            frame = self.drawer.frame(session)
+        rows, columns = frame.rgba.shape[:2]
+        told = frame_facts(frame) | {"n": number, "rows": rows, "columns": columns}
+        told |= {"state": state, "problems": problems}
+        head = json.dumps(told).encode()
+        return struct.pack("<I", len(head)) + head + frame.rgba.tobytes()
+
+    def _before(self) -> Session:
+        """Return the session as its layers came, at the place that is seen now."""
+        first = Session(self.session.opened, self.session.state, self.session.size)
+        first.change({"do": "reset"})
+        return first
+
+    def counts(self, asked: dict[str, str]) -> dict[str, Any]:
+        """Count the values in view."""
+        with self.lock:
+            return view_counts(self.session, self.drawer)
+
+    def values(self, asked: dict[str, str]) -> dict[str, Any]:
+        """Tell what stands under the pointer."""
+        with self.lock:
+            return values_at(self.session, float(asked["column"]), float(asked["row"]))
+
+    def numbers(self, asked: dict[str, str]) -> dict[str, Any]:
+        """Tell the numbers of pixels that are large enough to hold them."""
+        with self.lock:
+            return numbers_in(self.session)
+
+    def spectra(self, asked: dict[str, str]) -> dict[str, Any]:
+        """Tell what stands under each mark, band by band."""
+        with self.lock:
+            return spectra_of(self.session)
+
+    def changes(self, asked: dict[str, str]) -> dict[str, Any]:
+        """Tell what keeping the look with the active file would write."""
+        with self.lock:
+            return {"text": printable_line(kept_text(self.session))}
+
+    # What writes.
+
+    def save(self, said: dict[str, Any]) -> dict[str, Any]:
+        """Write a picture, a look or the Python into the folder that was named for it."""
+        if self.save_to is None:
+            raise AccessError("nothing is written: begin with --save-to FOLDER to save from here")
+        ways = {"picture": save_picture, "look": save_look, "python": save_python}
+        what = said.get("what")
+        if what not in ways:
+            raise LookError(f"save {what!r}: expected {', '.join(ways)}")
+        with self.lock:
+            path = ways[what](self.session, self.save_to, int(said.get("bits", 8)))
+        return {"saved": os.path.basename(path)}
+
+    def keep(self, said: dict[str, Any]) -> dict[str, Any]:
+        """Keep the active layer's look in its file's sidecar, once that was agreed to."""
+        if said.get("agreed") is not True:
+            raise LookError("keep: agree first to what changes")
+        with self.lock:
+            return {"saved": os.path.basename(keep_look(self.session))}
+
+
+_ASKED = ("do", "state", "counts", "values", "numbers", "spectra", "changes")
+_WRITES = ("save", "keep")
+
+
+def refusal(live: Live, request: Request) -> str | None:
+    """Return why a request is not answered: it comes from elsewhere, or without the token."""
+    host = request.headers.get("host", "")
+    port = request.scope["server"][1]  # and not what the request says of it
+    if host not in (f"127.0.0.1:{port}", f"localhost:{port}"):
+        return "this host is not served"
+    origin = request.headers.get("origin")
+    if origin is not None and origin != f"http://{host}":
+        return "not from another page"
+    given = request.cookies.get(COOKIE) or request.headers.get(HEADER)
+    if given is None and request.url.path == "/":
+        given = request.query_params.get("token")
+    known = given is not None and secrets.compare_digest(given.encode(), live.token.encode())
+    return None if known else "the token is missing, or of another session"
+
+
+def asset(name: str) -> Response:
+    """Return one of the page's own files, and no other."""
+    from starlette.responses import JSONResponse, Response
+
+    ending = os.path.splitext(name)[1]
+    held = resources.files("spectrane.viewing").joinpath("assets")
+    if ending not in _TYPES or name not in {one.name for one in held.iterdir()}:
+        return JSONResponse({"error": "no such page"}, 404)
+    return Response(held.joinpath(name).read_bytes(), media_type=_TYPES[ending])
+
+
+def entered(live: Live, query: Mapping[str, str], cookies: Mapping[str, str]) -> Response:
+    """Return the page; who comes with the token in the address gets it as a cookie instead."""
+    from starlette.responses import RedirectResponse
+
+    if "token" not in query or COOKIE in cookies:
+        return asset("page.html")
+    answer = asset("page.html") if "inside" in query else RedirectResponse("/", 303)
+    answer.set_cookie(COOKIE, live.token, httponly=True, samesite="strict", path="/")
+    return answer
+
+
+async def asked(live: Live, name: str, request: Request) -> Response:
+    """Answer a question: GET."""
+    from starlette.concurrency import run_in_threadpool
+    from starlette.responses import JSONResponse, Response
+
+    query = dict(request.query_params)
+    if name == "":
+        return entered(live, query, request.cookies)
+    if name == "frame":
+        body = await run_in_threadpool(live.frame, query)
+        kind = "application/octet-stream"
+        return Response(status_code=204) if body is None else Response(body, media_type=kind)
+    if name in _ASKED:
+        return JSONResponse(await run_in_threadpool(getattr(live, name), query))
+    return asset(name)
+
+
+async def posted(live: Live, name: str, request: Request) -> Response:
+    """Do what writes, or ends: POST."""
+    from starlette.concurrency import run_in_threadpool
+    from starlette.responses import JSONResponse
+
+    said = await request.json()
+    if not isinstance(said, dict):
+        raise LookError("expected a JSON object")
+    if name == "end":
+        live.ended.set()
+        return JSONResponse({"ended": True})
+    if name not in _WRITES:
+        return JSONResponse({"error": "nothing is written so"}, 405)
+    return JSONResponse(facts(await run_in_threadpool(getattr(live, name), said)))
+
+
+def served_page(live: Live) -> Any:
+    """Return the server as an ASGI application."""
+    from starlette.applications import Starlette
+    from starlette.responses import JSONResponse
+    from starlette.routing import Route
+
+    async def answer(request: Request) -> Response:
+        problem = refusal(live, request)
+        name = request.path_params.get("name", "")
+        way = posted if request.method == "POST" else asked
+        try:
+            found = JSONResponse({"error": problem}, 403) if problem is not None else (
+                await way(live, name, request))  # fmt: skip
+        except (SpectraneError, ValueError, KeyError, TypeError, OSError) as error:
+            text = printable_line(" ".join(str(error).split())) or type(error).__name__
+            found = JSONResponse({"error": text}, 400)
+        found.headers.update(_SAFE)
+        return found
+
+    return Starlette(routes=[
+        Route("/", answer, methods=["GET"]),
+        Route("/{name}", answer, methods=["GET", "POST"]),
+    ])  # fmt: skip
