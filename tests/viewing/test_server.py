@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import json
+import signal
 import struct
+import subprocess
+import sys
 
 import numpy as np
 import pytest
+import urllib3
 from starlette.testclient import TestClient
 
 import spectrane as sp
@@ -197,6 +201,27 @@ def test_keeping_a_look_asks_first(client, live, tmp_path):
         assert str(again.look.limits[0]) == "fixed:5,50"
 
 
+@pytest.mark.parametrize("way", ["Ctrl-C", "End"])
+def test_the_command_ends_as_it_should(live, way):
+    path = live.session.opened[0].file
+    running = subprocess.Popen(
+        [sys.executable, "-m", "spectrane", "view", path, "--no-browser", "--limits", "fixed:0,9"],
+        stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    url = running.stdout.readline().strip()
+    place, _, token = url.partition("/?token=")
+    pool = urllib3.PoolManager()
+    state = pool.request("GET", f"{place}/state", headers={HEADER: token}).json()
+    assert state["layers"][0]["look"]["limits"] == "fixed:0,9"
+    if way == "End":
+        pool.request("POST", f"{place}/end", body=b"{}", headers={HEADER: token})
+    else:
+        running.send_signal(signal.SIGINT)
+    pool.clear()
+    _, errors = running.communicate(timeout=20)
+    assert (running.returncode, errors) == (0, "")
+
+
 def test_the_view_is_open_until_it_is_closed(utm):
     raster = sp.from_array(np.ones((70, 90), "u1"), grid=utm)
     view = sp.view([raster], port=0)
@@ -208,8 +233,6 @@ def test_the_view_is_open_until_it_is_closed(utm):
         assert "<iframe" in view._repr_html_()
         with pytest.raises(AccessError, match="port"):
             Running(None, view._running.port)
-        import urllib3
-
         url = view.url.replace("/?token=", "/end?token=")
         pool = urllib3.PoolManager()
         assert pool.request("POST", url, body=b"{}").status == 403

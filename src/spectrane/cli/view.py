@@ -10,6 +10,7 @@ import click
 
 from spectrane.cli import vocabulary as words
 from spectrane.cli.answering import answering
+from spectrane.cli.interrupts import Interrupted
 from spectrane.cli.layering import LayerOptions, layers_of
 from spectrane.cli.options import command_of, option
 from spectrane.cli.values import with_fields
@@ -55,7 +56,10 @@ def command(options: ViewOptions) -> None:
             import webbrowser
 
             webbrowser.open(view.url)
-        view.wait()
+        if options.as_json:
+            click.echo(view.url, err=True)  # the document comes at the end
+        with contextlib.suppress(Interrupted, KeyboardInterrupt):  # which is how it ends
+            view.wait()
 
 
 def _known(text: str, options: ViewOptions) -> tuple[str, tuple[str, ...], str]:
