@@ -81,6 +81,7 @@ class Pen:
         self.figure = figure
         self.wide, self.high = (float(side) * MM for side in figure.get_size_inches())
         self._drawn = 0
+        self._lengths: dict[tuple[str, float, str], float] = {}
 
     def _next(self) -> int:
         """Return the order of what is drawn now: over all that was drawn before."""
@@ -121,9 +122,12 @@ class Pen:
         return found
 
     def length(self, text: str, points: float = 8.0, weight: str = "normal") -> float:
-        """Return how many mm a text is wide."""
-        letters = Letters(self.figure, points, weight)
-        return letters.getlength(text) / self.figure.dpi * MM
+        """Return how many mm a text is wide; what was measured once is known."""
+        key = (text, points, weight)
+        if key not in self._lengths:
+            letters = Letters(self.figure, points, weight)
+            self._lengths[key] = letters.getlength(text) / self.figure.dpi * MM
+        return self._lengths[key]
 
     def line(
         self, points: Sequence[tuple[float, float]], width: float = 0.6, color: Any = INK,
@@ -168,7 +172,13 @@ class _Measure:
     weight: str
 
     def getlength(self, text: str) -> float:
-        return self.pen.length(text, self.points, self.weight)
+        """Return a text's length from those of its words, most of which are known."""
+        words = [
+            self.pen.length(word, self.points, self.weight) for word in text.split(" ") if word
+        ]
+        gap = self.pen.length("n n", self.points, self.weight)
+        gap -= 2 * self.pen.length("n", self.points, self.weight)
+        return sum(words) + gap * max(0, len(words) - 1)
 
 
 def _broken(line: str, font: _Measure, width: float) -> list[str]:
