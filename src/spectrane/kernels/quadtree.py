@@ -76,9 +76,8 @@ def tree_reference(
 
 
 def quadrants_reference(
-    data: NDArray[np.uint8], planes: NDArray[np.int64], out: NDArray[np.int64], plain: Any,
-    tree: Any,
-) -> Any:  # fmt: skip
+    data: NDArray[np.uint8], planes: NDArray[np.int64], out: NDArray[np.int64]
+) -> Any:
     """Put the magnitudes of all four quadrants into ``out``; the bit after them, or a fault."""
     rows, columns = out.shape
     half_rows, half_columns = (rows + 1) // 2, (columns + 1) // 2
@@ -94,12 +93,12 @@ def quadrants_reference(
             continue
         down, across = (high + 1) // 2, (wide + 1) // 2
         for plane in range(planes[(quadrant + 1) // 2] - 1, -1, -1):
-            at = plain(data, at, 1, codes)
+            at = plain_reference(data, at, 1, codes)
             kind = codes[0]
             if at >= 0 and kind == 0:
-                at = plain(data, at, down * across, codes)
+                at = plain_reference(data, at, down * across, codes)
             elif at >= 0 and kind == 15:
-                at = tree(data, at, high, wide, codes, nodes)
+                at = tree_reference(data, at, high, wide, codes, nodes)
             elif at >= 0:
                 return _UNKNOWN
             if at < 0:
@@ -133,7 +132,7 @@ def planes_reference(
 
     ``planes`` are how many bit planes the first quadrant, the second and third, and the last have.
     """
-    at = quadrants_reference(data, planes, out, plain_reference, tree_reference)
+    at = quadrants_reference(data, planes, out)
     return signed(data, at, out, signs_reference)
 
 
