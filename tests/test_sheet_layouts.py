@@ -20,7 +20,7 @@ from spectrane.figures.sheets.placing import Placed, check_apart, in_band, in_co
 from spectrane.figures.sheets.sheet import drawn_sheet
 from spectrane.model.errors import LookError, SpectraneError
 
-SHEETS = 24
+SHEETS = 14
 
 
 class Block:

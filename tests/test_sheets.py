@@ -103,7 +103,8 @@ def test_the_legend_tells_what_is_shown(utm, sea, field):
     said = words(sp.figures.sheet([(sp.from_array(classes, grid=utm), look), field]))
     assert {"mud", "reed", "field"} <= set(said)
     assert "moor" not in said
-    assert "depth (m)" in words(sp.figures.sheet([sea]))
+    for given in ([sea], sea, (sea, sp.Look(colormap="kiln")), sp.Layer(sea)):
+        assert "depth (m)" in words(sp.figures.sheet(given))
 
 
 def test_maps_that_share_limits_share_a_legend(sea):

@@ -40,13 +40,16 @@ class DrawnMap:
         return [one for one in (*within, *self.outlines) if one.visible]
 
 
-def maps_of(layers: Sequence[object], separate: bool) -> list[list[AnyLayer]]:
-    """Return the layers of each map: all on one, or each by itself; a list is one map's layers."""
-    parts = list(layers) if separate else [list(layers)]
+def maps_of(layers: object, separate: bool) -> list[list[AnyLayer]]:
+    """Return the layers of each map: all on one, or each by itself; a list is one map's layers.
+
+    What is no list is one layer.
+    """
+    listed: list[Any] = layers if isinstance(layers, list) else [layers]
+    parts = listed if separate else [listed]
     found = []
     for part in parts:
-        listed = part if isinstance(part, list) else [part]
-        found.append([as_layer(one) for one in listed])
+        found.append([as_layer(one) for one in (part if isinstance(part, list) else [part])])
     if not found or not all(found):
         raise LookError("sheet: expected at least one raster")
     return found

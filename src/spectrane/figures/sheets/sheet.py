@@ -74,7 +74,7 @@ class DrawnSheet:
 
 @quiet
 def sheet(
-    layers: Sequence[Shown | list[Shown]], *, title: str = "", subtitle: str = "",
+    layers: Shown | Sequence[Shown | list[Shown]], *, title: str = "", subtitle: str = "",
     notes: str = "", sources: str | None = None, date: str | None = None, paper: str = "A4",
     orientation: Orientation = "auto", margin: float = 12.0, scale: float | str | None = None,
     coordinates: Coordinates = "map", lines: bool = False, put: Mapping[str, str] | None = None,
@@ -85,12 +85,12 @@ def sheet(
 ) -> Figure:  # fmt: skip
     """Return a finished map on paper: with title, coordinates, legend, scale bar, north and notes.
 
-    ``layers`` are rasters, (raster, look) pairs, ``Layer`` and ``Outline``, the lowest first; with
-    ``separate`` each is a map of its own (or each list of them), all of the same area. The other
-    arguments are those of ``SheetSettings``. Outlines above all rasters are drawn as lines, texts
-    as letters; nothing in a text is interpreted. Save it with ``figures.save_figure``: on PDF and
-    SVG a millimetre is one. Raises LookError for what has no room, with what would have;
-    GridMismatch for a scale of a grid whose unit nobody knows.
+    ``layers`` is a raster, or a list of rasters, (raster, look) pairs, ``Layer`` and ``Outline``,
+    the lowest first; with ``separate`` each is a map of its own (or each list of them), all of the
+    same area. The other arguments are those of ``SheetSettings``. Outlines above all rasters are
+    drawn as lines, texts as letters; nothing in a text is interpreted. Save it with
+    ``figures.save_figure``: on PDF and SVG a millimetre is one. Raises LookError for what has no
+    room, with what would have; GridMismatch for a scale of a grid whose unit nobody knows.
 
     >>> import numpy as np, spectrane as sp
     >>> grid = sp.Grid.from_corner((40, 60), x=500000, y=9e6, pixel_size=10, crs="EPSG:32727")
@@ -108,7 +108,7 @@ def sheet(
 
 
 def drawn_sheet(
-    layers: Sequence[object], settings: SheetSettings, grid: Grid | None = None
+    layers: object, settings: SheetSettings, grid: Grid | None = None
 ) -> DrawnSheet:  # fmt: skip
     """Draw a sheet: see ``sheet``; ``grid`` is that of a layer file."""
     maps = maps_of(layers, settings.separate)
