@@ -19,7 +19,7 @@ _SMOOTH = 1.0
 
 def valid_parts(source: Source) -> list[Any] | None:
     """Return polygons in longitude and latitude of where a raster has valid pixels, to about a
-    hundredth of its side; None where that is all of it, an empty list where it is nowhere.
+    hundredth of its side; None where that is all of it, the whole grid's where it is nowhere.
     """
     longest = max(source.shape)
     size = tuple(max(1, round(side * min(1.0, _COARSE / longest))) for side in source.shape)

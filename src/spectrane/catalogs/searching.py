@@ -7,8 +7,8 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 from urllib.parse import urlencode, urlsplit, urlunsplit
 
-from spectrane.catalogs.items import Item, item_of, resolved
-from spectrane.catalogs.walking import Wanted
+from spectrane.catalogs.items import Item, resolved
+from spectrane.catalogs.walking import Wanted, listed_items
 from spectrane.engine.documents import answered, is_web
 from spectrane.model.errors import AccessError, FormatError
 
@@ -43,7 +43,7 @@ def searched(root: Mapping[str, Any], place: str, wanted: Wanted) -> Iterator[It
         page = answered(url, document, headers)
         if not isinstance(page, Mapping) or not isinstance(page.get("features"), list):
             raise FormatError(f"{url}: answered a search with no list of items (features)")
-        yield from _items(page, url, wanted)
+        yield from listed_items(page, url, wanted)
         following = _next(page, url, document)
         if following is None or not page["features"]:
             return
@@ -103,14 +103,3 @@ def _next(
     if link.get("merge"):
         said = {**(document or {}), **said}
     return where, said or document or {}, headers
-
-
-def _items(page: Mapping[str, Any], url: str, wanted: Wanted) -> Iterator[Item]:
-    for one in page["features"]:
-        links = one.get("links") if isinstance(one, Mapping) else None
-        own = next((str(link["href"]) for link in links or [] if isinstance(link, Mapping)
-                    and link.get("rel") == "self" and link.get("href")), None)  # fmt: skip
-        try:
-            yield item_of(one, url if own is None else resolved(own, url))
-        except FormatError as error:
-            wanted.notes.append(str(error))

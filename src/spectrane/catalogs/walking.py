@@ -84,7 +84,7 @@ def _walk(
         yield item_of(document, place, collection)
         return
     if kind == "FeatureCollection":
-        yield from _listed(document, place, wanted, collection)
+        yield from listed_items(document, place, wanted, collection)
         return
     if kind not in ("Catalog", "Collection"):
         raise FormatError(f"{place}: is no catalogue: expected a Catalog, Collection or Feature of "
@@ -151,9 +151,14 @@ def _read_all(places: list[str], wanted: Wanted) -> Iterator[tuple[str, Any]]:
             yield place, held
 
 
-def _listed(
-    document: Mapping[str, Any], place: str, wanted: Wanted, collection: Mapping[str, Any] | None
-) -> Iterator[Item]:
+def listed_items(
+    document: Mapping[str, Any], place: str, wanted: Wanted,
+    collection: Mapping[str, Any] | None = None,
+) -> Iterator[Item]:  # fmt: skip
+    """Yield the items of a list of them, each from its own place where it links to itself.
+
+    What cannot be read is told in the notes.
+    """
     for one in document.get("features") or []:
         try:
             links = one.get("links") if isinstance(one, Mapping) else None

@@ -10,7 +10,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from spectrane.display.layers import Layer, as_layer
+from spectrane.display.layers import Layer, as_layer, check_opacity
 from spectrane.display.outlines import Outline
 from spectrane.kernels.blending import MODES
 from spectrane.model.errors import LookError, nearest
@@ -201,12 +201,7 @@ class Session:
         number = self._at(layer)
         shown = self.state.layers[number]
         if opacity is not None:
-            if (
-                isinstance(opacity, bool)
-                or not isinstance(opacity, int | float)
-                or not (0 <= opacity <= 1)
-            ):
-                raise LookError(f"opacity {opacity!r}: expected 0 (clear) to 1 (opaque)")
+            check_opacity(opacity)
             shown = replace(shown, opacity=float(opacity))
         if visible is not None:
             shown = replace(shown, visible=bool(visible))

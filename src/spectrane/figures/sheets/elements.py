@@ -199,7 +199,7 @@ class Overview:
 
 @dataclass(frozen=True)
 class Globe:
-    """A globe with its lines of ten and thirty degrees, and a mark where the map lies."""
+    """A globe with its lines every thirty degrees, and a mark where the map lies."""
 
     lonlat: tuple[float, float]
     name: str = "inset"

@@ -219,17 +219,10 @@ class _Setting:
         """Return all elements in the order they are set out, for a map in its frame."""
         found: list[SheetElement] = []
         if self.settings.where("legend") != "none":
-            outlines = list(
-                dict.fromkeys(
-                    (one.title, one.color, one.fill)
-                    for part in drawn
-                    for one in part.shown_outlines()
-                )
-            )
-            shown = [next(one for part in drawn for one in part.shown_outlines()
-                          if (one.title, one.color, one.fill) == said)
-                     for said in outlines]  # fmt: skip
-            found += legend_elements(_legend(drawn), shown)
+            outlines: dict[tuple[object, ...], Outline] = {}
+            for one in (outline for part in drawn for outline in part.shown_outlines()):
+                outlines.setdefault((one.title, one.color, one.fill), one)
+            found += legend_elements(_legend(drawn), list(outlines.values()))
         inset = None if self.inset is None else self.inset.of(frame.extent)
         found += [] if inset is None else [inset]
         found += [one for one in self.beside if self.settings.where(one.name) != "none"]
