@@ -15,9 +15,11 @@ from starlette.testclient import TestClient
 
 import spectrane as sp
 from spectrane.model.errors import AccessError
+from spectrane.viewing.rasters import RasterView
 from spectrane.viewing.running import Running
 from spectrane.viewing.server import COOKIE, HEADER, Live, served_page
-from spectrane.viewing.session import Opened, Session
+from spectrane.viewing.session import Session
+from spectrane.viewing.state import Opened
 
 HOST = "http://127.0.0.1:8000"
 NASTY = "<img src=x onerror=alert(1)>\x1b[31m"
@@ -34,7 +36,7 @@ def live(tmp_path, utm, rng):
     session = Session.of([raster], [Opened(None, str(path))])
     session.resize(70, 90)
     session.change({"do": "whole"})
-    return Live(session, str(tmp_path / "out"))
+    return Live(RasterView(session, str(tmp_path / "out")), str(tmp_path / "out"))
 
 
 @pytest.fixture
@@ -75,7 +77,7 @@ def test_the_page_allows_itself_alone(client):
     assert "default-src 'none'" in policy
     assert "script-src 'self'" in policy
     assert answer.headers["x-content-type-options"] == "nosniff"
-    for name in ("page.js", "picture.js", "talk.js", "page.css"):
+    for name in ("page.js", "panes.js", "talk.js", "page.css"):
         assert client.get(f"/{name}").status_code == 200
     for name in ("server.py", "..%2fserver.py", "sea.tif", "page.html.bak", "%2e%2e"):
         assert client.get(f"/{name}").status_code == 404
@@ -85,10 +87,12 @@ def test_a_frame_is_what_render_gives(client, live):
     body = client.get("/frame", params={"n": 4}).content
     length = struct.unpack("<I", body[:4])[0]
     told = json.loads(body[4 : 4 + length])
-    rgba = np.frombuffer(body[4 + length :], np.uint8).reshape(told["rows"], told["columns"], 4)
-    shown = sp.render(live.session.layers(), view=live.session.view())
+    panel = told["panels"][0]
+    shape = (panel["rows"], panel["columns"], 4)
+    rgba = np.frombuffer(body[4 + length :], np.uint8).reshape(shape)
+    shown = sp.render(live.viewed.session.layers(), view=live.viewed.session.view())
     np.testing.assert_array_equal(rgba, shown.rgba)
-    assert told["layers"][0][0]["low"] == shown.scales[0].low
+    assert panel["layers"][0][0]["low"] == shown.scales[0].low
     assert client.get("/frame", params={"n": 3}).status_code == 204  # a newer one was asked for
 
 
@@ -103,7 +107,10 @@ def test_values_of_every_band(client, live):
     there = client.get("/values", params={"column": 10.5, "row": 20.5}).json()
     assert (there["row"], there["column"]) == (20, 10)
     stored = (
-        live.session.opened[0].source.read([0, 1], ((20, 21), (10, 11))).values.ravel().tolist()
+        live.viewed.session.opened[0]
+        .source.read([0, 1], ((20, 21), (10, 11)))
+        .values.ravel()
+        .tolist()
     )
     assert [one["stored"] for one in there["rows"]] == stored
     assert there["rows"][0]["physical"] == stored[0] / 2
@@ -116,7 +123,7 @@ def test_values_of_every_band(client, live):
 def test_counts_are_those_in_view(client, live):
     do(client, do="look", channels=["red"], limits="fixed:100,1500")
     found = client.get("/counts").json()["channels"][0]
-    values = live.session.opened[0].source.read([0], ((0, 70), (0, 90))).values.ravel() / 2
+    values = live.viewed.session.opened[0].source.read([0], ((0, 70), (0, 90))).values.ravel() / 2
     values = values[values > 0]
     assert sum(found["counts"]) == pytest.approx(values.size, rel=0.003)
     assert found["below"] == pytest.approx((values < 100).mean())
@@ -138,7 +145,7 @@ def test_marks_are_told_band_by_band(client, live):
     do(client, do="mark", column=10.5, row=20.5)
     do(client, do="mark", column=4.5, row=3.5)
     told = client.get("/spectra").json()
-    pixels = live.session.opened[0].source.read([0, 1], ((20, 21), (10, 11))).values.ravel()
+    pixels = live.viewed.session.opened[0].source.read([0, 1], ((20, 21), (10, 11))).values.ravel()
     assert told["marks"][0] == [pixels[0] / 2, pixels[1]]
     assert told["marks"][1][0] is None
     assert told["wavelengths"] == [None, None]
@@ -151,14 +158,16 @@ def test_changes_go_together_with_the_picture(client, live):
     actions = [{"do": "zoom", "factor": 2}, wrong, {"do": "look", "invert": True}]
     body = client.get("/frame", params={"n": 1, "actions": json.dumps(actions)}).content
     told = json.loads(body[4 : 4 + struct.unpack("<I", body[:4])[0]])
-    assert live.session.state.pixel == pytest.approx(5)
-    assert live.session.state.layers[0].look.invert
+    assert live.viewed.session.state.pixel == pytest.approx(5)
+    assert live.viewed.session.state.layers[0].look.invert
     assert len(told["problems"]) == 1
     assert told["state"]["pixel"] == pytest.approx(5)
     live.newest = 9
     later = json.dumps([{"do": "zoom", "factor": 2}])
     assert client.get("/frame", params={"n": 2, "actions": later}).status_code == 204
-    assert live.session.state.pixel == pytest.approx(2.5)  # no picture, but the change is made
+    assert live.viewed.session.state.pixel == pytest.approx(
+        2.5
+    )  # no picture, but the change is made
 
 
 def test_errors_are_told_and_the_session_lives_on(client):
@@ -203,7 +212,7 @@ def test_keeping_a_look_asks_first(client, live, tmp_path):
 
 @pytest.mark.parametrize("way", ["Ctrl-C", "End"])
 def test_the_command_ends_as_it_should(live, way):
-    path = live.session.opened[0].file
+    path = live.viewed.session.opened[0].file
     running = subprocess.Popen(
         [sys.executable, "-m", "spectrane", "view", path, "--no-browser", "--limits", "fixed:0,9"],
         stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,

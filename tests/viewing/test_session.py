@@ -2,19 +2,28 @@
 
 from __future__ import annotations
 
+import json
 import random
 import shlex
 
 import numpy as np
+import pandas
 import pytest
 from click.testing import CliRunner
 
 import spectrane as sp
+from spectrane.analysis.spectra import Spectra
 from spectrane.cli.entry import commands
-from spectrane.model.errors import GridMismatch, LookError
+from spectrane.model.errors import GridMismatch, LookError, MetadataError
+from spectrane.model.systems import LONLAT, way_between
+from spectrane.viewing.cures import cures_of
 from spectrane.viewing.drawing import Drawer
+from spectrane.viewing.keeping import save_layers, save_marks, save_spectra
 from spectrane.viewing.leaving import look_words, render_command, render_python
-from spectrane.viewing.session import Opened, Session
+from spectrane.viewing.naming import named_places
+from spectrane.viewing.reading import outlines_of, spectra_of, values_at
+from spectrane.viewing.session import Session
+from spectrane.viewing.state import Opened
 
 FIELD = {"type": "Polygon", "coordinates": [[[480100, 7359500], [480500, 7359500],
          [480500, 7359800], [480100, 7359500]]]}  # fmt: skip
@@ -153,6 +162,11 @@ WRONG = [
     ({"do": "order", "order": [0, 0]}, "order"), ({"do": "goto", "text": "nowhere"}, "nowhere"),
     ({"do": "pan", "columns": float("nan"), "rows": 0}, "columns"), ({"do": "pan"}, "pan"),
     ({"do": "layer", "threshold": "depth >"}, "depth >"), ({"do": "look", "layer": 2}, "no look"),
+    ({"do": "panels", "count": 3}, "panels 3"), ({"do": "panel", "panel": 1}, "panel 1"),
+    ({"do": "nodata", "layer": 0, "items": ["x"]}, "no.?data"),
+    ({"do": "nodata", "layer": 2, "items": [1]}, "no"),
+    ({"do": "restore", "panels": [[]], "order": [0, 1, 2], "active": 0, "center": [0, 0],
+      "pixel": 1}, "3 layers"),
 ]  # fmt: skip
 
 
@@ -160,7 +174,7 @@ WRONG = [
 def test_a_wrong_change_changes_nothing(scene, depth, action, said):
     session = session_of(scene, depth, sp.Outline(FIELD, crs=32727))
     before = session.state
-    with pytest.raises((LookError, GridMismatch), match=said):
+    with pytest.raises((LookError, GridMismatch, MetadataError), match=said):
         session.change(action)
     assert session.state == before
     assert len(session.before) <= 1
@@ -217,3 +231,192 @@ def test_no_command_where_none_alone_does(scene, depth):
 def _python(session, action):
     session.change(action)
     return render_python(session)
+
+
+SIGHTS = {
+    "own looks": [{"do": "panels", "count": 2}, {"do": "panel", "panel": 1},
+                  {"do": "look", "layer": 0, "invert": True}],
+    "own files": [{"do": "panels", "count": 4}, {"do": "panel", "panel": 2, "only": 1},
+                  {"do": "zoom", "factor": 3}],
+    "swiped": [{"do": "panels", "count": 2, "swiped": True}],
+    "no-data": [{"do": "nodata", "layer": 0, "items": [0, [3000, 4000]]}],
+    "reordered": [{"do": "zoom", "factor": 2}, {"do": "order", "order": [1, 0]}],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", SIGHTS)
+def test_panels_are_what_render_gives_and_can_be_restored(scene, depth, name):
+    other = sp.Grid.from_corner((90, 90), x=-131500, y=7346200, pixel_size=15, crs="EPSG:32728")
+    depth = depth.regrid(other) if name == "own files" else depth
+    session = session_of(sp.Layer(scene, sp.Look(channels="natural")), sp.Layer(depth))
+    for action in SIGHTS[name]:
+        session.change(action)
+    drawer = Drawer()
+    for panel in range(len(session.state.panels)):
+        expected = sp.render(session.layers(panel), view=session.view()).rgba
+        np.testing.assert_array_equal(drawer.frame(session, panel).rgba, expected)
+    again = session_of(sp.Layer(scene, sp.Look(channels="natural")), sp.Layer(depth))
+    again.change({"do": "restore", **json.loads(json.dumps(session.to_dict()))})
+    assert again.state == session.state
+    assert again.undo()
+
+
+def test_panels_begin_as_the_one_that_is_changed(scene, depth):
+    session = session_of(scene, depth)
+    session.change({"do": "panels", "count": 2, "swiped": True})
+    assert [one.visible for one in session.state.panels[1]] == [True, False]  # what lies on top
+    session.change({"do": "panel", "panel": 1})
+    session.change({"do": "panels", "count": 1})
+    assert [one.visible for one in session.state.layers] == [True, False]
+    assert (session.state.panel, session.state.swiped) == (0, False)
+
+
+def test_one_look_for_all_has_the_limits_of_all(scene, rng, utm):
+    bands = [sp.Band(name, name) for name in ("red", "green", "blue")]
+    other = sp.from_array(rng.integers(0, 900, (3, 70, 90)).astype("u2"), grid=utm, bands=bands)
+    session = session_of(sp.Layer(scene, sp.Look(channels="natural", limits="minmax")), other)
+    session.change({"do": "panels", "count": 2})
+    session.change({"do": "panel", "panel": 1, "only": 1})
+    session.change({"do": "panel", "panel": 0, "only": 0})
+    session.change({"do": "alike"})
+    for channel, rule in enumerate(session.state.panels[1][1].look.limits):
+        both = [one.pixels([channel + 1], physical=True) for one in (scene, other)]
+        assert rule.low == pytest.approx(min(float(one.min()) for one in both))
+        assert rule.high == pytest.approx(max(float(one.max()) for one in both))
+    assert session.state.panels[0][0].look == session.state.panels[1][1].look
+
+
+def test_another_lowest_raster_keeps_the_place(scene, depth):
+    west = depth.regrid(sp.Grid.from_corner((90, 90), x=1091700, y=7347900, pixel_size=15,
+                                            crs="EPSG:32726"))  # fmt: skip
+    session = session_of(scene, west)
+    session.change({"do": "goto", "text": "row 20, column 30"})
+    session.change({"do": "mark", "column": 60, "row": 40})
+    lon, lat = way_between("EPSG:32727", LONLAT).transform(*session.state.center)
+    session.change({"do": "order", "order": [1, 0]})
+    turned = way_between("EPSG:32726", LONLAT)
+    assert turned.transform(*session.state.center) == pytest.approx((lon, lat), abs=1e-7)
+    assert turned.transform(*session.state.marks[0]) == pytest.approx((lon, lat), abs=1e-5)
+
+
+def test_the_view_before_and_the_next(scene):
+    session = session_of(scene)
+    session.earlier.clear()
+    places = [session.state.place]
+    for factor in (2, 3):
+        session.change({"do": "zoom", "factor": factor})
+        session.change({"do": "look", "invert": factor == 2})
+        session.change({"do": "pan", "columns": 1, "rows": 0, "together": True})
+        places.append(session.state.place)
+    session.change({"do": "back"})
+    session.change({"do": "back"})
+    assert session.state.place == places[0]
+    with pytest.raises(LookError, match="no view before"):
+        session.change({"do": "back"})
+    session.change({"do": "forth"})
+    session.change({"do": "forth"})
+    assert session.state.place == places[2]
+    assert session.undo()  # going back and forth can be undone too
+
+
+GOTO = {
+    "row 20, column 30": ("row 20, column 30", None), "r20 c30": ("row 20, column 30", None),
+    "buoy": ("buoy in points.csv", (480210.5, 7359410.25)),
+    "BUOY in points.csv": ("buoy in points.csv", (480210.5, 7359410.25)),
+    "field": ("field in outlines", (480300.0, 7359650.0)),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(("text", "found"), GOTO.items())
+def test_places_of_what_is_loaded(scene, tmp_path, text, found):
+    (tmp_path / "points.csv").write_text("name,x,y\nbuoy,480210.5,7359410.25\n")
+    named = {"type": "Feature", "properties": {"name": "field"}, "geometry": FIELD}
+    session = session_of(scene)
+    session.names = named_places(session.base, [str(tmp_path / "points.csv")],
+                                 [sp.Outline(named, crs=32727)])  # fmt: skip
+    session.change({"do": "goto", "text": text})
+    said, place = found
+    assert session.told == said
+    assert session.state.center == pytest.approx(place or scene.grid.center(row=20, column=30))
+
+
+def test_no_other_file_is_read_for_a_name(scene, tmp_path):
+    (tmp_path / "secret.csv").write_text("name,x,y\nbuoy,1,2\n")
+    session = session_of(scene)
+    with pytest.raises(LookError, match="no point of that name"):
+        session.change({"do": "goto", "text": f"buoy in {tmp_path / 'secret.csv'}"})
+
+
+def test_outlines_are_measured_and_kept(scene, tmp_path):
+    session = session_of(scene, size=(70, 90))
+    session.change({"do": "mark", "column": 10.5, "row": 20.5})
+    session.change({"do": "outline", "points": [[10, 10], [40, 10], [40, 30], [10, 30]]})
+    ring = [session.at(c, r) for c, r in ((10, 10), (40, 10), (40, 30), (10, 30))]
+    region = {"type": "Polygon", "coordinates": [[list(at) for at in (*ring, ring[0])]]}
+    region = sp.Outline(region, crs=32727).ready().shape
+    table = scene.statistics(region=region)
+    told = outlines_of(session)
+    assert [row["mean"] for row in told["rows"]] == pytest.approx(list(table["mean"]))
+    assert [row["count"] for row in told["rows"]] == list(table["valid"])
+    assert sum(told["counts"]["counts"]) == table["valid"].iloc[0]
+    paths = save_marks(session, str(tmp_path))
+    assert [path.rpartition("/")[2] for path in paths] == [
+        "marks.geojson", "marks.csv", "outlines.csv"]  # fmt: skip
+    read = sp.read_shapes(paths[0])
+    assert [feature.name for feature in read.features] == ["mark 1", "outline 1"]
+    assert scene.statistics(region=read.only(read.features[1]))["valid"].tolist() == (
+        table["valid"].tolist())  # fmt: skip
+    assert pandas.read_csv(paths[1])["stored"].tolist() == [
+        row["stored"] for row in values_at(session, 10.5, 20.5)["rows"]]  # fmt: skip
+    for wrong in ([[1, 1], [2, 2]], [[1, 1], [2, "x"], [3, 3]]):
+        with pytest.raises(LookError):
+            session.change({"do": "outline", "points": wrong})
+
+
+def test_layers_and_spectra_are_saved(scene, depth, tmp_path):
+    scene.save(tmp_path / "scene.tif")
+    depth.save(tmp_path / "depth.tif")
+    files = [sp.open_raster(tmp_path / name) for name in ("scene.tif", "depth.tif")]
+    layers = [sp.Layer(one) for one in files]
+    known = [Opened(layer, str(tmp_path / name), (), "", {"file": str(tmp_path / name)})
+             for layer, name in zip(layers, ("scene.tif", "depth.tif"), strict=True)]  # fmt: skip
+    session = Session.of(layers, known)
+    session.resize(80, 120)
+    for action in ({"do": "whole"}, {"do": "look", "layer": 0, "channels": "natural"},
+                   {"do": "look", "layer": 1, "limits": "fixed:5,15", "colormap": "kiln"},
+                   {"do": "layer", "layer": 1, "opacity": 0.5, "threshold": "depth > 9"},
+                   {"do": "nodata", "layer": 0, "items": [0]}, {"do": "active", "layer": 0},
+                   {"do": "mark", "column": 70, "row": 40}):  # fmt: skip
+        session.change(action)
+    kept = sp.load_layers(save_layers(session, str(tmp_path / "out"))[0])
+    shown = sp.render(session.layers(), view=session.view()).rgba
+    np.testing.assert_array_equal(sp.render(kept.layers, view=session.view()).rgba, shown)
+    words = shlex.split(render_command(session, str(tmp_path / "o.png"), str(tmp_path / "out")))
+    assert CliRunner().invoke(commands, words[1:]).exit_code == 0
+    with sp.open_raster(tmp_path / "o.png") as drawn:
+        np.testing.assert_array_equal(np.moveaxis(drawn.pixels().data, 0, 2)[..., :3],
+                                      shown[..., :3])  # fmt: skip
+    library = Spectra.load(save_spectra(session, str(tmp_path / "out"))[0])
+    told = spectra_of(session, library)
+    assert told["nearest"][0][0][0] == "mark 1"
+    assert told["nearest"][0][0][1] == pytest.approx(0, abs=1e-5)
+
+
+def test_doubts_have_cures(rng, utm, tmp_path):
+    values = rng.integers(100, 900, (3, 70, 90)).astype("u2")
+    values[:, :20] = 0
+    bands = [sp.Band(name, name) for name in ("blue", "green", "red")]
+    raster = sp.from_array(values, grid=utm, bands=bands)
+    session = session_of(sp.Layer(raster, sp.Look(channels=(1, 2, 3), limits="deviation:0.5")))
+    doubts = cures_of(session, Drawer().frame(session))
+    texts = " ".join(one["text"] for one in doubts)
+    for what in ("nobody declared", "cut off", "blue as red"):
+        assert what in texts
+    for one in doubts:
+        for cure in one["cures"]:
+            session.change(cure["change"])
+    left = [one["text"] for one in cures_of(session, Drawer().frame(session))]
+    assert [text.partition(": ")[2] for text in left] == [
+        "29% of its pixels in view are hidden, as no-data or by a mask"]  # fmt: skip
+    assert session.layers()[0].source.bands[0].nodata == (0,)
+    assert session.state.layers[0].look.channels == "natural"

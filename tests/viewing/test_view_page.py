@@ -7,6 +7,7 @@ import io
 import json
 import shlex
 import shutil
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -79,9 +80,9 @@ def settle(page):
         page.wait_for_selector("body[data-asking='0']")
 
 
-def canvas(page):
-    """Return the canvas, exact where it is opaque or clear."""
-    url = page.evaluate("document.getElementById('picture').toDataURL('image/png')")
+def canvas(page, name="picture"):
+    """Return a canvas, exact where it is opaque or clear."""
+    url = page.evaluate(f"document.getElementById('{name}').toDataURL('image/png')")
     content = base64.b64decode(url.partition(",")[2])
     with Image.open(io.BytesIO(content)) as image:
         return np.asarray(image.convert("RGBA"))
@@ -89,12 +90,13 @@ def canvas(page):
 
 def same(page, view):
     settle(page)
-    shown = sp.render(view.layers, view=view.session.view()).rgba
-    got = canvas(page)
-    assert got.shape == shown.shape
-    opaque = shown[..., 3] == 255
-    np.testing.assert_array_equal(got[opaque], shown[opaque])
-    assert (got[..., 3] == shown[..., 3]).all()
+    for panel in range(len(view.session.state.panels)):
+        shown = sp.render(view.session.layers(panel), view=view.session.view()).rgba
+        got = canvas(page, f"picture-{panel + 1}" if panel else "picture")
+        assert got.shape == shown.shape
+        opaque = shown[..., 3] == 255
+        np.testing.assert_array_equal(got[opaque], shown[opaque])
+        assert (got[..., 3] == shown[..., 3]).all()
 
 
 def test_dragging_a_limit_is_what_render_gives(seen):
@@ -267,6 +269,96 @@ def test_it_leaves_with_the_command_the_picture_and_the_look(seen, files, monkey
     page.get_by_role("button", name="End").click()
     settle(page)
     assert view._live.ended.is_set()
+
+
+def button(page, name):
+    page.get_by_role("button", name=name, exact=True).click()
+    settle(page)
+
+
+def test_panels_are_linked(seen):
+    page, view = seen
+    button(page, "two panels")
+    page.get_by_role("combobox", name="panel 1 shows").select_option(label="scene.tif alone")
+    settle(page)
+    page.get_by_role("combobox", name="panel 2 shows").select_option(label="depth.tif alone")
+    page.mouse.move(100, 150)
+    page.mouse.wheel(0, -300)
+    same(page, view)
+    seen_alone = [[one.visible for one in panel] for panel in view.session.state.panels]
+    assert seen_alone == [[True, False], [False, True]]
+    page.mouse.move(110, 160)  # the cursor stands at the same place in the other panel
+    settle(page)
+    other = canvas(page, "over-2")[140:180, 90:130, 3]
+    assert other[20, 20]
+    assert other.any(axis=0).sum() >= 18
+    button(page, "two panels with a swipe divider")
+    same(page, view)
+    page.get_by_role("slider", name="Swipe divider").press("ArrowRight")
+    clip = "document.querySelectorAll('.pane')[1].style"
+    assert page.evaluate(f"{clip}.clipPath").endswith("52%)")
+    page.locator("#stage").focus()
+    page.keyboard.press("f")
+    assert page.evaluate(f"{clip}.visibility") == "hidden"
+    button(page, "Previous view")
+    assert view.session.later
+    button(page, "one panel")
+    same(page, view)
+
+
+def test_tone_curves_thresholds_and_legends_by_hand(seen):
+    page, view = seen
+    page.get_by_role("checkbox", name="show depth.tif").check()
+    settle(page)
+    page.keyboard.press("PageUp")
+    button(page, "by hand")
+    page.get_by_role("slider", name="tone point 3").press("ArrowUp")
+    same(page, view)
+    assert str(view.look.curve) == "points:0/0,0.25/0.25,0.5/0.52,0.75/0.75,1/1"
+    page.get_by_role("spinbutton", name="legend high depth.tif").fill("14")
+    page.keyboard.press("Tab")
+    same(page, view)
+    assert view.look.limits[0].high == 14
+    page.get_by_role("textbox", name="threshold depth.tif").fill("depth > 1.2")
+    page.keyboard.press("Tab")
+    settle(page)
+    button(page, "threshold times 10")
+    assert view.layers[1].threshold == "depth > 12"
+    page.get_by_role("slider", name="threshold value depth.tif").fill("11")
+    same(page, view)
+    level = float(view.layers[1].threshold.split("> ")[1])
+    assert level == pytest.approx(11, abs=0.1)
+
+
+def test_outlines_flashes_and_the_address(seen):
+    page, view = seen
+    button(page, "Draw outline")
+    for x, y in ((200, 200), (320, 210), (260, 330)):
+        page.mouse.click(x, y)
+    page.keyboard.press("Enter")
+    settle(page)
+    assert len(view.session.state.outlines[0]) == 3
+    assert page.locator("#outlined tr").count() == 1 + 4
+    page.get_by_role("textbox", name="Limits rule").fill("deviation:1")
+    page.keyboard.press("Enter")
+    settle(page)
+    page.locator("#stage").focus()
+    page.keyboard.down("c")
+    settle(page)
+    counts = page.evaluate("document.body.dataset.flash")
+    frame = view._live.viewed.drawer.frame(view.session, 0)
+    assert int(counts) == (view._live.viewed.drawer.beyond(frame.planned[0], frame.grid) != 0).sum()
+    page.keyboard.up("c")
+    page.keyboard.press("+")
+    page.wait_for_timeout(450)
+    kept = view.session.state
+    view.session.state = replace(kept, pixel=99.0)
+    page.reload()
+    page.wait_for_selector("body[data-ready=yes][data-painted]")
+    same(page, view)
+    assert view.session.state.pixel == kept.pixel
+    assert str(view.look.limits[0]) == "deviation:1"
+    assert page.get_by_role("img", name="Overview").count() == 1
 
 
 def test_the_page_fits(seen):

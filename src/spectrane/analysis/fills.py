@@ -126,11 +126,22 @@ def mending(source: Source, found: Sequence[Fill]) -> str:
 
 def declaring(source: Source, found: Sequence[Fill]) -> str:
     """Return no-data with fill, beside what is declared already, as ``--nodata`` takes it."""
+    return nodata_text(declared(source, found))
+
+
+def declared(source: Source, found: Sequence[Fill]) -> list[Any]:
+    """Return what is declared as no-data already, and fill beside it.
+
+    >>> from spectrane.engine.memory import ArraySource
+    >>> source = ArraySource(np.array([[[1, -9999]]], np.int16))
+    >>> declared(source, [Fill(-9999, (0,), 0.5, False, True)])
+    [-9999]
+    """
     value: NoDataValue = next((band.nodata for band in source.bands if band.nodata is not None),
                               None)  # fmt: skip
     for fill in found:
         value = joined(value, fill.value)
-    return nodata_text(value if isinstance(value, tuple) else (value,))
+    return [] if value is None else list(value) if isinstance(value, tuple) else [value]
 
 
 def nodata_text(items: Sequence[Any]) -> str:

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine.threads import Progress, no_progress
+from spectrane.engine.watching import told_walk
 from spectrane.model.nodata import NoDataRule
 from spectrane.model.patience import check_work
 from spectrane.model.pixels import Pixels
@@ -77,9 +78,16 @@ def told_blocks(
     source: Source, bands: Sequence[int], window: Window, progress: Progress = no_progress
 ) -> Iterator[Pixels]:
     """Yield a window's blocks; progress counts pixels."""
-    total, done = window_area(window), 0
+    total = window_area(window)
     check_work(total * len(bands), source.name)
-    for part, pixels in source.blocks(bands, window):
+    return _telling(told_walk(source.blocks(bands, window), window), total, progress)
+
+
+def _telling(
+    blocks: Iterator[tuple[Window, Pixels]], total: int, progress: Progress
+) -> Iterator[Pixels]:
+    done = 0
+    for part, pixels in blocks:
         yield pixels
         done += window_area(part)
         progress(done, total)

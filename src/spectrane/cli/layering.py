@@ -77,7 +77,7 @@ _WITH_A_FILE = frozenset(
     ("layers", "size", "title", "no_values", "quad", "scheme", "zooms", "attribution", "engine",
      "subtitle", "notes", "notes_file", "sources", "date", "paper", "orientation", "margin",
      "scale", "coordinates", "lines", "put", "inset", "picture", "separate", "across", "dots",
-     "keep_as")
+     "keep_as", "port", "no_browser", "save_to", "points", "points_crs", "library")
 ) | AREA_NAMES  # fmt: skip
 """Options that are read beside a layer file."""
 

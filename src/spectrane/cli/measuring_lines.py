@@ -7,7 +7,8 @@ from typing import Any
 import click
 
 from spectrane.cli.answering import answering, records
-from spectrane.cli.written import file_facts, size_text, write_csv
+from spectrane.cli.written import file_facts, size_text
+from spectrane.engine.csv_text import write_csv
 
 _READ = ("line", "angle", "nodata", "compute", "unit", "profile", "csv", "size")
 

@@ -15,7 +15,8 @@ from spectrane.cli.looks import side_of
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.values import NoData, with_fields
-from spectrane.cli.written import data_facts, data_line, file_facts, size_text, write_csv
+from spectrane.cli.written import data_facts, data_line, file_facts, size_text
+from spectrane.engine.csv_text import write_csv
 from spectrane.model.look import NoDataWhen
 from spectrane.model.resampling import Resampling
 from spectrane.model.whole_files import check_target, written_whole

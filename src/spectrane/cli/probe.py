@@ -16,7 +16,8 @@ from spectrane.cli.looks import LOOK_ONLY, LookOptions
 from spectrane.cli.measuring_lines import measure
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.values import Numbers
-from spectrane.cli.written import file_facts, size_text, write_csv
+from spectrane.cli.written import file_facts, size_text
+from spectrane.engine.csv_text import write_csv
 from spectrane.model.printing import MOST_LINES
 from spectrane.model.whole_files import check_target
 

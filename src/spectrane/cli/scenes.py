@@ -12,7 +12,8 @@ from spectrane.cli import vocabulary as words
 from spectrane.cli.answering import Answer, answering, rows_text
 from spectrane.cli.options import Options, argument, command_of, option
 from spectrane.cli.progress import progress_bar
-from spectrane.cli.written import counted, file_facts, size_text, write_csv
+from spectrane.cli.written import counted, file_facts, size_text
+from spectrane.engine.csv_text import write_csv
 from spectrane.model.whole_files import check_target
 
 if TYPE_CHECKING:

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine.threads import in_parallel, row_parts
+from spectrane.engine.watching import told_walk
 from spectrane.kernels import convolving, shrinking
 from spectrane.model.errors import LookError
 from spectrane.model.patience import check_work
@@ -106,7 +107,7 @@ def _pieces(level: Level, bands: Sequence[int], window: Window) -> Iterator[tupl
     if window_area(window) * len(bands) <= AT_ONCE:
         yield window, level.read(bands, window)
     else:
-        yield from level.blocks(bands, window)
+        yield from told_walk(level.blocks(bands, window), window)
 
 
 def picks(start: int, stop: int, count: int) -> NDArray[np.intp]:

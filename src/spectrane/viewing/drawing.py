@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,7 +16,10 @@ from spectrane.display.onto import covers, drawn_with_pixels, redrawn
 from spectrane.display.outlines import Outline, draw_outline
 from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import Grid
+from spectrane.model.physical import physical
 from spectrane.model.pixels import Pixels
+from spectrane.spatial.coordinates import Mapping
+from spectrane.viewing.moving import whole_of
 from spectrane.viewing.session import Session
 
 KEPT = 128 << 20
@@ -26,12 +28,25 @@ KEPT = 128 << 20
 
 @dataclass(frozen=True, eq=False)
 class ViewFrame:
-    """A picture, the layers it was blended of, and what about it is to be looked at twice."""
+    """A picture and the layers it was blended of, the lowest first.
+
+    ``planned`` is None of layers not drawn; ``told`` is what of each is to be looked at twice, and
+    ``masked`` which share of its pixels in view is hidden, as no-data or by a mask.
+    """
 
     rgba: NDArray[np.uint8]
     grid: Grid
     planned: tuple[PlannedLayer | None, ...]
-    warnings: tuple[str, ...]
+    told: tuple[tuple[str, ...], ...]
+    masked: tuple[float, ...]
+
+    @property
+    def warnings(self) -> tuple[str, ...]:
+        """What of all layers is to be looked at twice, each once."""
+        return tuple(dict.fromkeys(text for one in self.told for text in one))
+
+
+_Layered: TypeAlias = tuple[DrawnLayer | None, PlannedLayer | None, tuple[str, ...], float]
 
 
 @dataclass
@@ -44,52 +59,62 @@ class Drawer:
     _kept: OrderedDict[Any, tuple[Pixels, int]] = field(default_factory=OrderedDict)
     _lock: Any = field(default_factory=threading.Lock)
 
-    def frame(self, session: Session, size: tuple[int, int] | None = None) -> ViewFrame:
-        """Draw what a session shows: the very pixels that ``render`` gives of the same layers.
+    def frame(self, session: Session, panel: int | None = None) -> ViewFrame:
+        """Draw what a panel shows, or the active one: the very pixels that ``render`` gives.
 
         Raises GridMismatch, LookError, and what reading raises.
         """
-        grid = common_grid(session.base, session.view(size), None)
-        drawn: list[DrawnLayer] = []
-        planned: list[PlannedLayer | None] = []
-        told: list[str] = []
-        for layer in session.layers():
-            one, plan, said = self._layer(layer, grid)
-            told += said
-            planned.append(plan)
-            if one is not None:
-                drawn.append(one)
-        return ViewFrame(Stack(grid, tuple(drawn)).blended(), grid, tuple(planned),
-                     tuple(dict.fromkeys(told)))  # fmt: skip
+        return self._drawn_on(session, panel, common_grid(session.base, session.view(), None))
 
-    def _layer(
-        self, layer: Layer | Outline, grid: Grid
-    ) -> tuple[DrawnLayer | None, PlannedLayer | None, Sequence[str]]:
-        if isinstance(layer, Outline):
-            rgba = draw_outline(layer, grid) if layer.visible else np.zeros((1, 1, 4), np.uint8)
-            return (DrawnLayer(layer, layer.title, rgba) if layer.visible else None), None, ()
+    def overview(self, session: Session, longest: int) -> ViewFrame:
+        """Draw all of the lowest raster as the active panel shows it, small."""
+        base = session.base
+        (x, y), pixel = whole_of(base, (longest, longest))
+        view = type(session.view())(center=(x, y), pixel=pixel, size=_shape(base, pixel))
+        return self._drawn_on(session, None, common_grid(base, view, None))
+
+    def _drawn_on(self, session: Session, panel: int | None, grid: Grid) -> ViewFrame:
+        each = [self._layer(layer, grid) for layer in session.layers(panel)]
+        drawn, planned, told, masked = zip(*each, strict=True)
+        seen = tuple(one for one in drawn if one is not None)
+        return ViewFrame(Stack(grid, seen).blended(), grid, planned, told, masked)
+
+    def _layer(self, layer: Layer | Outline, grid: Grid) -> _Layered:
         if not layer.visible:
-            return None, None, ()
+            return None, None, (), 0.0
+        if isinstance(layer, Outline):
+            return DrawnLayer(layer, layer.title, draw_outline(layer, grid)), None, (), 0.0
         made: Any = as_layer(layer)
         try:
             planned = PlannedLayer.of(made, grid)
             if not covers(planned.source, grid):
-                return None, planned, ()
+                return None, planned, (), 0.0
         except GridMismatch as error:
-            return None, None, (str(error),)
+            return None, None, (str(error),), 0.0
         rgba, pixels = self._drawn(planned, grid)
         told = (*planned.plan.warnings, *misleading(planned.plan, pixels, rgba))
-        return DrawnLayer(made, made.title, rgba, planned), planned, told
+        masked = _masked(planned, pixels, grid)
+        return DrawnLayer(made, made.title, rgba, planned), planned, told, masked
 
     def pixels(self, planned: PlannedLayer, grid: Grid) -> Pixels:
         """Return the pixels of a layer in view, from those kept."""
         return self._drawn(planned, grid)[1]
 
+    def beyond(self, planned: PlannedLayer, grid: Grid) -> NDArray[np.int8]:
+        """Return (rows, columns): -1 where a value shown lies below its limits, 1 above, else 0."""
+        pixels = self.pixels(planned, grid)
+        found = np.zeros(grid.shape, np.int8)
+        for values, shading in zip(pixels.values, planned.plan.shadings[:3], strict=False):
+            way = shading.beyond(physical(values, shading.band, np.float64))
+            np.copyto(found, way, where=way != 0)
+        found[~pixels.shown] = 0
+        return found
+
     def _drawn(self, planned: PlannedLayer, grid: Grid) -> tuple[NDArray[np.uint8], Pixels]:
         """Draw a layer onto the view, from pixels that are kept where they are the same."""
         plan, layer = planned.plan, planned.layer
-        key = (id(layer.source), layer.threshold, plan.bands, plan.nodata_when, plan.categories,
-               plan.look.resample, grid)  # fmt: skip
+        key = (id(layer.source), layer.threshold, id(layer.mask), plan.bands, plan.nodata_when,
+               plan.categories, plan.look.resample, grid)  # fmt: skip
         with self._lock:
             known = self._kept.get(key)
             if known is not None:
@@ -106,3 +131,23 @@ class Drawer:
                 _, (_, dropped) = self._kept.popitem(last=False)
                 self.held -= dropped
         return rgba, pixels
+
+
+def _masked(planned: PlannedLayer, pixels: Pixels, grid: Grid) -> float:
+    """Return which share of a raster's pixels in view is hidden, by a sample of 65 x 65."""
+    shown = pixels.shown
+    if shown.all():
+        return 0.0
+    rows, columns = grid.shape
+    r, c = np.meshgrid(np.linspace(0, rows - 1, 65).astype(int),
+                       np.linspace(0, columns - 1, 65).astype(int), indexing="ij")  # fmt: skip
+    x, y = Mapping(grid, planned.source.grid).exact(c + 0.5, r + 0.5)
+    height, width = planned.source.shape
+    with np.errstate(invalid="ignore"):
+        inside = (x >= 0) & (x < width) & (y >= 0) & (y < height)
+    return float((~shown[r, c])[inside].mean()) if inside.any() else 0.0
+
+
+def _shape(grid: Grid, pixel: float) -> tuple[int, int]:
+    x_min, y_min, x_max, y_max = grid.bounds
+    return max(1, round((y_max - y_min) / pixel)), max(1, round((x_max - x_min) / pixel))

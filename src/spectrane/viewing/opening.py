@@ -5,13 +5,17 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
+from spectrane.analysis.spectra import Spectra
 from spectrane.display.layers import Layer
 from spectrane.display.outlines import Outline
 from spectrane.model.grid import Bounds
 from spectrane.model.look import Look
+from spectrane.viewing.naming import named_places
+from spectrane.viewing.rasters import RasterView
 from spectrane.viewing.running import Running
 from spectrane.viewing.server import Live, served_page
-from spectrane.viewing.session import Opened, Session
+from spectrane.viewing.session import Session
+from spectrane.viewing.state import Opened
 
 
 class OpenedView:
@@ -24,12 +28,15 @@ class OpenedView:
     """
 
     def __init__(
-        self, layers: Sequence[Any], files: Sequence[tuple[str, tuple[str, ...], str]] = (), *,
-        port: int = 0, save_to: str | None = None,
+        self, layers: Sequence[Any], files: Sequence[tuple[Any, ...]] = (), *, port: int = 0,
+        save_to: str | None = None, library: Spectra | None = None, points: Sequence[str] = (),
+        points_crs: str | None = None,
     ) -> None:  # fmt: skip
         known = [Opened(layer, *one) for layer, one in zip(layers, files, strict=False)]
         self.session = Session.of(layers, known)
-        self._live = Live(self.session, save_to)
+        outlines = [layer for layer in layers if isinstance(layer, Outline)]
+        self.session.names = named_places(self.session.base, points, outlines, points_crs)
+        self._live = Live(RasterView(self.session, save_to, library), save_to)
         self._running = Running(served_page(self._live), port)
 
     @property

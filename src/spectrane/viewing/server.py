@@ -18,19 +18,8 @@ from typing import TYPE_CHECKING, Any
 
 from spectrane.model.errors import AccessError, LookError, SpectraneError
 from spectrane.model.printing import printable_line
-from spectrane.viewing.drawing import Drawer
-from spectrane.viewing.keeping import keep_look, kept_text, save_look, save_picture, save_python
-from spectrane.viewing.session import Session
-from spectrane.viewing.telling import (
-    choices,
-    facts,
-    frame_facts,
-    numbers_in,
-    spectra_of,
-    state_of,
-    values_at,
-    view_counts,
-)
+from spectrane.viewing.telling import facts
+from spectrane.viewing.viewed import Viewed, Work
 
 if TYPE_CHECKING:
     from starlette.requests import Request
@@ -50,45 +39,53 @@ _SAFE = {
 
 @dataclass
 class Live:
-    """A session that is served: its drawer, where it may write, and who may ask."""
+    """What is seen and served: where it may write, and who may ask."""
 
-    session: Session
+    viewed: Viewed
     save_to: str | None = None
     token: str = field(default_factory=lambda: secrets.token_urlsafe(24))
-    drawer: Drawer = field(default_factory=Drawer)
     ended: threading.Event = field(default_factory=threading.Event)
     lock: Any = field(default_factory=threading.RLock)
     newest: int = 0
+    work: Work = field(default_factory=Work)
 
     # What is asked; each returns what JSON holds, but for the picture.
 
-    def do(self, asked: dict[str, str]) -> dict[str, Any]:
-        """Carry out a change."""
+    def ask(self, name: str, asked: dict[str, str]) -> dict[str, Any] | None:
+        """Answer a question by name; None where there is no such question."""
+        if name == "progress":
+            return {"share": self.work.share}
+        if name == "stop":
+            self.work.stopping.set()
+            return {"stopping": True}
         with self.lock:
-            self._carry_out(json.loads(asked.get("action", "{}")))
-            return state_of(self.session)
+            if name == "do":
+                self._carry_out(json.loads(asked.get("action", "{}")))
+                return self.viewed.state()
+            if name == "state":
+                return self._state(asked)
+            if name == "changes":
+                return {"text": printable_line(self.viewed.kept_text())}
+            answer = self.viewed.answers.get(name)
+            if answer is None:
+                return None
+            with self.work.going_on():
+                return facts(answer(asked))
 
     def _carry_out(self, action: Any) -> None:
         if not isinstance(action, dict):
             raise LookError("action: expected a JSON object")
-        name = action.get("do")
-        if name == "undo":
-            self.session.undo()
-        elif name == "redo":
-            self.session.redo()
-        elif name == "size":
-            self.session.resize(int(action["rows"]), int(action["columns"]))
-        else:
-            self.session.change(action)
+        self.viewed.change(action)
 
-    def state(self, asked: dict[str, str]) -> dict[str, Any]:
+    def _state(self, asked: dict[str, str]) -> dict[str, Any]:
         """Tell how everything is shown, and with ``words`` what there is to choose from."""
-        with self.lock:
-            found = state_of(self.session) | {"can_save": self.save_to is not None}
-        return found | ({"words": choices()} if "words" in asked else {})
+        found = self.viewed.state() | {"can_save": self.save_to is not None}
+        found |= {"kind": self.viewed.kind, "newest": self.newest}
+        return found | ({"words": self.viewed.choices()} if "words" in asked else {})
 
     def frame(self, asked: dict[str, str]) -> bytes | None:
-        """Carry out changes and return the picture: the length of its facts, the facts, then RGBA.
+        """Carry out changes and return the panels: the length of their facts, the facts, then RGBA
+        of each.
 
         None where a newer one was asked for meanwhile; changes are carried out all the same. What
         is wrong with a change is told among the facts, and the others are carried out.
@@ -104,69 +101,40 @@ class Live:
                     problems.append(printable_line(str(error)))
             if number < self.newest:
                 return None
-            state = state_of(self.session)
-            session = self._before() if "before" in asked else self.session
-            frame = self.drawer.frame(session)
-        rows, columns = frame.rgba.shape[:2]
-        told = frame_facts(frame) | {"n": number, "rows": rows, "columns": columns}
-        told |= {"state": state, "problems": problems}
+            state = self.viewed.state()
+            with self.work.going_on():
+                drawn = self.viewed.draw("before" in asked)
+        told = {"n": number, "panels": [said for _, said in drawn], "state": state,
+                "problems": problems}  # fmt: skip
         head = json.dumps(told).encode()
-        return struct.pack("<I", len(head)) + head + frame.rgba.tobytes()
-
-    def _before(self) -> Session:
-        """Return the session as its layers came, at the place that is seen now."""
-        first = Session(self.session.opened, self.session.state, self.session.size)
-        first.change({"do": "reset"})
-        return first
-
-    def counts(self, asked: dict[str, str]) -> dict[str, Any]:
-        """Count the values in view."""
-        with self.lock:
-            return view_counts(self.session, self.drawer)
-
-    def values(self, asked: dict[str, str]) -> dict[str, Any]:
-        """Tell what stands under the pointer."""
-        with self.lock:
-            return values_at(self.session, float(asked["column"]), float(asked["row"]))
-
-    def numbers(self, asked: dict[str, str]) -> dict[str, Any]:
-        """Tell the numbers of pixels that are large enough to hold them."""
-        with self.lock:
-            return numbers_in(self.session)
-
-    def spectra(self, asked: dict[str, str]) -> dict[str, Any]:
-        """Tell what stands under each mark, band by band."""
-        with self.lock:
-            return spectra_of(self.session)
-
-    def changes(self, asked: dict[str, str]) -> dict[str, Any]:
-        """Tell what keeping the look with the active file would write."""
-        with self.lock:
-            return {"text": printable_line(kept_text(self.session))}
+        return b"".join(
+            [struct.pack("<I", len(head)), head, *(rgba.tobytes() for rgba, _ in drawn)]
+        )
 
     # What writes.
 
     def save(self, said: dict[str, Any]) -> dict[str, Any]:
-        """Write a picture, a look or the Python into the folder that was named for it."""
+        """Write what is asked for into the folder that was named for it."""
         if self.save_to is None:
             raise AccessError("nothing is written: begin with --save-to FOLDER to save from here")
-        ways = {"picture": save_picture, "look": save_look, "python": save_python}
-        what = said.get("what")
-        if what not in ways:
-            raise LookError(f"save {what!r}: expected {', '.join(ways)}")
+        what, bits = str(said.get("what")), int(said.get("bits", 8))
+        savers = self.viewed.savers
+        if what not in savers:
+            raise LookError(f"save {what!r}: expected {', '.join(savers)}")
+        if bits not in (8, 16):
+            raise LookError(f"bits {bits}: expected 8 or 16")
         with self.lock:
-            path = ways[what](self.session, self.save_to, int(said.get("bits", 8)))
-        return {"saved": os.path.basename(path)}
+            paths = savers[what](self.save_to, bits)
+        return {"saved": ", ".join(os.path.basename(path) for path in paths)}
 
     def keep(self, said: dict[str, Any]) -> dict[str, Any]:
         """Keep the active layer's look in its file's sidecar, once that was agreed to."""
         if said.get("agreed") is not True:
             raise LookError("keep: agree first to what changes")
         with self.lock:
-            return {"saved": os.path.basename(keep_look(self.session))}
+            return {"saved": os.path.basename(self.viewed.keep())}
 
 
-_ASKED = ("do", "state", "counts", "values", "numbers", "spectra", "changes")
 _WRITES = ("save", "keep")
 
 
@@ -220,9 +188,8 @@ async def asked(live: Live, name: str, request: Request) -> Response:
         body = await run_in_threadpool(live.frame, query)
         kind = "application/octet-stream"
         return Response(status_code=204) if body is None else Response(body, media_type=kind)
-    if name in _ASKED:
-        return JSONResponse(await run_in_threadpool(getattr(live, name), query))
-    return asset(name)
+    found = await run_in_threadpool(live.ask, name, query)
+    return asset(name) if found is None else JSONResponse(found)
 
 
 async def posted(live: Live, name: str, request: Request) -> Response:

@@ -1,7 +1,6 @@
-"""What is shown and how, as plain state: layers, looks, the view; every change can be undone.
+"""What is shown and how, as plain state: layers, looks, panels, the view; all can be undone.
 
-Nothing here knows of HTTP or HTML. A state is frozen; a change makes another one, so that undoing
-is going back to the one before.
+Nothing here knows of HTTP or HTML.
 """
 
 from __future__ import annotations
@@ -10,70 +9,27 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from spectrane.display.common_limits import common_limits
 from spectrane.display.layers import Layer, as_layer, check_opacity
 from spectrane.display.outlines import Outline
 from spectrane.kernels.blending import MODES
 from spectrane.model.errors import LookError, nearest
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
-from spectrane.model.source import Source, source_of
+from spectrane.model.source import Source
 from spectrane.model.view import View
-from spectrane.spatial.positions import read_position
 from spectrane.spatial.turned import upright
+from spectrane.viewing.moving import Moving, count_of, number_of, whole_of
+from spectrane.viewing.state import PANELS, NamedPlace, Opened, Place, ShownLayer, ViewState
 
 SIZE = (640, 960)
 """Rows and columns of the picture before a page says its own."""
-_LEAST, _MOST = 1 / 256, 4096.0
-"""Picture pixels to the pixel of the lowest raster: how far one can zoom in, and out."""
-_REMEMBERED = 500
-
-
-@dataclass(frozen=True)
-class ShownLayer:
-    """How one layer is shown."""
-
-    look: Look
-    opacity: float = 1.0
-    visible: bool = True
-    mode: str = "normal"
-    threshold: str | None = None
-
-
-@dataclass(frozen=True)
-class ViewState:
-    """Everything that a change changes: how layers are shown, in which order, and the view.
-
-    ``center`` is a position on the lowest raster's map, ``pixel`` a picture pixel's side there.
-    ``active`` is the layer whose look is being changed.
-    """
-
-    layers: tuple[ShownLayer, ...]
-    order: tuple[int, ...]
-    active: int
-    center: tuple[float, float]
-    pixel: float
-    marks: tuple[tuple[float, float], ...] = ()
-
-
-@dataclass(frozen=True)
-class Opened:
-    """A layer as it was given, and where it comes from: a file, the options that say which values
-    it has, and the same as Python.
-    """
-
-    layer: Layer | Outline
-    file: str | None = None
-    words: tuple[str, ...] = ()
-    code: str = ""
-
-    @property
-    def source(self) -> Source | None:
-        """The raster; None of outlines."""
-        return None if isinstance(self.layer, Outline) else source_of(self.layer.source)
+_MARKS, _CORNERS, _OUTLINES = 12, 2000, 40
+"""At most so many marks, corners of an outline, and outlines."""
 
 
 @dataclass
-class Session:
+class Session(Moving):
     """The layers of a live view, their states, and what was before.
 
     >>> import numpy as np, spectrane as sp
@@ -84,13 +40,17 @@ class Session:
     True
     """
 
-    opened: list[Opened]
+    given: list[Opened]
     state: ViewState
     size: tuple[int, int] = SIZE
     before: list[ViewState] = field(default_factory=list)
     after: list[ViewState] = field(default_factory=list)
+    earlier: list[Place] = field(default_factory=list)
+    later: list[Place] = field(default_factory=list)
     told: str = ""
     """How the last position was read."""
+    names: dict[str, NamedPlace] = field(default_factory=dict)
+    _ruled: dict[tuple[int, tuple[Any, ...]], Opened] = field(default_factory=dict)
 
     @classmethod
     def of(cls, layers: Sequence[Any], files: Sequence[Opened | None] = ()) -> Session:
@@ -103,37 +63,65 @@ class Session:
         rasters = [k for k, one in enumerate(opened) if one.source is not None]
         if not rasters:
             raise LookError("view: expected at least one raster")
-        shown = tuple(_shown(one.layer) for one in opened)
-        grid = _base(opened, rasters[0])
-        center, pixel = _whole(grid, SIZE)
-        return cls(opened, ViewState(shown, tuple(range(len(opened))), rasters[-1], center, pixel))
+        panel = tuple(one.first_shown() for one in opened)
+        center, pixel = whole_of(_grid_of(opened[rasters[0]]), SIZE)
+        order = tuple(range(len(opened)))
+        return cls(opened, ViewState((panel,), order, rasters[-1], center, pixel))
+
+    @property
+    def opened(self) -> list[Opened]:
+        """The layers as they were given, under the no-data that was declared since."""
+        declared = dict(self.state.nodata)
+        return [self._with_rule(number, declared.get(number)) for number in range(len(self.given))]
+
+    def _with_rule(self, number: int, items: tuple[Any, ...] | None) -> Opened:
+        if items is None:
+            return self.given[number]
+        key = (number, items)
+        if key not in self._ruled:
+            self._ruled[key] = self.given[number].ruled(items)
+        return self._ruled[key]
 
     @property
     def base(self) -> Grid:
         """The grid of the lowest raster, upright: positions are on its map."""
-        lowest = next(k for k in self.state.order if self.opened[k].source is not None)
-        return _base(self.opened, lowest)
+        return self._base_by(self.state.order)
+
+    def _base_by(self, order: Sequence[int]) -> Grid:
+        lowest = next(k for k in order if self.given[k].source is not None)
+        return _grid_of(self.given[lowest])
+
+    @property
+    def active_source(self) -> Source | None:
+        """The raster whose look is being changed; None of outlines."""
+        return self.opened[self.state.active].source
+
+    @property
+    def active_place(self) -> int:
+        """Where the layer whose look is being changed stands among the layers, from 0."""
+        return self.state.order.index(self.state.active)
 
     def view(self, size: tuple[int, int] | None = None) -> View:
         """Return the part that is shown."""
         return View(center=self.state.center, pixel=self.state.pixel, size=size or self.size)
 
-    def layers(self) -> list[Layer | Outline]:
-        """Return the layers as they are shown now, the lowest first."""
-        made: list[Layer | Outline] = []
-        for number in self.state.order:
-            layer, shown = self.opened[number].layer, self.state.layers[number]
-            made.append(with_shown(layer, shown))
-        return made
+    def layers(self, panel: int | None = None) -> list[Layer | Outline]:
+        """Return the layers as they are shown now in a panel, the lowest first."""
+        shown = self.state.layers if panel is None else self.state.panels[panel]
+        opened = self.opened
+        return [opened[number].as_shown(shown[number]) for number in self.state.order]
 
     def change(self, action: Mapping[str, Any]) -> None:
         """Carry out a change. Raises LookError for one that cannot be, and nothing is changed."""
         name = action.get("do")
-        known: dict[Any, Callable[..., ViewState]] = {
-            "look": self._look, "layer": self._layer, "zoom": self._zoom, "pan": self._pan,
-            "whole": self._whole, "one": self._one_to_one, "goto": self._goto,
-            "order": self._order, "active": self._active, "mark": self._mark,
-            "place": self._place, "reset": self._reset,
+        if name in ("back", "forth"):
+            self.go_back(forth=name == "forth")
+            return
+        known: dict[Any, Callable[..., ViewState]] = self.moves() | {
+            "look": self._look, "layer": self._layer, "order": self._order,
+            "active": self._active, "mark": self._mark, "outline": self._outline,
+            "reset": self._reset, "panels": self._panels, "panel": self._panel,
+            "alike": self._alike, "nodata": self._nodata, "restore": self._restore,
         }  # fmt: skip
         if name not in known:
             raise LookError(f"do {name!r}{nearest(str(name), known)}")
@@ -142,57 +130,23 @@ class Session:
             state = known[name](**said)
         except TypeError as error:
             raise LookError(f"{name}: {error}") from error
-        self._keep(state, together=bool(action.get("together")))
-
-    def _keep(self, state: ViewState, *, together: bool) -> None:
-        """Take a state; ``together`` with the one before, as the steps of one drag are."""
-        if state == self.state:
-            return
-        if not together:
-            self.before = [*self.before[-_REMEMBERED:], self.state]
-        self.state, self.after = state, []
-
-    def undo(self) -> bool:
-        """Go back to what was before; False where nothing was."""
-        if not self.before:
-            return False
-        self.after.append(self.state)
-        self.state = self.before.pop()
-        return True
-
-    def redo(self) -> bool:
-        """Go forward again; False where nothing was undone."""
-        if not self.after:
-            return False
-        self.before.append(self.state)
-        self.state = self.after.pop()
-        return True
+        self.keep(state, together=bool(action.get("together")))
 
     # Changes: each returns another state.
 
     def _at(self, layer: int | None) -> int:
         number = self.state.active if layer is None else layer
-        if (
-            isinstance(number, bool)
-            or not isinstance(number, int)
-            or not (0 <= number < len(self.opened))
-        ):
-            raise LookError(f"layer {layer!r}: there are {len(self.opened)}, counted from 0")
-        return number
-
-    def _with(self, number: int, shown: ShownLayer) -> ViewState:
-        layers = (*self.state.layers[:number], shown, *self.state.layers[number + 1 :])
-        return replace(self.state, layers=layers)
+        return count_of("layer", number, len(self.given))
 
     def _look(self, layer: int | None = None, **fields: Any) -> ViewState:
         """Change fields of a look, as a look file has them; None takes one back to its default."""
         number = self._at(layer)
-        if self.opened[number].source is None:
+        if self.given[number].source is None:
             raise LookError("outlines have no look")
         shown = self.state.layers[number]
         given = shown.look.to_dict() | fields
         given = {key: value for key, value in given.items() if value is not None}
-        return self._with(number, replace(shown, look=Look.from_dict(given)))
+        return self.state.with_layer(number, replace(shown, look=Look.from_dict(given)))
 
     def _layer(
         self, layer: int | None = None, *, opacity: Any = None, visible: Any = None,
@@ -206,128 +160,164 @@ class Session:
         if visible is not None:
             shown = replace(shown, visible=bool(visible))
         if mode is not None:
-            if mode not in MODES:
-                raise LookError(f"mode {mode!r}{nearest(mode, MODES)}")
             shown = replace(shown, mode=mode)
         if threshold is not None:
             shown = replace(shown, threshold=threshold or None)
-            made = with_shown(self.opened[number].layer, shown)
-            if isinstance(made, Layer):
-                made.hidden()  # an expression that is none is told now
-        return self._with(number, shown)
+        self._check(number, shown)
+        return self.state.with_layer(number, shown)
+
+    def _check(self, number: int, shown: ShownLayer) -> None:
+        """Raise LookError for what no layer can be shown as."""
+        check_opacity(shown.opacity)
+        if shown.mode not in MODES:
+            raise LookError(f"mode {shown.mode!r}{nearest(shown.mode, MODES)}")
+        made = self.opened[number].as_shown(shown)
+        if isinstance(made, Layer):
+            made.hidden()  # an expression that is none is told now
 
     def _order(self, order: Sequence[int]) -> ViewState:
-        if sorted(order) != list(range(len(self.opened))):
-            raise LookError(f"order {order!r}: expected each of {len(self.opened)} layers once")
-        return replace(self.state, order=tuple(order))
+        if sorted(order) != list(range(len(self.given))):
+            raise LookError(f"order {order!r}: expected each of {len(self.given)} layers once")
+        return replace(self.carried(self.state, self._base_by(order)), order=tuple(order))
 
     def _active(self, layer: int) -> ViewState:
         return replace(self.state, active=self._at(layer))
 
-    def _zoom(
-        self, factor: float, column: float | None = None, row: float | None = None
-    ) -> ViewState:
-        """Zoom in by a factor; what lies under a position of the picture stays there."""
-        if not 0 < _number("factor", factor) < 1e6:
-            raise LookError(f"factor {factor!r}: expected more than 0")
-        rows, columns = self.size
-        x, y = self.at(columns / 2 if column is None else column, rows / 2 if row is None else row)
-        pixel = self._bounded(self.state.pixel / factor)
-        share = pixel / self.state.pixel
-        center = self.state.center
-        moved = (x + (center[0] - x) * share, y + (center[1] - y) * share)
-        return replace(self.state, center=moved, pixel=pixel)
-
-    def _bounded(self, pixel: float) -> float:
-        own = min(self.base.pixel_size)
-        return min(max(pixel, own * _LEAST), own * _MOST)
-
-    def _pan(self, columns: float, rows: float) -> ViewState:
-        """Move the picture by so many of its pixels to the right, and down."""
-        x, y = self.state.center
-        up = 1 if self.base.y_up else -1
-        dx = _number("columns", columns) * self.state.pixel
-        dy = _number("rows", rows) * self.state.pixel * up
-        return replace(self.state, center=(x - dx, y + dy))
-
-    def _whole(self) -> ViewState:
-        center, pixel = _whole(self.base, self.size)
-        return replace(self.state, center=center, pixel=pixel)
-
-    def _one_to_one(self) -> ViewState:
-        return replace(self.state, pixel=min(self.base.pixel_size))
-
-    def _place(self, x: float, y: float, pixel: float | None = None) -> ViewState:
-        center = (_number("x", x), _number("y", y))
-        side = self.state.pixel if pixel is None else self._bounded(_number("pixel", pixel))
-        return replace(self.state, center=center, pixel=side)
-
-    def _goto(self, text: str) -> ViewState:
-        """Go to a position as people write it: see ``spatial.positions``."""
-        found = read_position(str(text), self.base)
-        if found.crs is None or self.base.crs_text is None:
-            x, y = found.x, found.y
-        else:
-            x, y = View(center=(found.x, found.y), pixel=1.0, size=(1, 1),
-                        crs=found.crs).middle(self.base)  # fmt: skip
-        self.told = found.said
-        return replace(self.state, center=(float(x), float(y)))
-
     def _mark(self, column: float | None = None, row: float | None = None) -> ViewState:
         """Mark the pixel under a position of the picture; without one forget all marks."""
         if column is None or row is None:
-            return replace(self.state, marks=())
-        return replace(self.state, marks=(*self.state.marks[-11:], self.at(column, row)))
+            return replace(self.state, marks=(), outlines=())
+        kept = self.state.marks[-(_MARKS - 1) :]
+        return replace(self.state, marks=(*kept, self.at(column, row)))
+
+    def _outline(self, points: Sequence[Sequence[float]]) -> ViewState:
+        """Keep an outline drawn by hand: at least three (column, row) of the picture."""
+        if not 3 <= len(points) <= _CORNERS:
+            raise LookError(f"an outline of {len(points)} points: expected 3 to {_CORNERS}")
+        ring = tuple(self.at(column, row) for column, row in points)
+        kept = self.state.outlines[-(_OUTLINES - 1) :]
+        return replace(self.state, outlines=(*kept, ring))
 
     def _reset(self) -> ViewState:
-        """Show the layers as they came."""
-        return replace(self.state, layers=tuple(_shown(one.layer) for one in self.opened),
-                       order=tuple(range(len(self.opened))))  # fmt: skip
+        """Show the layers as they came, in every panel."""
+        panel = tuple(one.first_shown() for one in self.given)
+        panels = (panel,) * len(self.state.panels)
+        order = tuple(range(len(self.given)))
+        state = self.carried(self.state, self._base_by(order))
+        return replace(state, panels=panels, order=order, nodata=())
 
-    def at(self, column: float, row: float) -> tuple[float, float]:
-        """Return the map position under a position of the picture (from its upper left corner)."""
-        rows, columns = self.size
-        x, y = self.state.center
-        up = 1 if self.base.y_up else -1
-        return (x + (_number("column", column) - columns / 2) * self.state.pixel,
-                y - (_number("row", row) - rows / 2) * self.state.pixel * up)  # fmt: skip
+    def _panels(self, count: int, swiped: bool = False) -> ViewState:
+        """Show one, two or four panels; new ones begin as the one that is being changed."""
+        if count not in PANELS or (swiped and count != 2):
+            raise LookError(f"panels {count!r}: expected 1, 2 or 4, of which 2 can be swiped")
+        state = self.state
+        kept = (state.layers,) if count == 1 else state.panels[:count]
+        added = (state.layers,) * (count - len(kept))
+        if swiped and added:
+            added = (self._without_top(state.layers),)
+        return replace(state, panels=(*kept, *added), swiped=bool(swiped),
+                       panel=min(state.panel, count - 1))  # fmt: skip
 
-    def resize(self, rows: int, columns: int) -> None:
-        """Take the size of the picture; what is in its middle stays there."""
-        self.size = (min(max(int(rows), 16), 4096), min(max(int(columns), 16), 4096))
+    def _without_top(self, panel: tuple[ShownLayer, ...]) -> tuple[ShownLayer, ...]:
+        """Return a panel without its highest visible layer, if there are several to be seen."""
+        seen = [number for number in self.state.order if panel[number].visible]
+        if len(seen) < 2:
+            return panel
+        return tuple(replace(one, visible=False) if number == seen[-1] else one
+                     for number, one in enumerate(panel))  # fmt: skip
+
+    def _panel(self, panel: int, only: int | None = None) -> ViewState:
+        """Change another panel from now on; ``only`` shows one layer alone in it."""
+        number = count_of("panel", panel, len(self.state.panels))
+        state = replace(self.state, panel=number)
+        if only is None:
+            return state
+        chosen = count_of("layer", only, len(self.given))
+        shown = tuple(replace(one, visible=k == chosen) for k, one in enumerate(state.layers))
+        active = state.active if self.given[chosen].source is None else chosen
+        return replace(state.with_panel(number, shown), active=active)
+
+    def subject(self, panel: int) -> int:
+        """Return the layer that a panel is about: the active one if it is seen, else the highest.
+
+        Raises LookError where no raster is seen in it.
+        """
+        shown = self.state.panels[panel]
+        seen = [number for number in self.state.order
+                if shown[number].visible and self.given[number].source is not None]  # fmt: skip
+        if not seen:
+            raise LookError(f"panel {panel + 1} shows no raster")
+        return self.state.active if self.state.active in seen else seen[-1]
+
+    def _alike(self) -> ViewState:
+        """Show what every panel is about in the active look, under limits of all of it together."""
+        state, opened = self.state, self.opened
+        look = state.layers[self.subject(state.panel)].look
+        about = [self.subject(panel) for panel in range(len(state.panels))]
+        sources = [opened[number].source for number in about]
+        distinct = dict.fromkeys(about)
+        looks = common_limits([(source, look) for source in
+                               (opened[number].source for number in distinct)
+                               if source is not None])  # fmt: skip
+        found = dict(zip(distinct, looks, strict=True))
+        assert None not in sources
+        for panel, number in enumerate(about):
+            shown = list(state.panels[panel])
+            shown[number] = replace(shown[number], look=found[number])
+            state = state.with_panel(panel, tuple(shown))
+        return state
+
+    def _nodata(self, items: Sequence[Any], layer: int | None = None) -> ViewState:
+        """Declare what means nothing in a raster, until it is closed; none takes that back."""
+        number = self._at(layer)
+        if self.given[number].source is None:
+            raise LookError("outlines have no no-data value")
+        declared = {key: value for key, value in self.state.nodata if key != number}
+        if items:
+            chosen = tuple(tuple(one) if isinstance(one, list) else one for one in items)
+            self._with_rule(number, chosen)  # what is no rule is told now
+            declared[number] = chosen
+        return replace(self.state, nodata=tuple(sorted(declared.items())))
+
+    # The whole of it as plain values, for an address.
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return what is seen as plain values, which ``restore`` takes."""
+        state = self.state
+        return {
+            "panels": [[one.to_dict() for one in panel] for panel in state.panels],
+            "order": list(state.order), "active": state.active, "panel": state.panel,
+            "swiped": state.swiped, "center": list(state.center), "pixel": state.pixel,
+            "nodata": [[number, list(items)] for number, items in state.nodata],
+        }  # fmt: skip
+
+    def _restore(
+        self, panels: Sequence[Sequence[Mapping[str, Any]]], order: Sequence[int], active: int,
+        center: Sequence[float], pixel: float, panel: int = 0, swiped: bool = False,
+        nodata: Sequence[tuple[int, Sequence[Any]]] = (),
+    ) -> ViewState:  # fmt: skip
+        """Show what ``to_dict`` told."""
+        made = tuple(tuple(ShownLayer.from_dict(one) for one in shown) for shown in panels)
+        if len(made) not in PANELS or any(len(one) != len(self.given) for one in made):
+            raise LookError(f"restore: expected {len(self.given)} layers in 1, 2 or 4 panels")
+        if sorted(order) != list(range(len(self.given))):
+            raise LookError(f"order {order!r}: expected each of {len(self.given)} layers once")
+        for one in made:
+            for number, shown in enumerate(one):
+                self._check(number, shown)
+        x, y = (number_of("center", one) for one in center)
+        declared = []
+        for number, items in nodata:
+            chosen = tuple(tuple(one) if isinstance(one, list) else one for one in items)
+            self._with_rule(count_of("layer", number, len(self.given)), chosen)
+            declared.append((number, chosen))
+        return replace(
+            self.state, panels=made, order=tuple(order), active=self._at(active),
+            panel=count_of("panel", panel, len(made)), swiped=bool(swiped) and len(made) == 2,
+            center=(x, y), pixel=number_of("pixel", pixel), nodata=tuple(declared),
+        )  # fmt: skip
 
 
-def with_shown(layer: Layer | Outline, shown: ShownLayer) -> Layer | Outline:
-    """Return a layer as it is shown."""
-    if isinstance(layer, Outline):
-        return replace(layer, opacity=shown.opacity, visible=shown.visible)
-    mode: Any = shown.mode
-    return replace(layer, look=shown.look, opacity=shown.opacity, visible=shown.visible, mode=mode,
-                   threshold=shown.threshold)  # fmt: skip
-
-
-def _shown(layer: Layer | Outline) -> ShownLayer:
-    if isinstance(layer, Outline):
-        return ShownLayer(Look(), layer.opacity, layer.visible)
-    look = layer.look or source_of(layer.source).look or Look()
-    return ShownLayer(look, layer.opacity, layer.visible, layer.mode, layer.threshold)
-
-
-def _base(opened: Sequence[Opened], number: int) -> Grid:
-    source = opened[number].source
-    assert source is not None
-    return upright(source).grid
-
-
-def _whole(grid: Grid, size: tuple[int, int]) -> tuple[tuple[float, float], float]:
-    """Return the middle and the pixel of a picture that shows all of a grid."""
-    x_min, y_min, x_max, y_max = grid.bounds
-    pixel = max((x_max - x_min) / size[1], (y_max - y_min) / size[0])
-    return ((x_min + x_max) / 2, (y_min + y_max) / 2), pixel
-
-
-def _number(name: str, given: Any) -> float:
-    fine = isinstance(given, int | float) and not isinstance(given, bool)
-    if not fine or not abs(given) < 1e15:
-        raise LookError(f"{name} {given!r}: expected a number")
-    return float(given)
+def _grid_of(opened: Opened) -> Grid:
+    assert opened.source is not None
+    return upright(opened.source).grid

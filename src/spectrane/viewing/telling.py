@@ -1,40 +1,44 @@
-"""What the page is told: layers and looks, values under the pointer, counts of what is in view."""
+"""What the page is told: layers and looks, pictures, what there is to choose from."""
 
 from __future__ import annotations
 
 import math
+import re
 from typing import Any
 
 import numpy as np
 
-from spectrane.display.layers import Layer, PlannedLayer
-from spectrane.display.probing import probed
+from spectrane.display.proposals import proposed
 from spectrane.kernels.blending import MODES
 from spectrane.model.colormaps import PURPOSES, colormaps
 from spectrane.model.curves import Curve
-from spectrane.model.errors import GridMismatch
+from spectrane.model.errors import GridMismatch, SpectraneError
 from spectrane.model.limits import Limits
-from spectrane.model.physical import physical
 from spectrane.model.printing import printable
 from spectrane.model.roles import PRESETS
 from spectrane.model.rules import forms
-from spectrane.model.source import source_of
-from spectrane.model.systems import LONLAT, way_between
 from spectrane.spatial.ground import ground_at, length_text, round_length
-from spectrane.viewing.drawing import Drawer, ViewFrame
+from spectrane.viewing.cures import cures_of
+from spectrane.viewing.drawing import ViewFrame
 from spectrane.viewing.leaving import render_command, render_python
 from spectrane.viewing.session import Session
 
-_BINS = 160
 _RULES = ("auto", "type", "minmax", "percentile:1,99", "percentile:2,98", "deviation:2",
           "deviation:3", "symmetric:99")  # fmt: skip
-"""Rules that a button each stands for."""
+"""Rules that a button each stands for; their numbers are stepped, or typed. Of the other rules of
+the registry, fixed and window, the page takes the numbers from what is shown."""
 _CURVES = ("linear", "sqrt", "square", "gamma:1.8", "log", "asinh", "logistic:8", "equalise")
-_MOST_NUMBERS = 2500
+SWATCH = 24
+"""Colours of a swatch."""
+_COMPARED = re.compile(r"(.*[<>]=?\s*)(-?\d+(?:\.\d+)?(?:[eE][-+]?\d+)?)\s*$", re.DOTALL)
 
 
 def plain(value: Any) -> Any:
-    """Return what JSON holds: no NaN or infinity, and texts a screen can show."""
+    """Return what JSON holds: no NaN or infinity, and texts a screen can show.
+
+    >>> plain({"a": [float("nan"), np.float32(1.5), "sea"]})
+    {'a': [None, 1.5, 'sea']}
+    """
     if isinstance(value, dict):
         return {str(key): plain(one) for key, one in value.items()}
     if isinstance(value, list | tuple):
@@ -55,7 +59,7 @@ def facts(said: dict[str, Any]) -> dict[str, Any]:
 
 def choices() -> dict[str, Any]:
     """Return what a page may choose from, as the registries have it."""
-    swatches = {name: [f"#{bytes(entry[:3]).hex()}" for entry in one.sample(24)]
+    swatches = {name: [f"#{bytes(entry[:3]).hex()}" for entry in one.sample(SWATCH)]
                 for name, one in colormaps.items()}  # fmt: skip
     return {
         "limits": list(_RULES), "limit_forms": forms(Limits), "curves": list(_CURVES),
@@ -64,18 +68,29 @@ def choices() -> dict[str, Any]:
     }  # fmt: skip
 
 
-def state_of(session: Session) -> dict[str, Any]:
+def state_of(session: Session, folder: str | None = None) -> dict[str, Any]:
     """Return how everything is shown just now."""
     state = session.state
     return facts({
-        "layers": [_layer(session, number) for number in range(len(session.opened))],
+        "layers": [_layer(session, number) for number in range(len(session.given))],
         "order": state.order, "active": state.active, "center": state.center,
-        "pixel": state.pixel, "own_pixel": min(session.base.pixel_size),
-        "size": session.size, "marks": state.marks, "undo": len(session.before),
-        "redo": len(session.after), "command": render_command(session),
-        "python": render_python(session),
-        "told": session.told, "bar": _bar(session), "placed": session.base.placed,
+        "pixel": state.pixel, "own_pixel": min(session.base.pixel_size), "up": session.base.y_up,
+        "size": session.size, "marks": state.marks, "outlines": state.outlines,
+        "undo": len(session.before), "redo": len(session.after),
+        "back": len(session.earlier), "forth": len(session.later),
+        "panels": len(state.panels), "panel": state.panel, "swiped": state.swiped,
+        "titles": [_title(session, panel) for panel in range(len(state.panels))],
+        "command": render_command(session, folder=folder or "."),
+        "python": render_python(session), "address": session.to_dict(), "told": session.told,
+        "bar": _bar(session), "placed": session.base.placed, "bounds": session.base.bounds,
     })  # fmt: skip
+
+
+def _title(session: Session, panel: int) -> str:
+    try:
+        return session.given[session.subject(panel)].layer.title
+    except SpectraneError:
+        return "nothing"
 
 
 def _layer(session: Session, number: int) -> dict[str, Any]:
@@ -85,10 +100,12 @@ def _layer(session: Session, number: int) -> dict[str, Any]:
         {"name": band.name, "role": band.role, "wavelength": band.wavelength, "unit": band.unit}
         for band in source.bands
     ]  # fmt: skip
+    compared = _COMPARED.match(shown.threshold or "")
     return {
         "title": opened.layer.title, "file": opened.file, "bands": bands,
         "look": None if source is None else shown.look.to_dict(), "opacity": shown.opacity,
         "visible": shown.visible, "mode": shown.mode, "threshold": shown.threshold,
+        "tested": None if compared is None else [compared[1], float(compared[2])],
     }  # fmt: skip
 
 
@@ -103,9 +120,12 @@ def _bar(session: Session) -> dict[str, Any] | None:
     return {"length": length / metres, "text": length_text(length, small=ground.unit == "mm")}
 
 
-def frame_facts(frame: ViewFrame) -> dict[str, Any]:
-    """Return what a picture is: between which numbers each layer is drawn, and its warnings."""
-    layers = []
+def frame_facts(session: Session, frame: ViewFrame) -> dict[str, Any]:
+    """Return what a picture is: between which numbers each layer is drawn, and its warnings with
+    what cures them.
+    """
+    rows, columns = frame.rgba.shape[:2]
+    layers, legends = [], []
     for one in frame.planned:
         scales = () if one is None else one.plan.scales
         names = () if one is None else one.plan.channels
@@ -114,118 +134,33 @@ def frame_facts(frame: ViewFrame) -> dict[str, Any]:
              "unit": scale.unit, "rule": scale.limits, "exact": scale.exact}
             for name, scale in zip(names, scales, strict=False)
         ])  # fmt: skip
-    return facts({"layers": layers, "warnings": frame.warnings})
+        legends.append(None if one is None else _legend(one))
+    return facts({"rows": rows, "columns": columns, "layers": layers, "legends": legends,
+                  "warnings": frame.warnings, "doubts": cures_of(session, frame)})  # fmt: skip
 
 
-def view_counts(session: Session, drawer: Drawer) -> dict[str, Any]:
-    """Return counts of the values in view of the active layer, per channel, and what is cut off."""
-    frame = drawer.frame(session)
-    place = session.state.order.index(session.state.active)
-    planned = frame.planned[place]
-    if planned is None or not planned.plan.shadings:
-        return {"channels": []}
-    pixels = drawer.pixels(planned, frame.grid)
-    shown = pixels.shown
-    found = []
-    for index, shading in enumerate(planned.plan.shadings[:3]):
-        values = physical(pixels.values[index][shown], shading.band, np.float64)
-        values = values[np.isfinite(values)]
-        found.append(_counted(values, shading.scale, planned.plan.channels[index]))
-    return facts({"channels": found, "shown": float(shown.mean())})
-
-
-def _counted(values: Any, scale: Any, channel: str) -> dict[str, Any]:
-    low, high = min(scale.low, scale.high), max(scale.low, scale.high)
-    ends = np.percentile(values, (0.1, 99.9)) if values.size else np.array([low, high])
-    start, stop = min(low, float(ends[0])), max(high, float(ends[1]))
-    rim = 0.05 * ((stop - start) or 1.0)
-    counts, edges = np.histogram(values, _BINS, (start - rim, stop + rim))
-    total = max(1, values.size)
-    return {
-        "channel": channel, "band": scale.band, "unit": scale.unit, "low": scale.low,
-        "high": scale.high, "counts": counts.tolist(), "start": edges[0], "stop": edges[-1],
-        "below": float((values < low).sum() / total), "above": float((values > high).sum() / total),
-    }  # fmt: skip
-
-
-def values_at(session: Session, column: float, row: float) -> dict[str, Any]:
-    """Return what stands under a position of the picture: of every raster every band, from full
-    resolution, and where that is.
-    """
-    x, y = session.at(column, row)
-    base = session.base
-    found: dict[str, Any] = {"x": x, "y": y}
-    r, c = base.locate(x=x, y=y)
-    found |= {"row": r, "column": c}
-    if base.crs_text is not None and base.placed:
-        try:
-            lon, lat = way_between(base.crs_text, LONLAT).transform(x, y)
-            found |= {"lon": lon, "lat": lat}
-        except GridMismatch:
-            pass
-    layers = [one for one in session.layers() if hasattr(one, "source") and one.visible]
-    try:
-        rows = probed(layers, x=x, y=y) if layers and base.placed else (
-            probed(layers, row=r, column=c) if layers else [])  # fmt: skip
-    except GridMismatch as error:
-        return facts(found | {"rows": [], "outside": str(error)})
-    return facts(found | {"rows": [{**one, "why": _why(one)} for one in rows]})
-
-
-def spectra_of(session: Session) -> dict[str, Any]:
-    """Return what stands under each mark in every band of the active layer, with wavelengths."""
-    layer = session.layers()[session.state.order.index(session.state.active)]
-    if not isinstance(layer, Layer):
-        return {"marks": []}
-    bands = source_of(layer.source).bands
-    found: list[list[float | None]] = []
-    for x, y in session.state.marks:
-        try:
-            rows = probed([layer], x=x, y=y)
-        except GridMismatch:
-            rows = []
-        found.append([row["physical"] for row in rows if row["band"] is not None])
-    return facts({"marks": found, "bands": [band.name for band in bands],
-                  "wavelengths": [band.wavelength for band in bands]})  # fmt: skip
-
-
-def _why(row: dict[str, Any]) -> str | None:
-    """Say why a value is none."""
-    if row["physical"] is not None or row["band"] is None:
+def _legend(planned: Any) -> dict[str, Any] | None:
+    """Return the colours of a layer: a bar with its ends, or classes; None of a composite."""
+    legend = planned.plan.legend(SWATCH)
+    if legend.classes:
+        return {"classes": [list(one) for one in legend.classes[:40]]}
+    if legend.bar is None:
         return None
-    stored = row["stored"]
-    return "NaN" if isinstance(stored, float) and math.isnan(stored) else "no-data"
+    scale = planned.plan.scales[0]
+    colors = [f"#{bytes(entry[:3].tolist()).hex()}" for entry in legend.bar.colors]
+    return {"colors": colors, "low": scale.low, "high": scale.high, "title": legend.bar.title}
 
 
-def numbers_in(session: Session) -> dict[str, Any]:
-    """Return the stored numbers of the pixels in view of the active layer's first channel, with
-    where each pixel's middle lies in the picture; none where too many are in view.
-    """
-    number = session.state.active
-    source = session.opened[number].source
-    layer = session.layers()[session.state.order.index(number)]
-    if source is None or not isinstance(layer, Layer):
-        return {"numbers": []}
-    planned = PlannedLayer.of(layer, None)
-    own = planned.source.grid
-    rows, columns = session.size
-    corners = [session.at(c, r) for c in (0, columns) for r in (0, rows)]
-    if own.crs_text != session.base.crs_text:
-        return {"numbers": []}
-    c, r = own.from_map(np.array([x for x, _ in corners]), np.array([y for _, y in corners]))
-    spans = [(max(0, int(np.floor(v.min()))), min(length, int(np.ceil(v.max()))))
-             for v, length in ((r, own.rows), (c, own.columns))]  # fmt: skip
-    if any(a >= b for a, b in spans) or math.prod(b - a for a, b in spans) > _MOST_NUMBERS:
-        return {"numbers": []}
-    pixels = planned.plan.ready(planned.source).read(
-        planned.plan.bands[:1], (spans[0], spans[1]))  # fmt: skip
-    x0, y0 = session.at(0, 0)
-    up = 1 if session.base.y_up else -1
-    found = []
-    for i, row in enumerate(range(*spans[0])):
-        for j, column in enumerate(range(*spans[1])):
-            x, y = own.center(row=row, column=column)
-            valid = bool(pixels.validity[0, i, j])
-            found.append([(x - x0) / session.state.pixel, (y0 - y) * up / session.state.pixel,
-                          pixels.values[0, i, j].item() if valid else None])  # fmt: skip
-    return facts({"numbers": found})
+def fitting_map(session: Session) -> dict[str, Any]:
+    """Return the colour map that fits the band shown, and why; none of composites."""
+    source = session.active_source
+    if source is None:
+        return {}
+    shown = session.state.layers[session.state.active].look.channels
+    index = 0
+    if isinstance(shown, tuple) and len(shown) == 1:
+        names = [band.name for band in source.bands]
+        index = names.index(shown[0]) if shown[0] in names else 0
+    look, why = proposed(source, index)
+    name = None if look.colormap is None else look.colormap.name
+    return facts({"colormap": name, "why": why, "limits": str(look.limits[0])})

@@ -24,13 +24,20 @@ export async function ask(name, query = {}) {
   return (await read(await fetched(`${name}?${words}`, { headers }))).json();
 }
 
+// The panels' facts, then the pixels of each, one after another.
 export async function askFrame(query) {
   const answer = await read(await fetched(`frame?${new URLSearchParams(query)}`, { headers }));
   if (answer.status === 204) return null;
   const body = await answer.arrayBuffer();
   const length = new DataView(body).getUint32(0, true);
   const facts = JSON.parse(new TextDecoder().decode(new Uint8Array(body, 4, length)));
-  return { facts, pixels: new Uint8ClampedArray(body, 4 + length) };
+  let start = 4 + length;
+  const panels = facts.panels.map(({ rows, columns }) => {
+    const pixels = new Uint8ClampedArray(body, start, 4 * rows * columns);
+    start += pixels.length;
+    return { rows, columns, pixels };
+  });
+  return { facts, panels };
 }
 
 export async function post(name, said) {
@@ -55,6 +62,9 @@ export function made(name, given = {}, ...children) {
 
 export function drawn(name, given = {}) {
   const one = document.createElementNS("http://www.w3.org/2000/svg", name);
-  for (const [key, value] of Object.entries(given)) one.setAttribute(key, value);
+  for (const [key, value] of Object.entries(given)) {
+    if (key.startsWith("on")) one.addEventListener(key.slice(2), value);
+    else one.setAttribute(key, value);
+  }
   return one;
 }

@@ -1,0 +1,123 @@
+// Channels: menus, presets, thumbnails, colour maps, adjustments.
+import { active, app, at, look, setValue, tell } from "./app.js";
+import { ask, drawn, made } from "./talk.js";
+
+let fitted = "", thumbsOf = "";
+
+function shownBands(layer) {
+  const panel = app.frame && app.frame.panels[app.state.panel];
+  const scales = panel && panel.layers[app.state.order.indexOf(app.state.active)];
+  if (scales && scales.length) return scales.slice(0, 3).map((one) => one.band);
+  return layer.bands.slice(0, 1).map((one) => one.name);
+}
+
+export function showBands(layer) {
+  const names = shownBands(layer), single = names.length === 1;
+  const box = at("bands");
+  const labels = single ? ["grey"] : ["red", "green", "blue"];
+  const key = JSON.stringify([labels, layer.bands, names]);
+  if (box.dataset.key !== key) {
+    box.dataset.key = key;
+    box.replaceChildren(...labels.map((channel, index) => menuOf(layer, channel, names[index])),
+      ...swaps(layer, names, single));
+  }
+  at("presets").hidden = layer.bands.length < 3;
+  at("thumbs").hidden = layer.bands.length < 2;
+  at("maps").hidden = at("fitting").hidden = !single;
+  const chosen = layer.look.colormap;
+  for (const button of at("maps").children) {
+    button.setAttribute("aria-pressed", String(button.dataset.map === chosen));
+  }
+  if (single) fit(JSON.stringify([app.state.active, names]));
+  if (at("thumbs").open) showThumbs();
+}
+
+function menuOf(layer, channel, name) {
+  const menu = made("select", { "aria-label": `${channel} channel`, onchange: () => {
+    const chosen = [...at("bands").querySelectorAll("select")].map((one) => one.value);
+    look({ channels: chosen.length === 1 ? [chosen[0]] : chosen, colormap: null });
+  } }, ...layer.bands.map((band) => made("option", { value: band.name },
+    band.role && band.role !== band.name ? `${band.name} ${band.role}` : band.name)));
+  menu.value = name;
+  return made("label", {}, `${channel} `, menu);
+}
+
+function swaps(layer, names, single) {
+  const toggle = made("button", { onclick: () => {
+    if (single && layer.bands.length > 2) {
+      look({ channels: layer.bands.slice(0, 3).map((one) => one.name), colormap: null });
+    } else look({ channels: [names[0] || layer.bands[0].name] });
+  } }, single ? "three bands" : "one band");
+  const swap = (a, b, text) => made("button", { onclick: () => {
+    const turned = [...names];
+    [turned[a], turned[b]] = [turned[b], turned[a]];
+    look({ channels: turned });
+  } }, text);
+  return single ? [toggle] : [toggle, swap(0, 2, "swap red and blue"), swap(0, 1, "swap red and green")];
+}
+
+async function fit(key) { // the colour map that fits stands first, and why
+  if (key === fitted) return;
+  fitted = key;
+  try {
+    const { colormap, why } = await ask("fitting");
+    at("fitting").textContent = colormap ? `${colormap} fits: ${why}` : why || "";
+    const first = [...at("maps").children].find((one) => one.dataset.map === colormap);
+    if (first) at("maps").prepend(first);
+  } catch (error) { tell(error.message); }
+}
+
+async function showThumbs() {
+  const layer = active(), key = JSON.stringify([app.state.active, layer.bands]);
+  if (key === thumbsOf) return;
+  thumbsOf = key;
+  const { bands } = await ask("thumbnails");
+  at("thumb-list").replaceChildren(...bands.map(({ band, levels }) => {
+    const rows = levels.length, columns = levels[0].length;
+    const picture = made("canvas", { width: columns, height: rows });
+    const image = new ImageData(columns, rows);
+    levels.flat().forEach((level, k) => image.data.set([level, level, level, level < 0 ? 0 : 255], 4 * k));
+    picture.getContext("2d").putImageData(image, 0, 0);
+    const put = (index, label, name) => made("button", { "aria-label": `${band} as ${name}`, onclick: () => {
+      const names = [...shownBands(active())];
+      while (names.length < 3) names.push(names[0]);
+      names[index] = band;
+      look({ channels: names, colormap: null });
+    } }, label);
+    return made("figure", {}, picture, made("figcaption", {}, band), put(0, "R", "red"), put(1, "G", "green"),
+      put(2, "B", "blue"), made("button", { "aria-label": `${band} alone`,
+        onclick: () => look({ channels: [band] }) }, "1"));
+  }));
+}
+
+export function showAdjustments(given) {
+  for (const input of at("adjust").querySelectorAll("input")) {
+    const held = given[input.dataset.field];
+    const value = Array.isArray(held) ? held[1] : held;
+    setValue(input, value ?? Number(input.dataset.plain));
+    input.nextElementSibling.textContent = Number(input.value).toFixed(2);
+  }
+}
+
+export function beginBands() {
+  at("presets").replaceChildren(...app.words.presets.map((one) => made("button", {
+    onclick: () => look({ channels: one, colormap: null }) }, one)));
+  at("maps").replaceChildren(...Object.entries(app.words.colormaps).map(([name, colors]) => {
+    const swatch = drawn("svg", { viewBox: `0 0 ${colors.length} 1`, preserveAspectRatio: "none" });
+    colors.forEach((color, x) => swatch.append(drawn("rect", { x, y: 0, width: 1.05, height: 1, fill: color })));
+    return made("button", { title: `${name}: ${app.words.purposes[name] || ""}`, "data-map": name,
+      "aria-label": `colour map ${name}`, onclick: () => look({ colormap: name }) }, swatch, name);
+  }));
+  const ranges = [["brightness", -1, 1, 0], ["contrast", 0, 4, 1], ["saturation", 0, 3, 1],
+    ["local_contrast", 0, 4, 0], ["sharpen", 0, 3, 0]];
+  at("adjust").replaceChildren(...ranges.map(([field, min, max, plain]) => made("label", {},
+    field.replace("_", " "), made("input", { type: "range", min, max, step: 0.02, value: plain,
+      "aria-label": field.replace("_", " "), "data-field": field, "data-plain": plain,
+      oninput: (event) => {
+        const value = Number(event.target.value);
+        const whole = field === "sharpen" ? (value ? [1, value] : null) : value;
+        look({ [field]: whole }, { together: true });
+      } }),
+    made("span", {}, String(plain)))));
+  at("thumbs").ontoggle = () => { if (at("thumbs").open) showThumbs().catch((error) => tell(error.message)); };
+}
