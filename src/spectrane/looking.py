@@ -108,7 +108,7 @@ def probe_rows(
     """
     listed = _listed(layers)
     said = {name: value for name, value in position.items() if value is not None}
-    if not any(_is_deep(layer) for layer in listed):
+    if not any(is_deep(layer) for layer in listed):
         from spectrane.display.probing import probed
 
         _refuse("rasters", said, "zijk")
@@ -128,7 +128,7 @@ def _listed(layers: Any) -> list[Any]:
     return list(layers) if isinstance(layers, list | tuple) else [layers]
 
 
-def _is_deep(layer: Any) -> bool:
+def is_deep(layer: Any) -> bool:
     """Tell whether something is a volume, a pair with one, or a layer of one."""
     first = layer[0] if isinstance(layer, tuple) and layer else layer
     source = getattr(first, "_source", getattr(first, "source", first))

@@ -14,6 +14,7 @@ import urllib3
 from starlette.testclient import TestClient
 
 import spectrane as sp
+from spectrane.engine.watching import told_walk
 from spectrane.model.errors import AccessError
 from spectrane.viewing.rasters import RasterView
 from spectrane.viewing.running import Running
@@ -253,3 +254,25 @@ def test_the_view_is_open_until_it_is_closed(utm):
         view.wait()
     finally:
         view.close()
+
+
+def test_long_work_tells_its_share_and_can_be_stopped(client, live, monkeypatch):
+    shares = []
+    draw = live.viewed.draw
+
+    def slowly(before):
+        blocks = [(((k, k + 1), (0, 4)), k) for k in range(4)]
+        for _, k in told_walk(iter(blocks), ((0, 4), (0, 4))):
+            shares.append(client.get("/progress").json()["share"])
+            if k == 2:
+                assert client.get("/stop").json() == {"stopping": True}
+        return draw(before)
+
+    monkeypatch.setattr(live.viewed, "draw", slowly)
+    answer = client.get("/frame", params={"n": 1})
+    assert answer.status_code == 400
+    assert "stopped" in answer.json()["error"]
+    assert shares == [0.25, 0.5, 0.75]
+    monkeypatch.undo()
+    assert client.get("/frame", params={"n": 2}).status_code == 200  # the session lives on
+    assert client.get("/progress").json() == {"share": None}

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from spectrane.display.picture import Picture
     from spectrane.volume import Volume
 
-_OF_A_MAP = ("measure", "threshold", "p", "fdr", "statistic", "statistic_frame", "dof",
+OF_A_MAP = ("measure", "threshold", "p", "fdr", "statistic", "statistic_frame", "dof",
              "one_sided", "least", "neighbours", "faded", "map_limits", "map_colormap")  # fmt: skip
 _NEIGHBOURS: dict[str, Neighbours] = {str(number): number for number in get_args(Neighbours)}
 _OF_P = ("statistic", "statistic_frame", "dof", "one_sided")
@@ -95,7 +95,7 @@ def laid_over(options: MapOptions, stack: contextlib.ExitStack) -> list[Any]:
     if options.map:
         layers.append(_map(stack.enter_context(open_volume(options.map)), shares[0], options))
     else:
-        options.refuse(_OF_A_MAP, "without --map")
+        options.refuse(OF_A_MAP, "without --map")
     if options.labels:
         labels = stack.enter_context(open_volume(options.labels))
         layers.append(_labels(labels, shares[-1]))
@@ -160,6 +160,17 @@ def _threshold(options: MapOptions) -> Any:
         options.statistic_frame, p=options.p, fdr=options.fdr, dof=freedom,
         side=options.one_sided or "both", statistic=options.statistic,
     )  # fmt: skip
+
+
+def test_words(options: MapOptions) -> list[str]:
+    """Return the options that say a map's test by p or false discovery rate, as they are typed."""
+    if options.p is None and options.fdr is None:
+        return []
+    given = {"--p": options.p, "--fdr": options.fdr, "--statistic": options.statistic,
+             "--statistic-frame": options.statistic_frame, "--dof": options.dof,
+             "--one-sided": options.one_sided}  # fmt: skip
+    return [word for name, value in given.items() if value is not None
+            for word in (name, str(value))]  # fmt: skip
 
 
 def _written(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -54,6 +54,11 @@ class Ready:
     turn: NDArray[np.float64]
     plan: RenderPlan
 
+    def turned(self, turn: NDArray[np.float64]) -> Ready:
+        """Return it turned once more: ``turn`` (3x3) leads from the new axes to those it had."""
+        return replace(self, source=seen_along(self.source, turn),
+                       every=seen_along(self.every, turn), turn=self.turn @ turn)  # fmt: skip
+
     @property
     def frames(self) -> tuple[int, ...]:
         """The frames shown: one, or red, green and blue."""
@@ -87,7 +92,7 @@ def prepared(layers: object, axes: str = "patient", like: VolumeLayer | None = N
     for layer in listed[1:]:
         check_meeting(listed[0], layer)
     turn = own_turn((like or listed[0]).source.grid) if axes == "own" else np.eye(3)
-    return [_prepared(layer, turn) for layer in listed]
+    return [ready_along(layer, turn) for layer in listed]
 
 
 def check_meeting(first: VolumeLayer, other: VolumeLayer) -> None:
@@ -97,9 +102,11 @@ def check_meeting(first: VolumeLayer, other: VolumeLayer) -> None:
         raise GridMismatch(f"{other.title} does not meet {first.title} anywhere: {apart}")
 
 
-def _prepared(layer: VolumeLayer, turn: NDArray[np.float64]) -> Ready:
+def ready_along(layer: VolumeLayer, turn: NDArray[np.float64], *, tell: bool = True) -> Ready:
+    """Make a volume ready to be cut along turned axes (3x3, to the patient's)."""
     plan = planned_volume(layer)
-    plan.tell()
+    if tell:
+        plan.tell()
     kept, every = seen_along(tested(layer), turn), seen_along(layer.source, turn)
     return Ready(layer, kept, every, turn, plan)
 

@@ -50,6 +50,21 @@ def directions(grid: Grid) -> tuple[str, str, str]:
     return letters[0], letters[1], letters[2]
 
 
+def letters_of(direction: F64) -> str:
+    """Return which side of the patient a direction leads to, in the letters of DICOM.
+
+    The letters of the patient axes it follows, the nearest first, without those it follows by less
+    than 15 degrees (PS3.3 C.7.6.1.1.1, which leaves open how little counts).
+
+    >>> letters_of(np.array([-1.0, 0, 0])), letters_of(np.array([0, 0.6, 0.8]))
+    ('L', 'SA')
+    """
+    length = np.linalg.norm(direction)
+    order = np.argsort(-np.abs(direction), kind="stable")
+    return "".join(LETTERS[axis][int(direction[axis] > 0)] for axis in order
+                   if abs(direction[axis]) > np.sin(np.radians(15)) * length)  # fmt: skip
+
+
 def oblique(grid: Grid) -> float:
     """Return by how many degrees the voxel axis furthest off its patient axis leans away from it.
 

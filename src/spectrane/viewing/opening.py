@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, Self
 
 from spectrane.analysis.spectra import Spectra
 from spectrane.display.layers import Layer
 from spectrane.display.outlines import Outline
+from spectrane.display.volume_layers import VolumeLayer
 from spectrane.model.grid import Bounds
 from spectrane.model.look import Look
 from spectrane.viewing.naming import named_places
@@ -16,10 +17,60 @@ from spectrane.viewing.running import Running
 from spectrane.viewing.server import Live, served_page
 from spectrane.viewing.session import Session
 from spectrane.viewing.state import Opened
+from spectrane.viewing.viewed import Viewed
+from spectrane.viewing.volume_session import VolumeSession
+from spectrane.viewing.volume_state import VolumeGiven
+from spectrane.viewing.volumes import VolumeView
 
 
-class OpenedView:
-    """A live view: ``url`` is its address, until ``close``; shows itself inside a notebook.
+class LiveView:
+    """A live view that is served: its address, and its end; shows itself inside a notebook."""
+
+    def __init__(self, viewed: Viewed, port: int, save_to: str | None) -> None:
+        self._live = Live(viewed, save_to)
+        self._running = Running(served_page(self._live), port)
+
+    @property
+    def url(self) -> str:
+        """The address, with the token that lets in."""
+        return f"{self._running.address}/?token={self._live.token}"
+
+    def wait(self) -> None:
+        """Wait until the page ends it, or the terminal does.
+
+        >>> import numpy as np, spectrane as sp
+        >>> view = sp.view(sp.from_array(np.eye(9)))
+        >>> view.close()
+        >>> view.wait()
+        """
+        while self._running.alive and not self._live.ended.wait(0.2):
+            pass
+
+    def close(self) -> None:
+        """End it.
+
+        >>> import numpy as np, spectrane as sp
+        >>> sp.view(sp.from_array(np.eye(9))).close()
+        """
+        self._live.ended.set()
+        self._running.stop()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def __repr__(self) -> str:
+        return f"<Live view at {self.url}>"
+
+    def _repr_html_(self) -> str:
+        return (f'<iframe src="{self.url}&amp;inside=yes" width="100%" height="640" '
+                'style="border:0"></iframe>')  # fmt: skip
+
+
+class OpenedView(LiveView):
+    """A live view of rasters: ``url`` is its address, until ``close``.
 
     >>> import numpy as np, spectrane as sp
     >>> with sp.view(sp.from_array(np.eye(9))) as view:
@@ -36,13 +87,7 @@ class OpenedView:
         self.session = Session.of(layers, known)
         outlines = [layer for layer in layers if isinstance(layer, Outline)]
         self.session.names = named_places(self.session.base, points, outlines, points_crs)
-        self._live = Live(RasterView(self.session, save_to, library), save_to)
-        self._running = Running(served_page(self._live), port)
-
-    @property
-    def url(self) -> str:
-        """The address, with the token that lets in."""
-        return f"{self._running.address}/?token={self._live.token}"
+        super().__init__(RasterView(self.session, save_to, library), port, save_to)
 
     @property
     def look(self) -> Look:
@@ -105,35 +150,71 @@ class OpenedView:
         self.session.change({"do": "place", "x": (x_min + x_max) / 2, "y": (y_min + y_max) / 2,
                              "pixel": pixel})  # fmt: skip
 
-    def wait(self) -> None:
-        """Wait until the page ends it, or the terminal does.
+
+class OpenedVolumes(LiveView):
+    """A live view of volumes: planes through a point, until ``close``.
+
+    >>> import numpy as np, spectrane as sp
+    >>> ball = sp.volume_from_array(np.ones((5, 6, 7)), affine=np.eye(4))
+    >>> with sp.view(ball) as view:
+    ...     view.point, len(view.layers)
+    ((2.0, 2.5, 3.0), 1)
+    """
+
+    def __init__(
+        self, layers: Sequence[Any], known: Sequence[VolumeGiven] = (), *, port: int = 0,
+        save_to: str | None = None,
+    ) -> None:  # fmt: skip
+        self.session = VolumeSession.of(layers, known)
+        super().__init__(VolumeView(self.session, save_to), port, save_to)
+
+    @property
+    def look(self) -> Look:
+        """The look of the active layer, as it is just now.
 
         >>> import numpy as np, spectrane as sp
-        >>> view = sp.view(sp.from_array(np.eye(9)))
-        >>> view.close()
-        >>> view.wait()
+        >>> ball = sp.volume_from_array(np.ones((5, 6, 7)), affine=np.eye(4))
+        >>> with sp.view(ball) as view:
+        ...     view.look == sp.Look()
+        True
         """
-        while self._running.alive and not self._live.ended.wait(0.2):
-            pass
+        return self.session.state.layers[self.session.state.active].look
 
-    def close(self) -> None:
-        """End it.
+    @property
+    def layers(self) -> list[VolumeLayer]:
+        """The layers as they are shown just now, the lowest first: ``three_planes`` takes them.
 
         >>> import numpy as np, spectrane as sp
-        >>> sp.view(sp.from_array(np.eye(9))).close()
+        >>> ball = sp.volume_from_array(np.ones((5, 6, 7)), affine=np.eye(4))
+        >>> with sp.view((ball, sp.Look(limits=(0, 2)))) as view:
+        ...     sp.three_planes(view.layers, view.point, size=(60, 200), labels=False).rgba.shape[0]
+        60
         """
-        self._live.ended.set()
-        self._running.stop()
+        return self.session.layers()
 
-    def __enter__(self) -> OpenedView:
-        return self
+    @property
+    def point(self) -> tuple[float, float, float]:
+        """Where the planes meet: x, y, z in mm of the patient.
 
-    def __exit__(self, *_: object) -> None:
-        self.close()
+        >>> import numpy as np, spectrane as sp
+        >>> ball = sp.volume_from_array(np.ones((5, 6, 7)), affine=np.eye(4))
+        >>> with sp.view(ball) as view:
+        ...     view.point
+        (2.0, 2.5, 3.0)
+        """
+        return self.session.state.point
 
-    def __repr__(self) -> str:
-        return f"<Live view at {self.url}>"
+    @property
+    def area(self) -> tuple[tuple[float, float], ...]:
+        """What the three planes show just now: from where to where along x, y and z, in mm.
 
-    def _repr_html_(self) -> str:
-        return (f'<iframe src="{self.url}&amp;inside=yes" width="100%" height="640" '
-                'style="border:0"></iframe>')  # fmt: skip
+        >>> import numpy as np, spectrane as sp
+        >>> ball = sp.volume_from_array(np.ones((5, 6, 7)), affine=np.eye(4))
+        >>> with sp.view(ball) as view:
+        ...     [low < high for low, high in view.area]
+        [True, True, True]
+        """
+        state = self.session.state
+        rows, columns = self.session.size
+        reach = state.pixel * max(rows, columns) / 2
+        return tuple((middle - reach, middle + reach) for middle in state.center)

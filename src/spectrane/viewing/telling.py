@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from spectrane.display.plan import RenderPlan
 from spectrane.display.proposals import proposed
 from spectrane.kernels.blending import MODES
 from spectrane.model.colormaps import PURPOSES, colormaps
@@ -100,12 +101,11 @@ def _layer(session: Session, number: int) -> dict[str, Any]:
         {"name": band.name, "role": band.role, "wavelength": band.wavelength, "unit": band.unit}
         for band in source.bands
     ]  # fmt: skip
-    compared = _COMPARED.match(shown.threshold or "")
     return {
         "title": opened.layer.title, "file": opened.file, "bands": bands,
         "look": None if source is None else shown.look.to_dict(), "opacity": shown.opacity,
         "visible": shown.visible, "mode": shown.mode, "threshold": shown.threshold,
-        "tested": None if compared is None else [compared[1], float(compared[2])],
+        "tested": tested_parts(shown.threshold or ""),
     }  # fmt: skip
 
 
@@ -127,28 +127,41 @@ def frame_facts(session: Session, frame: ViewFrame) -> dict[str, Any]:
     rows, columns = frame.rgba.shape[:2]
     layers, legends = [], []
     for one in frame.planned:
-        scales = () if one is None else one.plan.scales
-        names = () if one is None else one.plan.channels
-        layers.append([
-            {"channel": name, "band": scale.band, "low": scale.low, "high": scale.high,
-             "unit": scale.unit, "rule": scale.limits, "exact": scale.exact}
-            for name, scale in zip(names, scales, strict=False)
-        ])  # fmt: skip
-        legends.append(None if one is None else _legend(one))
+        layers.append([] if one is None else scale_facts(one.plan))
+        legends.append(None if one is None else legend_facts(one.plan))
     return facts({"rows": rows, "columns": columns, "layers": layers, "legends": legends,
                   "warnings": frame.warnings, "doubts": cures_of(session, frame)})  # fmt: skip
 
 
-def _legend(planned: Any) -> dict[str, Any] | None:
-    """Return the colours of a layer: a bar with its ends, or classes; None of a composite."""
-    legend = planned.plan.legend(SWATCH)
+def scale_facts(plan: RenderPlan) -> list[dict[str, Any]]:
+    """Return between which numbers each channel of a plan is drawn."""
+    return [
+        {"channel": name, "band": scale.band, "low": scale.low, "high": scale.high,
+         "unit": scale.unit, "rule": scale.limits, "exact": scale.exact}
+        for name, scale in zip(plan.channels, plan.scales, strict=False)
+    ]  # fmt: skip
+
+
+def legend_facts(plan: RenderPlan) -> dict[str, Any] | None:
+    """Return the colours of a plan: a bar with its ends, or classes; None of a composite."""
+    legend = plan.legend(SWATCH)
     if legend.classes:
         return {"classes": [list(one) for one in legend.classes[:40]]}
     if legend.bar is None:
         return None
-    scale = planned.plan.scales[0]
+    scale = plan.scales[0]
     colors = [f"#{bytes(entry[:3].tolist()).hex()}" for entry in legend.bar.colors]
     return {"colors": colors, "low": scale.low, "high": scale.high, "title": legend.bar.title}
+
+
+def tested_parts(threshold: str) -> tuple[str, float] | None:
+    """Return what comes before the number that an expression compares with last, and the number.
+
+    >>> tested_parts("abs(t) >= 5"), tested_parts("nir > red")
+    (('abs(t) >= ', 5.0), None)
+    """
+    found = _COMPARED.match(threshold)
+    return None if found is None else (found[1], float(found[2]))
 
 
 def fitting_map(session: Session) -> dict[str, Any]:

@@ -24,12 +24,15 @@ export function showBands(layer) {
   at("presets").hidden = layer.bands.length < 3;
   at("thumbs").hidden = layer.bands.length < 2;
   at("maps").hidden = at("fitting").hidden = !single;
-  const chosen = layer.look.colormap;
-  for (const button of at("maps").children) {
-    button.setAttribute("aria-pressed", String(button.dataset.map === chosen));
-  }
+  showMaps(layer.look);
   if (single) fit(JSON.stringify([app.state.active, names]));
   if (at("thumbs").open) showThumbs();
+}
+
+export function showMaps({ colormap }) {
+  for (const button of at("maps").children) {
+    button.setAttribute("aria-pressed", String(button.dataset.map === colormap));
+  }
 }
 
 function menuOf(layer, channel, name) {

@@ -31,7 +31,7 @@ function rowOf(index) {
   const mode = made("select", { "aria-label": `blend ${layer.title}`,
     onchange: (event) => say({ mode: event.target.value }) },
   ...words.modes.map((one) => made("option", { value: one, selected: one === layer.mode }, one)));
-  return made("li", { "aria-current": String(index === state.active), draggable: true,
+  return made("li", { "aria-current": String(index === state.active), draggable: state.kind !== "volume",
     ondragstart: (event) => event.dataTransfer.setData("text/plain", `layer ${index}`),
     ondragover: (event) => event.preventDefault(),
     ondrop: (event) => {
@@ -47,10 +47,11 @@ function rowOf(index) {
       onchange: (event) => say({ visible: event.target.checked }) }),
     made("button", { className: "name", title: layer.file || layer.title,
       onclick: () => change({ do: "active", layer: index }) }, layer.title),
-    made("button", { "aria-label": `${layer.title} up`, disabled: place === state.order.length - 1,
-      onclick: () => moveTo(place + 1) }, "↑"),
-    made("button", { "aria-label": `${layer.title} down`, disabled: place === 0,
-      onclick: () => moveTo(place - 1) }, "↓")),
+    ...(state.kind === "volume" ? [] : [
+      made("button", { "aria-label": `${layer.title} up`, disabled: place === state.order.length - 1,
+        onclick: () => moveTo(place + 1) }, "↑"),
+      made("button", { "aria-label": `${layer.title} down`, disabled: place === 0,
+        onclick: () => moveTo(place - 1) }, "↓")])),
   made("div", { className: "row" },
     made("input", { type: "range", min: 0, max: 1, step: 0.01, value: layer.opacity,
       "aria-label": `opacity ${layer.title}`,
@@ -87,7 +88,7 @@ function drawnSwatch(color) {
 // Where a layer is shown: an expression; one that compares with a number has a slider for it.
 function thresholdOf(layer, say) {
   const text = made("input", { type: "text", value: layer.threshold || "", spellcheck: false,
-    "aria-label": `threshold ${layer.title}`, placeholder: "an expression, such as nir > 0.3",
+    "aria-label": `threshold ${layer.title}`, placeholder: layer.test || "an expression, such as nir > 0.3",
     onchange: (event) => say({ threshold: event.target.value }) });
   const box = made("div", {}, made("label", { className: "row" }, "where ", text));
   if (!layer.tested) return box;

@@ -1,6 +1,6 @@
 // The page: gestures become changes, changes come back as a state, a state is shown.
-import { active, app, at, change, tell } from "./app.js";
-import { beginBands, showAdjustments, showBands } from "./bands.js";
+import { active, app, at, change, isVolume, tell } from "./app.js";
+import { beginBands, showAdjustments, showBands, showMaps } from "./bands.js";
 import { beginGestures } from "./gestures.js";
 import { beginInset, showInset } from "./inset.js";
 import { beginLayers, showLayers } from "./layers.js";
@@ -10,6 +10,7 @@ import { drawOver, readNumbers } from "./over.js";
 import { countFrom, layOut, paint, panes, sizeOf } from "./panes.js";
 import { beginReading, showDoubts, showMarks, showOutlines } from "./reading.js";
 import { ask } from "./talk.js";
+import { beginVolume, showVolume } from "./volume.js";
 
 const stage = at("stage");
 
@@ -19,6 +20,10 @@ function show() {
   showBar();
   showLeaving();
   showLayers();
+  if (isVolume()) {
+    if (layer.look) { showLimits(layer.look); showMaps(layer.look); showAdjustments(layer.look); }
+    return;
+  }
   panes.forEach(({ box, title }, index) => {
     box.classList.toggle("active", index === state.panel && state.panels > 1);
     title.textContent = state.panels > 1 ? state.titles[index] : "";
@@ -36,12 +41,15 @@ function showBar() {
 
 stage.addEventListener("painted", ({ detail }) => {
   show();
-  drawOver();
   showDoubts();
-  showInset();
-  readNumbers().catch((error) => tell(error.message));
   showMarks().catch((error) => tell(error.message));
-  showOutlines();
+  if (isVolume()) showVolume();
+  else {
+    drawOver();
+    showInset();
+    readNumbers().catch((error) => tell(error.message));
+    showOutlines();
+  }
   countSoon();
   if (detail.resized) paint({ do: "size", ...sizeOf() });
 });
@@ -53,8 +61,8 @@ function begin() {
   beginLayers();
   beginReading();
   beginLeaving();
-  beginInset();
-  beginGestures();
+  if (app.kind === "volume") beginVolume();
+  else { beginInset(); beginGestures(); }
   at("going").onsubmit = async (event) => {
     event.preventDefault();
     if (await change({ do: "goto", text: at("goto").value })) stage.focus();

@@ -1,0 +1,82 @@
+"""Drawing the planes of a live view of volumes, as slices are drawn; what is ready is kept."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from functools import partial
+from typing import Any, TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.display.slice_layers import Ready, ready_along
+from spectrane.display.slices import drawn_slice
+from spectrane.model.errors import GridMismatch
+from spectrane.viewing.volume_session import VolumeSession
+from spectrane.viewing.volume_state import Pane, free_turn
+
+T = TypeVar("T")
+_READY, _PICTURES = 24, 12
+"""Volumes made ready, and pictures, that are kept."""
+
+
+@dataclass
+class VolumeDrawer:
+    """Draws the panels of a session, each only when something about it has changed."""
+
+    reads: int = 0
+    _ready: OrderedDict[Any, Ready] = field(default_factory=OrderedDict)
+    _pictures: OrderedDict[Any, NDArray[np.uint8]] = field(default_factory=OrderedDict)
+
+    def ready(self, session: VolumeSession, pane: Pane | None = None) -> list[Ready]:
+        """Return the volumes ready to be cut along the axes of a panel, limits found once."""
+        state = session.state
+        free = pane is not None and pane.name == "oblique"
+        found = []
+        for number, shown in enumerate(state.layers):
+            key: tuple[Any, ...] = (number, repr(shown), state.axes)
+            one = _kept(self._ready, key, _READY, partial(_ready_of, session, number))
+            if free:
+                turn = free_turn(state.turn, state.tilt)
+                key = (*key, state.turn, state.tilt)
+                one = _kept(self._ready, key, _READY, partial(one.turned, turn))
+            found.append(one)
+        return found
+
+    def picture(self, session: VolumeSession, number: int) -> NDArray[np.uint8]:
+        """Return a panel's pixels (rows, columns, 4): what ``slice_picture`` draws, on its grid."""
+        state, pane = session.state, session.pane(number)
+        key = (number, [repr(one) for one in state.layers], pane.grid, pane.at, state.axes,
+               state.slab, state.project, state.turn, state.tilt)  # fmt: skip
+        return _kept(self._pictures, repr(key), _PICTURES, partial(self._draw, session, pane))
+
+    def _draw(self, session: VolumeSession, pane: Pane) -> NDArray[np.uint8]:
+        self.reads += 1
+        state = session.state
+        where: dict[str, Any] = {"at": pane.at, "side": state.side, "slab": state.slab,
+                                 "project": state.project}  # fmt: skip
+        try:
+            drawn = drawn_slice(self.ready(session, pane), pane.cut, 1.0, where, pane.grid)
+        except GridMismatch:  # the plane does not meet the volume, or not what is in view of it
+            rgba = np.zeros((*pane.grid.shape, 4), np.uint8)
+            rgba[..., 3] = 255
+            return rgba
+        return np.ascontiguousarray(drawn.rgba)
+
+
+def _ready_of(session: VolumeSession, number: int) -> Ready:
+    return ready_along(session.layers()[number], session.turn, tell=False)
+
+
+def _kept(held: OrderedDict[Any, T], key: Any, most: int, make: Callable[[], T]) -> T:
+    """Return what is kept under a key, or make it and keep it; the longest unused go first."""
+    if key in held:
+        held.move_to_end(key)
+        return held[key]
+    made = make()
+    held[key] = made
+    while len(held) > most:
+        held.popitem(last=False)
+    return made
