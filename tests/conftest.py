@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from tests.browsing import CHROMIUM, FLAGS
 
 from spectrane.engine import cache
 from spectrane.kernels import choice
@@ -24,6 +25,19 @@ def _fresh(tmp_path_factory, monkeypatch):
     cache.blocks.clear()
     yield
     choice.force(None)
+
+
+@pytest.fixture(scope="session")
+def browser():
+    """One Chromium for all pages; tests that need it are skipped where there is none."""
+    if CHROMIUM is None:
+        pytest.skip("no Chromium to see pages in")
+    from playwright.sync_api import sync_playwright
+
+    with sync_playwright() as play:
+        opened = play.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
+        yield opened
+        opened.close()
 
 
 @pytest.fixture(params=["numpy", "loop"])

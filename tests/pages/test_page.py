@@ -6,7 +6,6 @@ import io
 import json
 import os
 import re
-import shutil
 
 import numpy as np
 import pytest
@@ -16,10 +15,6 @@ import spectrane as sp
 from spectrane.engine.memory import ArraySource
 from spectrane.pages.page import overlay_page, page_of
 
-CHROMIUM = shutil.which("chromium") or shutil.which("chromium-browser")
-needs_browser = pytest.mark.skipif(CHROMIUM is None, reason="no Chromium on this machine")
-FLAGS = ["--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking",
-         "--disable-component-update", "--disable-sync", "--disable-quic"]  # fmt: skip
 EVIL = "</script><script>document.title='owned'</script><img src=x onerror=alert(1)>"
 
 
@@ -40,16 +35,6 @@ def layers(utm):
         sp.Layer(red, name=EVIL, base=True), sp.Layer(green, name="green", base=True),
         sp.Layer(heat, sp.Look(limits=(0, 40), colormap="kiln"), opacity=0.5, name="heat"),
     ]  # fmt: skip
-
-
-@pytest.fixture(scope="module")
-def browser():
-    from playwright.sync_api import sync_playwright
-
-    with sync_playwright() as play:
-        opened = play.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
-        yield opened
-        opened.close()
 
 
 @pytest.fixture
@@ -83,7 +68,6 @@ def near(page, column, row, wanted):
     assert np.abs(color(page, column, row) - wanted).max() <= 6
 
 
-@needs_browser
 def test_layers_are_ticked_faded_and_held_against_each_other(page):
     near(page, 20.5, 30.5, (200, 0, 0))
     page.check("#tick1")
@@ -106,7 +90,6 @@ def test_layers_are_ticked_faded_and_held_against_each_other(page):
     near(page, 55.5, 30.5, (200, 0, 0))
 
 
-@needs_browser
 def test_what_is_under_the_pointer_is_told(page, utm):
     place = page.evaluate("() => document.getElementById('stage').getBoundingClientRect().toJSON()")
     k = place["width"] / 90
@@ -130,7 +113,6 @@ def test_what_is_under_the_pointer_is_told(page, utm):
     assert page.inner_text("#barlength") == scale
 
 
-@needs_browser
 def test_text_of_data_is_text_and_a_phone_can_read_it(page):
     assert page.title() == EVIL
     assert page.inner_text("#title") == EVIL

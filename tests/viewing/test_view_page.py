@@ -2,37 +2,20 @@
 
 from __future__ import annotations
 
-import base64
-import io
 import json
 import shlex
-import shutil
 from dataclasses import replace
 
 import numpy as np
 import pytest
 from click.testing import CliRunner
-from PIL import Image
+from tests.browsing import button, canvas, settle
 
 import spectrane as sp
 from spectrane.cli.entry import commands
-from spectrane.viewing.opening import OpenedView, OpenedVolumes
+from spectrane.viewing.opening import OpenedView
 
-CHROMIUM = shutil.which("chromium") or shutil.which("chromium-browser")
-FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--disable-background-networking",
-         "--disable-component-update", "--disable-sync", "--no-first-run"]  # fmt: skip
 NASTY = "<img src=x onerror=document.body.dataset.evil=1>"
-pytestmark = pytest.mark.skipif(CHROMIUM is None, reason="no Chromium to see the page in")
-
-
-@pytest.fixture(scope="module")
-def browser():
-    from playwright.sync_api import sync_playwright
-
-    with sync_playwright() as play:
-        opened = play.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
-        yield opened
-        opened.close()
 
 
 @pytest.fixture
@@ -71,21 +54,6 @@ def seen(browser, files):
     assert page.evaluate("document.body.dataset.evil") is None
     page.close()
     view.close()
-
-
-def settle(page):
-    """Wait until nothing is under way, and nothing follows."""
-    for _ in range(2):
-        page.wait_for_timeout(90)
-        page.wait_for_selector("body[data-asking='0']")
-
-
-def canvas(page, name="picture"):
-    """Return a canvas, exact where it is opaque or clear."""
-    url = page.evaluate(f"document.getElementById('{name}').toDataURL('image/png')")
-    content = base64.b64decode(url.partition(",")[2])
-    with Image.open(io.BytesIO(content)) as image:
-        return np.asarray(image.convert("RGBA"))
 
 
 def same(page, view):
@@ -271,11 +239,6 @@ def test_it_leaves_with_the_command_the_picture_and_the_look(seen, files, monkey
     assert view._live.ended.is_set()
 
 
-def button(page, name):
-    page.get_by_role("button", name=name, exact=True).click()
-    settle(page)
-
-
 def test_panels_are_linked(seen):
     page, view = seen
     button(page, "two panels")
@@ -359,103 +322,6 @@ def test_outlines_flashes_and_the_address(seen):
     assert view.session.state.pixel == kept.pixel
     assert str(view.look.limits[0]) == "deviation:1"
     assert page.get_by_role("img", name="Overview").count() == 1
-
-
-@pytest.fixture
-def joint(browser, tmp_path, rng):
-    """A live view of a volume of two frames and a map, in a page of 900 x 600."""
-    values = rng.integers(-900, 1500, (2, 24, 24, 24)).astype("i2")
-    frames = [sp.Band(NASTY), sp.Band("later")]
-    ct = sp.volume_from_array(values, affine=np.diag([2, 2, 3, 1]), frames=frames)
-    effect = np.zeros((24, 24, 24), "f4")
-    effect[4:8, 4:8, 4:8] = 9
-    effect[16:18, 16:18, 16:18] = 5
-    laid = sp.volume_from_array(effect, affine=np.diag([2, 2, 3, 1]))
-    layers = [
-        sp.VolumeLayer(ct, sp.Look(limits="window:bone")),
-        sp.VolumeLayer(
-            laid, sp.Look(limits=(0, 9), colormap="hearth"), threshold="band(1) > 1", name="map"
-        ),
-    ]
-    view = OpenedVolumes(layers, save_to=str(tmp_path / "out"))
-    page = browser.new_page(viewport={"width": 900, "height": 600})
-    wrong = []
-    page.on("pageerror", lambda error: wrong.append(str(error)))
-    page.goto(view.url)
-    page.wait_for_selector("body[data-ready=yes][data-painted]")
-    yield page, view
-    assert wrong == []
-    assert page.evaluate("document.body.dataset.evil") is None
-    page.close()
-    view.close()
-
-
-def planes(page, view):
-    """Compare every plane with what is drawn of it."""
-    settle(page)
-    drawn = view._live.viewed.draw(before=False)
-    for number, (rgba, _) in enumerate(drawn):
-        np.testing.assert_array_equal(
-            canvas(page, f"picture-{number + 1}" if number else "picture"), rgba)  # fmt: skip
-    return drawn
-
-
-def test_volumes_by_mouse(joint):
-    page, view = joint
-    assert len(planes(page, view)) == 4
-    page.mouse.move(100, 150)
-    at = view.point
-    page.mouse.wheel(0, -100)
-    planes(page, view)
-    assert view.point == pytest.approx((at[0], at[1], at[2] + 3))
-    page.mouse.click(120, 140)  # in the axial plane
-    settle(page)
-    assert view.point == pytest.approx(view.session.pane(0).millimetres(120, 140))
-    assert f"x {view.point[0]:.1f}, y {view.point[1]:.1f}" in page.locator("#where").inner_text()
-    page.keyboard.down("Shift")
-    page.mouse.down()
-    page.mouse.move(160, 100)
-    page.mouse.up()
-    page.keyboard.up("Shift")
-    planes(page, view)
-    assert str(view.look.limits[0]).startswith("fixed:")
-    button(page, "group 2")
-    assert view.session.state.point == pytest.approx((32, 32, 48))
-    page.get_by_role("button", name="map", exact=True).click()
-    settle(page)
-    button(page, "threshold times 10")
-    assert page.locator("#group-count").inner_text() == "0 groups, 0 voxels"
-    button(page, "threshold divided by 10")
-    page.get_by_role("slider", name="threshold value map").fill("6")
-    settle(page)
-    assert page.locator("#group-count").inner_text() == "1 group, 64 voxels"
-    page.get_by_role("slider", name="Tilt of the free plane").fill("10")
-    planes(page, view)
-    assert view.session.state.tilt == 10
-
-
-def test_volumes_by_the_keyboard_alone(joint):
-    page, view = joint
-    page.locator("#stage").focus()
-    first, point = view.session.state, view.point
-    for key in ("PageUp", "ArrowRight", "p", "PageDown", ".", "+", "m", "e"):
-        page.keyboard.press(key)
-        settle(page)
-    state = view.session.state
-    assert (state.panel, state.panels, state.layers[0].frame, len(state.marks)) == (1, 1, 2, 1)
-    assert state.point == pytest.approx((point[0] - 1, point[1] - 2, point[2] + 3))
-    assert len(planes(page, view)) == 1
-    for _ in range(8):
-        page.keyboard.press("u")
-        settle(page)
-    assert view.session.state == first
-    page.keyboard.press(" ")  # plays the frames
-    for _ in range(30):
-        page.wait_for_timeout(100)
-        if page.locator("#frame").input_value() == "2":
-            break
-    assert view.session.state.layers[0].frame == 2
-    page.keyboard.press(" ")
 
 
 def test_the_page_fits(seen):

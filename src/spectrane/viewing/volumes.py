@@ -23,7 +23,7 @@ from spectrane.model.window import whole
 from spectrane.opening import amend
 from spectrane.spatial.ground import length_text, round_length
 from spectrane.spatial.slicing import cut
-from spectrane.viewing.counting import counted
+from spectrane.viewing.counting import channel_counts
 from spectrane.viewing.keeping import free_path
 from spectrane.viewing.telling import choices, facts, legend_facts, scale_facts, tested_parts
 from spectrane.viewing.viewed import Answer, Asked, Drawn
@@ -129,7 +129,8 @@ class VolumeView:
         found = []
         for index, shading in enumerate(one.plan.shadings[:3]):
             values = physical(pixels.values[index][pixels.shown], shading.band, np.float64)
-            found.append(counted(values[np.isfinite(values)], shading, one.plan.channels[index]))
+            values = values[np.isfinite(values)]
+            found.append(channel_counts(values, shading, one.plan.channels[index]))
         return {"channels": found, "shown": float(pixels.shown.mean())}
 
     def _values(self, asked: Asked) -> dict[str, Any]:

@@ -77,10 +77,11 @@ async function start() {
     app.kind = first.kind;
     app.canSave = first.can_save;
     document.body.dataset.kind = first.kind;
-    layOut(first.panels, !!first.swiped);
+    const kept = addressed();
+    const panels = kept && (kept.panels.length || kept.panels);
+    layOut(panels || first.panels, !!(kept ? kept.swiped : first.swiped));
     countFrom(first.newest);
     begin();
-    const kept = addressed();
     const from = kept ? [{ do: "restore", ...kept }] : first.undo ? [] : [{ do: "whole", together: true }];
     await paint({ do: "size", ...sizeOf() }, ...from);
     document.body.dataset.ready = "yes";

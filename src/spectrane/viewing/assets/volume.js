@@ -231,6 +231,15 @@ function nudge(columns, rows) { // the cross-hair, by a millimetre, or a pixel w
   return change({ do: "point", panel: app.state.panel, column: column + columns * step, row: row + rows * step });
 }
 
+// One plane alone fills the room, and shows as much as before.
+async function alone() {
+  const before = sizeOf();
+  await change({ do: "panel", alone: app.state.panels > 1 });
+  const after = sizeOf();
+  return change({ do: "zoom", factor: Math.min(after.rows / before.rows, after.columns / before.columns) },
+    { together: true });
+}
+
 function nextFrame(by) {
   const layer = active(), count = layer.bands.length;
   return change({ do: "layer", frame: (layer.frame - 1 + by + count) % count + 1 });
@@ -240,7 +249,7 @@ const KEYS = {
   "+": () => change({ do: "zoom", factor: 1.5 }), "=": () => change({ do: "zoom", factor: 1.5 }),
   "-": () => change({ do: "zoom", factor: 1 / 1.5 }), 0: () => change({ do: "whole" }),
   1: () => change({ do: "one" }), u: () => change({ do: "undo" }), r: () => change({ do: "redo" }),
-  m: () => change({ do: "mark" }), e: () => change({ do: "panel", alone: app.state.panels > 1 }),
+  m: () => change({ do: "mark" }), e: alone,
   p: () => change({ do: "panel", panel: (app.state.panel + 1) % 4 }), g: () => at("goto").focus(),
   l: () => change({ do: "active", layer: (app.state.active + 1) % app.state.layers.length }),
   f: () => change({ do: "layer", visible: !active().visible }),
@@ -284,7 +293,7 @@ export function beginVolume() {
   at("project").onchange = (event) => planes({ project: event.target.value });
   at("turn").oninput = (event) => planes({ turn: Number(event.target.value) }, { together: true });
   at("tilt").oninput = (event) => planes({ tilt: Number(event.target.value) }, { together: true });
-  at("alone").onclick = () => change({ do: "panel", alone: app.state.panels > 1 });
+  at("alone").onclick = alone;
   at("frame").oninput = (event) => change({ do: "layer", frame: Number(event.target.value) }, { together: true });
   at("play").onclick = () => play(!playing);
   at("least").onchange = (event) => change({ do: "layer", least: Number(event.target.value) });
