@@ -313,7 +313,8 @@ def test_outlines_flashes_and_the_address(seen):
     assert int(counts) == (view._live.viewed.drawer.beyond(frame.planned[0], frame.grid) != 0).sum()
     page.keyboard.up("c")
     page.keyboard.press("+")
-    page.wait_for_timeout(450)
+    settle(page)
+    page.wait_for_timeout(350)  # the address is written once the hand rests
     kept = view.session.state
     view.session.state = replace(kept, pixel=99.0)
     page.reload()

@@ -34,11 +34,11 @@ def view_counts(session: Session, drawer: Drawer) -> dict[str, Any]:
     for index, shading in enumerate(planned.plan.shadings[:3]):
         values = physical(pixels.values[index][shown], shading.band, np.float64)
         values = values[np.isfinite(values)]
-        found.append(channel_counts(values, shading, planned.plan.channels[index]))
+        found.append(counts_of_channel(values, shading, planned.plan.channels[index]))
     return {"channels": found, "shown": float(shown.mean())}
 
 
-def channel_counts(values: Any, shading: Shading, channel: str) -> dict[str, Any]:
+def counts_of_channel(values: Any, shading: Shading, channel: str) -> dict[str, Any]:
     """Return counts of physical values, what limits cut off of them, and the curve over them."""
     scale = shading.scale
     low, high = min(scale.low, scale.high), max(scale.low, scale.high)

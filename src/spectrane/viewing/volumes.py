@@ -23,7 +23,7 @@ from spectrane.model.window import whole
 from spectrane.opening import amend
 from spectrane.spatial.ground import length_text, round_length
 from spectrane.spatial.slicing import cut
-from spectrane.viewing.counting import channel_counts
+from spectrane.viewing.counting import counts_of_channel
 from spectrane.viewing.keeping import free_path
 from spectrane.viewing.telling import choices, facts, legend_facts, scale_facts, tested_parts
 from spectrane.viewing.viewed import Answer, Asked, Drawn
@@ -130,7 +130,7 @@ class VolumeView:
         for index, shading in enumerate(one.plan.shadings[:3]):
             values = physical(pixels.values[index][pixels.shown], shading.band, np.float64)
             values = values[np.isfinite(values)]
-            found.append(channel_counts(values, shading, one.plan.channels[index]))
+            found.append(counts_of_channel(values, shading, one.plan.channels[index]))
         return {"channels": found, "shown": float(pixels.shown.mean())}
 
     def _values(self, asked: Asked) -> dict[str, Any]:
