@@ -9,7 +9,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from benchmarks import files, kernels, together, volumes
+from benchmarks import files, kernels, together, viewing, volumes
 from benchmarks.contest import Row, two_cores
 
 
@@ -19,7 +19,9 @@ def main() -> int:
     parser.add_argument("--write", type=Path, help="put the table into this document")
     parser.add_argument("--large", type=Path, help="keep large files here (default: thrown away)")
     parser.add_argument(
-        "--only", choices=["kernels", "files", "together", "volumes"], help="measure a part"
+        "--only",
+        choices=["kernels", "files", "together", "volumes", "viewing"],
+        help="measure a part",
     )
     options = parser.parse_args()
     with tempfile.TemporaryDirectory() as temporary:
@@ -27,7 +29,8 @@ def main() -> int:
         folder.mkdir(parents=True, exist_ok=True)
         found: list[Row] = []
         parts = (("kernels", kernels.rows()), ("together", together.rows(folder)),
-                 ("files", files.rows(folder)), ("volumes", volumes.rows(folder)))  # fmt: skip
+                 ("files", files.rows(folder)), ("volumes", volumes.rows(folder)),
+                 ("viewing", viewing.rows(folder)))  # fmt: skip
         for name, rows in parts:
             if options.only in (None, name):
                 for row in rows:

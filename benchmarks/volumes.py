@@ -74,6 +74,11 @@ def _volumes(folder: Path) -> tuple[Path, Path]:
     return plain, packed
 
 
+def plain_volume(folder: Path) -> Path:
+    """Write (once) a volume of 512 x 512 x 600 int16, not packed, and return its path."""
+    return _volumes(folder)[0]
+
+
 def _waited(work: str, action: Callable[[], object], seconds: float) -> Row:
     """Return the time of an action against the time it may take."""
     action()

@@ -16,11 +16,11 @@ from spectrane.analysis.spectra import Spectra
 from spectrane.cli.entry import commands
 from spectrane.model.errors import GridMismatch, LookError, MetadataError
 from spectrane.model.systems import LONLAT, way_between
-from spectrane.viewing.cures import cures_of
 from spectrane.viewing.drawing import Drawer
 from spectrane.viewing.keeping import save_layers, save_marks, save_spectra
 from spectrane.viewing.leaving import look_words, render_command, render_python
 from spectrane.viewing.naming import named_places
+from spectrane.viewing.rasters import RasterView
 from spectrane.viewing.reading import outlines_of, spectra_of, values_at
 from spectrane.viewing.session import Session
 from spectrane.viewing.state import Opened
@@ -402,20 +402,24 @@ def test_layers_and_spectra_are_saved(scene, depth, tmp_path):
     assert told["nearest"][0][0][1] == pytest.approx(0, abs=1e-5)
 
 
+def doubts_of(session):
+    return RasterView(session).answers["doubts"]({})["doubts"]
+
+
 def test_doubts_have_cures(rng, utm, tmp_path):
     values = rng.integers(100, 900, (3, 70, 90)).astype("u2")
     values[:, :20] = 0
     bands = [sp.Band(name, name) for name in ("blue", "green", "red")]
     raster = sp.from_array(values, grid=utm, bands=bands)
     session = session_of(sp.Layer(raster, sp.Look(channels=(1, 2, 3), limits="deviation:0.5")))
-    doubts = cures_of(session, Drawer().frame(session))
+    doubts = doubts_of(session)
     texts = " ".join(one["text"] for one in doubts)
     for what in ("nobody declared", "cut off", "blue as red"):
         assert what in texts
     for one in doubts:
         for cure in one["cures"]:
             session.change(cure["change"])
-    left = [one["text"] for one in cures_of(session, Drawer().frame(session))]
+    left = [one["text"] for one in doubts_of(session)]
     assert [text.partition(": ")[2] for text in left] == [
         "29% of its pixels in view are hidden, as no-data or by a mask"]  # fmt: skip
     assert session.layers()[0].source.bands[0].nodata == (0,)

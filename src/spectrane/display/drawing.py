@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from typing import Any
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any, TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,6 +18,9 @@ from spectrane.model.physical import physical
 from spectrane.model.pixels import Pixels
 
 Rgba = NDArray[np.uint8]
+_FindT: TypeAlias = Callable[[NDArray[Any]], NDArray[np.float64]]
+_ADJUSTED = 1 << 15
+"""Pixels that are adjusted at once: several planes of them in floats fit in the cache."""
 
 
 def draw(pixels: Pixels, shadings: Sequence[Shading], hidden: str | None) -> Rgba:
@@ -110,12 +113,40 @@ def _paint_codes(
 def draw_adjusted(
     pixels: Pixels, shadings: Sequence[Shading], look: Look, hidden: str | None, top: int
 ) -> NDArray[Any]:
-    """Return (rows, columns, 4), 8 bits (``top`` 255) or 16 (65535), after a look's adjustments."""
+    """Return (rows, columns, 4), 8 bits (``top`` 255) or 16 (65535), after a look's adjustments.
+
+    What looks at no neighbours is drawn some rows at a time, which stay in the cache.
+    """
+    finders = _finders(pixels, shadings)
+    if not look.pointwise:
+        return _draw_adjusted(pixels, shadings, finders, look, hidden, top)
+    rows, columns = pixels.values.shape[1:]
+    out = np.empty((rows, columns, 4), np.uint8 if top == 255 else np.uint16)
+    step = max(1, _ADJUSTED // max(1, columns))
+    parts = [slice(start, start + step) for start in range(0, rows, step)]
+
+    def paint(part: slice) -> None:
+        some = pixels.cut((part, slice(None)))
+        out[part] = _draw_adjusted(some, shadings, finders, look, hidden, top)
+
+    in_parallel(parts, lambda: paint)
+    return out
+
+
+def _finders(pixels: Pixels, shadings: Sequence[Shading]) -> list[_FindT]:
+    size = pixels.values[0].size
+    return [shading.t_finder(pixels.values.dtype, size) for shading in shadings]
+
+
+def _draw_adjusted(
+    pixels: Pixels, shadings: Sequence[Shading], finders: Sequence[_FindT], look: Look,
+    hidden: str | None, top: int,
+) -> NDArray[Any]:  # fmt: skip
     dtype = np.uint8 if top == 255 else np.uint16
-    done = adjusted_planes(pixels, shadings, look)
+    done = _adjusted_planes(pixels, finders, look)
     cover = None
     if len(shadings) == 4:
-        cover = np.nan_to_num(levels.level(shadings[3].t(pixels.values[3]), top))
+        cover = np.nan_to_num(levels.level(finders[3](pixels.values[3]), top))
     out = np.empty((*pixels.values.shape[1:], 4), dtype)
     palette = shadings[0].palette
     if palette is not None:
@@ -136,8 +167,14 @@ def adjusted_planes(
     pixels: Pixels, shadings: Sequence[Shading], look: Look
 ) -> list[NDArray[np.float64]]:
     """Return t of the colour channels after all that a look adds."""
+    return _adjusted_planes(pixels, _finders(pixels, shadings), look)
+
+
+def _adjusted_planes(
+    pixels: Pixels, finders: Sequence[_FindT], look: Look
+) -> list[NDArray[np.float64]]:
     shown = np.array(pixels.shown)
-    planes = [s.t(values) for s, values in zip(shadings[:3], pixels.values, strict=False)]
+    planes = [find(values) for find, values in zip(finders[:3], pixels.values, strict=False)]
     return adjusted(planes, shown, look)
 
 

@@ -19,7 +19,12 @@ DARK, LIGHT = (12, 14, 16, 255), (235, 235, 225, 255)
 
 def on_dark(rgba: Rgba) -> Rgba:
     """Lay a picture on black: what is clear must not look like bright tissue."""
-    alpha = rgba[..., 3:].astype(np.float32) / 255
+    share = rgba[..., 3]
+    if not ((share > 0) & (share < 255)).any():  # as it mostly is
+        out = rgba.copy()
+        out[share == 0] = DARK
+        return out
+    alpha = share[..., np.newaxis].astype(np.float32) / 255
     dark = np.array(DARK, np.float32)
     out = np.floor(rgba * alpha + dark * (1 - alpha) + 0.5).astype(np.uint8)
     out[..., 3] = 255

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
@@ -151,6 +151,15 @@ class Shading:
     def t(self, stored: NDArray[Any]) -> NDArray[np.float64]:
         """Return t in 0...1 of stored numbers in float64; NaN stays NaN."""
         return self.t_at(physical(stored, self.band, np.float64))
+
+    def t_finder(self, dtype: np.dtype[Any], work: int) -> Callable[[NDArray[Any]], Any]:
+        """Return what finds t of stored numbers: by a table where there are more pixels than
+        numbers of their type.
+        """
+        if dtype.kind not in "biu" or 1 << (8 * dtype.itemsize) > work:
+            return self.t
+        table = self.t(tables.index_values(dtype))
+        return lambda stored: table.take(tables.as_index(stored))
 
     def t_at(self, values: NDArray[np.float64]) -> NDArray[np.float64]:
         """Return t in 0...1 of physical values."""

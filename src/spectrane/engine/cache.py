@@ -26,6 +26,7 @@ class BlockCache:
 
     def __init__(self, limit: int = 256 << 20) -> None:
         self.limit = limit
+        self._narrowings: list[tuple[int, int]] = []
         self.held = 0
         self._blocks: OrderedDict[Hashable, NDArray[Any]] = OrderedDict()
         self._lock = threading.Lock()
@@ -51,14 +52,19 @@ class BlockCache:
     @contextlib.contextmanager
     def narrowed(self, limit: int) -> Iterator[None]:
         """Hold at most so many bytes for a while: for jobs that go through their inputs once."""
-        before = self.limit
+        # Several at once, as threads have them, end in any order: the last one restores.
         with self._lock:
-            self.limit = min(before, limit)
+            widest = max([self.limit, *(before for before, _ in self._narrowings)])
+            own = (widest, limit)
+            self._narrowings.append(own)
+            self.limit = min(self.limit, limit)
             self._drop()
         try:
             yield
         finally:
-            self.limit = before
+            with self._lock:
+                self._narrowings.remove(own)
+                self.limit = min([widest, *(asked for _, asked in self._narrowings)])
 
     def _drop(self) -> None:
         while self.held > self.limit:

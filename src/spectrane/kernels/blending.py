@@ -76,6 +76,11 @@ def add_hue(rgba: Rgba, opacity: float, below: F32) -> None:
 
 def blended(layers: Sequence[tuple[Rgba, float, str]], out: Rgba, rows: slice, work: int) -> None:
     """Blend (picture, opacity, mode), the first the lowest, into some rows of ``out``."""
+    if len(layers) == 1 and layers[0][1] == 1 and layers[0][2] == "normal":
+        alone = layers[0][0][rows]  # over nothing a picture stays what it is
+        out[rows] = alone
+        out[rows][alone[..., 3] == 0] = 0
+        return
     add, finish = add_layer.choose(work), finished.choose(work)
     columns = out.shape[1]
     sums = np.empty((4, ROWS, columns), np.float32)

@@ -33,7 +33,7 @@ def tap_count(kernel: str, scale: float) -> int:
     return 2 * reach if wide == 1.0 else int(np.ceil(2 * reach * wide)) + 1
 
 
-def _tap_weights(
+def tap_weights(
     kernel: str, at: NDArray[np.float64], scale: float
 ) -> tuple[NDArray[np.intp], list[NDArray[np.float64]]]:
     """Return the first tap and the weight of each, for corner-based positions."""
@@ -79,8 +79,8 @@ def _gathered(
     scales: tuple[float, float],
 ) -> NDArray[np.float64]:
     """Sum blindly where all taps lie inside; only what is not finite then, with care."""
-    first_row, down = _tap_weights(kernel, rows, scales[0])
-    first_column, across = _tap_weights(kernel, columns, scales[1])
+    first_row, down = tap_weights(kernel, rows, scales[0])
+    first_column, across = tap_weights(kernel, columns, scales[1])
     inner = (first_row >= 0) & (first_row <= plane.shape[0] - len(down))
     inner &= (first_column >= 0) & (first_column <= plane.shape[1] - len(across))
     flat, width = plane.ravel(), plane.shape[1]
@@ -109,8 +109,8 @@ def _carefully(
     scales: tuple[float, float],
 ) -> NDArray[np.float64]:
     """Leave out what is invalid or outside; NaN where less than half is left."""
-    first_row, down = _tap_weights(kernel, rows, scales[0])
-    first_column, across = _tap_weights(kernel, columns, scales[1])
+    first_row, down = tap_weights(kernel, rows, scales[0])
+    first_column, across = tap_weights(kernel, columns, scales[1])
     shape = columns.shape
     total, full, signed, magnitude, whole = (np.zeros(shape) for _ in range(5))
     low, high = np.full(shape, np.inf), np.full(shape, -np.inf)
@@ -185,8 +185,8 @@ def majority_at(
 
     Ties go to the lowest value; the area outside the plane is left out.
     """
-    first_row, down = _tap_weights("area", rows, max(scales[0], 1.0))
-    first_column, across = _tap_weights("area", columns, max(scales[1], 1.0))
+    first_row, down = tap_weights("area", rows, max(scales[0], 1.0))
+    first_column, across = tap_weights("area", columns, max(scales[1], 1.0))
     kinds = np.unique(plane[valid])
     best, total, whole = (np.zeros(columns.shape) for _ in range(3))
     values = np.zeros(columns.shape, plane.dtype)

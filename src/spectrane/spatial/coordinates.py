@@ -118,6 +118,25 @@ class Mapping:
             x = x + self.shift
         return self.source.from_map(x, y)
 
+    @property
+    def straight(self) -> bool:
+        """Whether rows and columns of the two run along one another, the same way."""
+        grids = (self.target.matrix, self.source.matrix)
+        level = all(one[0, 1] == one[1, 0] == 0 for one in grids)
+        same = all((grids[0][k, k] > 0) == (grids[1][k, k] > 0) for k in (0, 1))
+        return self.affine and self.shift is not None and level and same
+
+    def lines(self, window: Window) -> Positions:
+        """Return source columns and rows of the columns and rows of a window, where ``straight``:
+        what ``positions`` has along its first row and column.
+        """
+        (top, bottom), (left, right) = window
+        across: F64 = np.arange(left, right, dtype=np.float64) + 0.5
+        down: F64 = np.arange(top, bottom, dtype=np.float64) + 0.5
+        columns, _ = self.exact(across, np.full(len(across), down[0]))
+        _, rows = self.exact(np.full(len(down), across[0]), down)
+        return columns, rows
+
     def positions(self, window: Window) -> Positions:
         """Return source positions of the pixel centres of a window of the target."""
         (top, bottom), (left, right) = window

@@ -15,6 +15,7 @@ from spectrane.engine.full import FullSource
 from spectrane.engine.pyramid import AT_ONCE, Level, Whole
 from spectrane.engine.threads import in_parallel, row_parts
 from spectrane.kernels import gathering
+from spectrane.kernels.lined_up import area_means
 from spectrane.model.errors import GridMismatch, LookError, nearest
 from spectrane.model.grid import CrsLike, Grid
 from spectrane.model.nodata import NoDataRule
@@ -103,7 +104,8 @@ class Regridded(Derived, FullSource):
         return Pixels(values, mask=mask, alpha=alpha)
 
     def _piece(self, bands: Sequence[int], window: Window) -> Pixels | None:
-        positions = self.mapping.positions(window)
+        lined_up = self.mapping.straight and self.resample in ("nearest", "area")
+        positions = (self.mapping.lines if lined_up else self.mapping.positions)(window)
         needed = self._needed(positions)
         if needed is None:
             return None
@@ -150,11 +152,13 @@ class Regridded(Derived, FullSource):
         columns, rows = positions
         shape = self.parent.shape
         with np.errstate(invalid="ignore"):
-            inside = (columns >= 0) & (columns < shape[1]) & (rows >= 0) & (rows < shape[0])
-        if not inside.any():
+            along = ((rows >= 0) & (rows < shape[0]), (columns >= 0) & (columns < shape[1]))
+        both = along if rows.ndim == 1 else (along[0] & along[1],) * 2
+        if not all(inside.any() for inside in both):
             return None
         window = []
-        for at, scale, length in zip((rows, columns), self.scales, shape, strict=True):
+        for at, inside, scale, length in zip((rows, columns), both, self.scales, shape,
+                                             strict=True):  # fmt: skip
             reach = 1
             if self.resample not in ("nearest", "majority"):
                 reach = gathering.tap_count(self.resample, scale) // 2 + 2
@@ -168,8 +172,10 @@ class Regridded(Derived, FullSource):
     def _nearest(self, bands: Sequence[int], needed: Window, positions: Positions) -> Pixels:
         pixels = self.parent.read(bands, needed)
         (top, _), (left, _) = needed
-        row, column, inside = gathering.nearest_at(positions[0] - left, positions[1] - top,
-                                                   extent(needed))  # type: ignore[arg-type]  # fmt: skip
+        columns, rows = positions[0] - left, positions[1] - top
+        if rows.ndim == 1:  # lines of one another
+            columns, rows = columns[np.newaxis], rows[:, np.newaxis]
+        row, column, inside = gathering.nearest_at(columns, rows, extent(needed))  # type: ignore[arg-type]
         valid = pixels.validity
         values = pixels.values[:, row, column]
         mask = valid[:, row, column] & inside
@@ -195,23 +201,72 @@ class Regridded(Derived, FullSource):
         (top, _), (left, _) = needed
         columns, rows = (positions[0] - left) * shrunk[1], (positions[1] - top) * shrunk[0]
         scales = (self.scales[0] * shrunk[0], self.scales[1] * shrunk[1])
+        if rows.ndim == 1:
+            return self._averaged(bands, pixels, columns, rows, scales)
         answers = _gathered(_with_nan(pixels), columns, rows, self.resample, scales)
         alpha = None
         if pixels.alpha is not None:
-            top_value = full_alpha(pixels.alpha.dtype)
-            full = full_alpha(self.dtype)
             # By a kernel that neither overshoots nor rings.
             plain = "area" if self.resample == "area" else "bilinear"
             shares = [pixels.alpha.astype(np.float32)]
             cover = _gathered(shares, columns, rows, plain, scales)[0]
-            cover = np.nan_to_num(cover) * (full / top_value)
-            alpha = as_stored(np.clip(cover, 0, full), self.dtype)
-        values = np.zeros((len(bands), *columns.shape), self.dtype)
+            alpha = self._cover(cover, pixels.alpha.dtype)
+        return self._stored(bands, answers, alpha)
+
+    def _stored(
+        self, bands: Sequence[int], answers: Sequence[NDArray[Any]], alpha: NDArray[Any] | None
+    ) -> Pixels:
+        """Return means, NaN where there are none, as the stored type has them."""
+        values = np.zeros((len(bands), *answers[0].shape), self.dtype)
         mask = np.zeros(values.shape, bool)
-        for index, (band, plane) in enumerate(zip(bands, answers, strict=True)):
-            mask[index] = ~np.isnan(plane)
-            values[index] = stored_values(plane, mask[index], self.dtype, self.bands[band].rule)
+
+        def one(index: int) -> None:
+            rule = self.bands[bands[index]].rule
+            np.logical_not(np.isnan(answers[index]), out=mask[index])
+            values[index] = stored_values(answers[index], mask[index], self.dtype, rule)
+
+        in_parallel(range(len(bands)), lambda: one)
         return Pixels(values, mask=mask, alpha=alpha)
+
+    def _averaged(
+        self, bands: Sequence[int], pixels: Pixels, columns: NDArray[np.float64],
+        rows: NDArray[np.float64], scales: tuple[float, float],
+    ) -> Pixels:  # fmt: skip
+        """Answer by area means along rows and columns that run along the parent's."""
+        dtype, size = value_dtype(pixels.values.dtype), (len(rows), len(columns))
+        valid = np.broadcast_to(pixels.valid, (len(pixels.valid), *pixels.values.shape[1:]))
+        planes = [(plane, valid[min(k, len(valid) - 1)]) for k, plane in enumerate(pixels.values)]
+        answers = [np.empty(size, dtype) for _ in planes]
+        parts = row_parts(len(rows), len(columns) * len(planes), 100_000)
+        jobs = [(k, part) for part in parts for k in range(len(planes))]
+
+        def one(job: tuple[int, slice]) -> None:
+            k, part = job
+            plane, kept = planes[k]
+            reach = gathering.tap_count("area", scales[0]) // 2 + 2
+            seen = rows[part]
+            low = max(0, int(np.nanmin(seen)) - reach)
+            high = min(len(plane), max(0, int(np.nanmax(seen))) + reach + 1)
+            some = plane[low:high].astype(dtype)
+            known = kept[low:high]
+            if dtype.kind == "f":
+                known = known & np.isfinite(some)
+            area_means(some, None if known.all() else known, seen - low, columns, scales,
+                       answers[k][part])  # fmt: skip
+
+        in_parallel(jobs, lambda: one)
+        alpha = None
+        if pixels.alpha is not None:
+            share = np.empty(size, np.float32)
+            area_means(pixels.alpha.astype(np.float32), None, rows, columns, scales, share)
+            alpha = self._cover(share, pixels.alpha.dtype)
+        return self._stored(bands, answers, alpha)
+
+    def _cover(self, share: NDArray[Any], dtype: np.dtype[Any]) -> NDArray[Any]:
+        """Return alpha of a type as the source's own has it; nothing where there is none."""
+        full = full_alpha(self.dtype)
+        cover = np.nan_to_num(share) * (full / full_alpha(dtype))
+        return as_stored(np.clip(cover, 0, full), self.dtype)
 
 
 def _pieces(window: Window) -> list[Window]:

@@ -5,17 +5,21 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from spectrane.analysis.expressions import Computed
+from spectrane.analysis.ranking import count_small, sorted_counts
 from spectrane.display.layers import Layer, PlannedLayer, common_grid
+from spectrane.display.plan import RenderPlan
 from spectrane.display.shading import Shading
 from spectrane.model.look import Look
 from spectrane.model.physical import physical
+from spectrane.model.pixels import Pixels
 from spectrane.viewing.drawing import Drawer
 from spectrane.viewing.moving import whole_of
 from spectrane.viewing.session import Session
 
-_BINS = 160
+_BINS, _SAMPLE = 160, 200_000
 _THUMB = 72
 _MOST_THUMBS = 24
 
@@ -29,33 +33,60 @@ def view_counts(session: Session, drawer: Drawer) -> dict[str, Any]:
     if planned is None or not planned.plan.shadings:
         return {"channels": []}
     pixels = drawer.pixels(planned, frame.grid)
+    return counts_in(pixels, planned.plan)
+
+
+def counts_in(pixels: Pixels, plan: RenderPlan) -> dict[str, Any]:
+    """Return counts of the values of pixels that a plan draws, per channel."""
     shown = pixels.shown
-    found = []
-    for index, shading in enumerate(planned.plan.shadings[:3]):
-        values = physical(pixels.values[index][shown], shading.band, np.float64)
-        values = values[np.isfinite(values)]
-        found.append(counts_of_channel(values, shading, planned.plan.channels[index]))
+    found = [
+        _counted(stored if shown.all() else stored[shown], shading, channel)
+        for stored, shading, channel in
+        zip(pixels.values, plan.shadings[:3], plan.channels, strict=False)
+    ]  # fmt: skip
     return {"channels": found, "shown": float(shown.mean())}
 
 
-def counts_of_channel(values: Any, shading: Shading, channel: str) -> dict[str, Any]:
-    """Return counts of physical values, what limits cut off of them, and the curve over them."""
+def _counted(stored: NDArray[Any], shading: Shading, channel: str) -> dict[str, Any]:
+    """Return counts of a channel's values, what limits cut off of them, and the curve over them."""
+    values, often = _occurring(stored.ravel(), shading)
     scale = shading.scale
     low, high = min(scale.low, scale.high), max(scale.low, scale.high)
-    ends = np.percentile(values, (0.1, 99.9)) if values.size else np.array([low, high])
-    start, stop = min(low, float(ends[0])), max(high, float(ends[1]))
+    start, stop = low, high
+    if values.size:
+        reached = np.searchsorted(np.cumsum(often), np.array([0.001, 0.999]) * often.sum())
+        start = min(low, float(values[reached[0]]))
+        stop = max(high, float(values[min(reached[1], values.size - 1)]))
     rim = 0.05 * ((stop - start) or 1.0)
-    counts, edges = np.histogram(values, _BINS, (start - rim, stop + rim))
+    counts, edges = np.histogram(values, _BINS, (start - rim, stop + rim), weights=often)
     way = shading.beyond(values)
-    total = max(1, values.size)
+    total = max(1, int(often.sum()))
     levels = shading.level_at(np.asarray(edges, np.float64))
     top = 255.0 if shading.palette is None else float(max(1, shading.palette.last))
     return {
         "channel": channel, "band": scale.band, "unit": scale.unit, "low": scale.low,
         "high": scale.high, "counts": counts.tolist(), "start": edges[0], "stop": edges[-1],
-        "below": float((way < 0).sum() / total), "above": float((way > 0).sum() / total),
+        "below": float(often[way < 0].sum() / total), "above": float(often[way > 0].sum() / total),
         "curve": [round(float(one), 3) for one in np.clip(levels / top, 0, 1)],
     }  # fmt: skip
+
+
+def _occurring(stored: NDArray[Any], shading: Shading) -> tuple[NDArray[Any], NDArray[np.int64]]:
+    """Return the physical values that occur, ascending, and how often; of floats and wide integers
+    a sample's.
+    """
+    if stored.dtype.kind in "iu" and stored.dtype.itemsize <= 2:
+        table = np.zeros(1 << (8 * stored.dtype.itemsize), np.int64)
+        count_small(np.ascontiguousarray(stored), table)
+        numbers, often = sorted_counts(stored.dtype, table)
+    else:
+        numbers = np.sort(stored[:: max(1, stored.size // _SAMPLE)])
+        often = np.ones(numbers.size, np.int64)
+    values = physical(numbers, shading.band, np.float64)
+    kept = np.isfinite(values)
+    values, often = values[kept], often[kept]
+    return (values, often) if values.size < 2 or values[0] <= values[-1] else (
+        values[::-1], often[::-1])  # fmt: skip
 
 
 def spread_of(session: Session, drawer: Drawer, text: str) -> dict[str, Any]:

@@ -12,7 +12,7 @@ from spectrane.analysis.fills import declared, fills, nodata_text
 from spectrane.display.layers import PlannedLayer
 from spectrane.model.marks import is_picture
 from spectrane.model.source import Source
-from spectrane.viewing.drawing import ViewFrame
+from spectrane.viewing.drawing import Judged, ViewFrame
 from spectrane.viewing.session import Session
 
 _LONG, _MASKED = 1.05, 0.005
@@ -22,7 +22,7 @@ _Cure: TypeAlias = tuple[str, dict[str, Any]]
 _Doubt: TypeAlias = tuple[str, list[_Cure]]
 
 
-def cures_of(session: Session, frame: ViewFrame) -> list[dict[str, Any]]:
+def cures_of(session: Session, frame: ViewFrame, judged: Sequence[Judged]) -> list[dict[str, Any]]:
     """Return what is doubtful about a picture: ``text``, and ``cures``, a label and a change each.
 
     What a picture warns of is cured as its own words advise.
@@ -31,9 +31,9 @@ def cures_of(session: Session, frame: ViewFrame) -> list[dict[str, Any]]:
     for place, number in enumerate(session.state.order):
         planned, source = frame.planned[place], session.opened[number].source
         if planned is None or source is None:
-            listed: Iterator[_Doubt] = ((text, []) for text in frame.told[place])
+            listed: Iterator[_Doubt] = ((text, []) for text in judged[place].told)
         else:
-            listed = _of_layer(planned, source, frame.told[place], frame.masked[place])
+            listed = _of_layer(planned, source, judged[place].told, judged[place].masked)
         for text, cures in listed:
             found.setdefault(text, {"text": text, "cures": [
                 {"label": label, "change": {**change, "layer": number}} for label, change in cures

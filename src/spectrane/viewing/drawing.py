@@ -14,6 +14,7 @@ from spectrane.display.layers import DrawnLayer, Layer, PlannedLayer, Stack, as_
 from spectrane.display.misleading import misleading
 from spectrane.display.onto import covers, drawn_with_pixels, redrawn
 from spectrane.display.outlines import Outline, draw_outline
+from spectrane.display.plan import RenderPlan
 from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import Grid
 from spectrane.model.physical import physical
@@ -22,41 +23,46 @@ from spectrane.spatial.coordinates import Mapping
 from spectrane.viewing.moving import whole_of
 from spectrane.viewing.session import Session
 
-KEPT = 128 << 20
-"""Bytes of pixels that are kept."""
+KEPT = 64 << 20
+"""Bytes of pixels, and of pictures of them, that are kept."""
 
 
 @dataclass(frozen=True, eq=False)
 class ViewFrame:
     """A picture and the layers it was blended of, the lowest first.
 
-    ``planned`` is None of layers not drawn; ``told`` is what of each is to be looked at twice, and
-    ``masked`` which share of its pixels in view is hidden, as no-data or by a mask.
+    ``drawn`` is None of layers that are hidden or elsewhere, ``planned`` of outlines and hidden
+    ones; ``trouble`` is why a layer could not be drawn.
     """
 
     rgba: NDArray[np.uint8]
     grid: Grid
+    drawn: tuple[DrawnLayer | None, ...]
     planned: tuple[PlannedLayer | None, ...]
-    told: tuple[tuple[str, ...], ...]
-    masked: tuple[float, ...]
-
-    @property
-    def warnings(self) -> tuple[str, ...]:
-        """What of all layers is to be looked at twice, each once."""
-        return tuple(dict.fromkeys(text for one in self.told for text in one))
+    trouble: tuple[str | None, ...]
 
 
-_Layered: TypeAlias = tuple[DrawnLayer | None, PlannedLayer | None, tuple[str, ...], float]
+@dataclass(frozen=True)
+class Judged:
+    """What of a layer is to be looked at twice, and which share of its pixels in view is hidden."""
+
+    told: tuple[str, ...]
+    masked: float = 0.0
+
+
+_Layered: TypeAlias = tuple[DrawnLayer | None, PlannedLayer | None, str | None]
 
 
 @dataclass
 class Drawer:
-    """Draws sessions; keeps the pixels last read, the longest unused go first."""
+    """Draws sessions; keeps the pixels last read and what was drawn of them, the longest unused go
+    first.
+    """
 
     most: int = KEPT
-    held: int = 0
     reads: int = 0
-    _kept: OrderedDict[Any, tuple[Pixels, int]] = field(default_factory=OrderedDict)
+    _kept: OrderedDict[Any, Pixels] = field(default_factory=OrderedDict)
+    _pictures: dict[Any, tuple[RenderPlan, NDArray[np.uint8]]] = field(default_factory=dict)
     _lock: Any = field(default_factory=threading.Lock)
 
     def frame(self, session: Session, panel: int | None = None) -> ViewFrame:
@@ -75,26 +81,35 @@ class Drawer:
 
     def _drawn_on(self, session: Session, panel: int | None, grid: Grid) -> ViewFrame:
         each = [self._layer(layer, grid) for layer in session.layers(panel)]
-        drawn, planned, told, masked = zip(*each, strict=True)
+        drawn, planned, trouble = zip(*each, strict=True)
         seen = tuple(one for one in drawn if one is not None)
-        return ViewFrame(Stack(grid, seen).blended(), grid, planned, told, masked)
+        return ViewFrame(Stack(grid, seen).blended(), grid, drawn, planned, trouble)
 
     def _layer(self, layer: Layer | Outline, grid: Grid) -> _Layered:
         if not layer.visible:
-            return None, None, (), 0.0
+            return None, None, None
         if isinstance(layer, Outline):
-            return DrawnLayer(layer, layer.title, draw_outline(layer, grid)), None, (), 0.0
+            return DrawnLayer(layer, layer.title, draw_outline(layer, grid)), None, None
         made: Any = as_layer(layer)
         try:
             planned = PlannedLayer.of(made, grid)
             if not covers(planned.source, grid):
-                return None, planned, (), 0.0
+                return None, planned, None
         except GridMismatch as error:
-            return None, None, (str(error),), 0.0
-        rgba, pixels = self._drawn(planned, grid)
-        told = (*planned.plan.warnings, *misleading(planned.plan, pixels, rgba))
-        masked = _masked(planned, pixels, grid)
-        return DrawnLayer(made, made.title, rgba, planned), planned, told, masked
+            return None, None, str(error)
+        return DrawnLayer(made, made.title, self._drawn(planned, grid)[0], planned), planned, None
+
+    def judged(self, frame: ViewFrame) -> list[Judged]:
+        """Judge each layer of a picture: longer work than drawing, asked when all rests."""
+        found = []
+        for drawn, planned, trouble in zip(frame.drawn, frame.planned, frame.trouble, strict=True):
+            if drawn is None or planned is None:
+                found.append(Judged(() if trouble is None else (trouble,)))
+                continue
+            pixels = self.pixels(planned, frame.grid)
+            told = (*planned.plan.warnings, *misleading(planned.plan, pixels, drawn.rgba))
+            found.append(Judged(tuple(dict.fromkeys(told)), _masked(planned, pixels, frame.grid)))
+        return found
 
     def pixels(self, planned: PlannedLayer, grid: Grid) -> Pixels:
         """Return the pixels of a layer in view, from those kept."""
@@ -119,18 +134,36 @@ class Drawer:
             known = self._kept.get(key)
             if known is not None:
                 self._kept.move_to_end(key)
+            drawn = self._pictures.get(key)
+        if known is not None and drawn is not None and _same_plan(drawn[0], plan):
+            return drawn[1], known
         if known is not None:
-            return redrawn(plan, planned.source, grid, known[0]), known[0]
-        rgba, pixels = drawn_with_pixels(plan, planned.source, grid)
-        size = int(pixels.values.nbytes)
+            rgba, pixels = redrawn(plan, planned.source, grid, known), known
+        else:
+            rgba, pixels = drawn_with_pixels(plan, planned.source, grid)
         with self._lock:
-            self.reads += 1
-            self._kept[key] = (pixels, size)
-            self.held += size
-            while self.held > self.most and len(self._kept) > 1:
-                _, (_, dropped) = self._kept.popitem(last=False)
-                self.held -= dropped
+            self.reads += known is None
+            self._kept[key] = pixels
+            self._pictures[key] = plan, rgba
+            self._forget()
         return rgba, pixels
+
+    def _forget(self) -> None:
+        """Drop what was not used for longest, until what is left fits."""
+        while self.held > self.most and len(self._kept) > 1:
+            key, _ = self._kept.popitem(last=False)
+            self._pictures.pop(key, None)
+
+    @property
+    def held(self) -> int:
+        """Bytes of pixels and pictures that are kept."""
+        pixels = sum(one.values.nbytes for one in self._kept.values())
+        return pixels + sum(rgba.nbytes for _, rgba in self._pictures.values())
+
+
+def _same_plan(one: RenderPlan, other: RenderPlan) -> bool:
+    """Tell whether two plans of the same pixels draw them alike."""
+    return (one.look, one.shadings, one.alpha) == (other.look, other.shadings, other.alpha)
 
 
 def _masked(planned: PlannedLayer, pixels: Pixels, grid: Grid) -> float:

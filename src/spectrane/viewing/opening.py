@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Sequence
 from typing import Any, Self
 
@@ -29,6 +30,7 @@ class LiveView:
     def __init__(self, viewed: Viewed, port: int, save_to: str | None) -> None:
         self._live = Live(viewed, save_to)
         self._running = Running(served_page(self._live), port)
+        threading.Thread(target=self._live.warm, daemon=True).start()
 
     @property
     def url(self) -> str:

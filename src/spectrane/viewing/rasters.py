@@ -10,6 +10,7 @@ from typing import Any
 from spectrane.analysis.spectra import Spectra
 from spectrane.viewing import keeping
 from spectrane.viewing.counting import spread_of, thumbnails, view_counts
+from spectrane.viewing.cures import cures_of
 from spectrane.viewing.drawing import Drawer
 from spectrane.viewing.reading import numbers_in, outlines_of, spectra_of, values_at
 from spectrane.viewing.session import Session
@@ -30,6 +31,10 @@ class RasterView:
     drawer: Drawer = field(default_factory=Drawer)
     kind: str = "raster"
 
+    def frozen(self) -> RasterView:
+        """Return it as it is now; what was drawn is shared."""
+        return replace(self, session=replace(self.session))
+
     def change(self, action: Mapping[str, Any]) -> None:
         """Carry out a change."""
         name = action.get("do")
@@ -46,7 +51,7 @@ class RasterView:
         """Draw every panel."""
         session = self._as_it_came() if before else self.session
         frames = [self.drawer.frame(session, panel) for panel in range(len(session.state.panels))]
-        return [(frame.rgba, frame_facts(session, frame)) for frame in frames]
+        return [(frame.rgba, frame_facts(frame)) for frame in frames]
 
     def _as_it_came(self) -> Session:
         first = replace(self.session)
@@ -74,9 +79,15 @@ class RasterView:
             "spread": lambda asked: spread_of(session, drawer, asked["text"]),
             "thumbnails": lambda asked: thumbnails(session, drawer),
             "fitting": lambda asked: fitting_map(session),
+            "doubts": lambda asked: self._doubts(),
             "inset": lambda asked: self._inset(),
             "beyond": lambda asked: self._beyond(),
         }
+
+    def _doubts(self) -> dict[str, Any]:
+        """Return what of the active panel is to be looked at twice, with what cures it."""
+        frame = self.drawer.frame(self.session)
+        return {"doubts": cures_of(self.session, frame, self.drawer.judged(frame))}
 
     def _inset(self) -> dict[str, Any]:
         """Return all of the lowest raster, small, and the map bounds it covers."""

@@ -9,6 +9,9 @@ from typing import Any
 
 from spectrane.model.errors import AccessError
 
+_SENT = 4 << 20
+"""Bytes that may wait to be sent: a picture goes at once."""
+
 
 class Running:
     """An ASGI application at a port of 127.0.0.1 (0: a free one), until it is stopped.
@@ -22,6 +25,7 @@ class Running:
         except ImportError as error:
             raise AccessError("a server needs uvicorn: pip install 'spectrane[view]'") from error
         self._socket = socket.socket()
+        self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, _SENT)
         try:
             self._socket.bind(("127.0.0.1", port))
         except OSError as error:

@@ -6,6 +6,7 @@ layers it was given, no file by name.
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import secrets
@@ -66,11 +67,19 @@ class Live:
                 return self._state(asked)
             if name == "changes":
                 return {"text": printable_line(self.viewed.kept_text())}
-            answer = self.viewed.answers.get(name)
-            if answer is None:
-                return None
-            with self.work.going_on():
-                return facts(answer(asked))
+            answer = self.viewed.frozen().answers.get(name)
+        if answer is None:
+            return None
+        with self.work.going_on():  # without the lock: pictures do not wait for it
+            return facts(answer(asked))
+
+    def warm(self) -> None:
+        """Draw and tell once, so that what is needed is there when the page asks."""
+        with contextlib.suppress(SpectraneError), self.work.going_on():
+            viewed = self.viewed.frozen()
+            viewed.state()
+            viewed.choices()
+            viewed.draw(before=False)
 
     def _carry_out(self, action: Any) -> None:
         if not isinstance(action, dict):

@@ -19,7 +19,6 @@ from spectrane.model.printing import printable
 from spectrane.model.roles import PRESETS
 from spectrane.model.rules import forms
 from spectrane.spatial.ground import ground_at, length_text, round_length
-from spectrane.viewing.cures import cures_of
 from spectrane.viewing.drawing import ViewFrame
 from spectrane.viewing.leaving import render_command, render_python
 from spectrane.viewing.session import Session
@@ -120,17 +119,14 @@ def _bar(session: Session) -> dict[str, Any] | None:
     return {"length": length / metres, "text": length_text(length, small=ground.unit == "mm")}
 
 
-def frame_facts(session: Session, frame: ViewFrame) -> dict[str, Any]:
-    """Return what a picture is: between which numbers each layer is drawn, and its warnings with
-    what cures them.
-    """
+def frame_facts(frame: ViewFrame) -> dict[str, Any]:
+    """Return what a picture is: between which numbers each layer is drawn, and its colours."""
     rows, columns = frame.rgba.shape[:2]
     layers, legends = [], []
     for one in frame.planned:
         layers.append([] if one is None else scale_facts(one.plan))
         legends.append(None if one is None else legend_facts(one.plan))
-    return facts({"rows": rows, "columns": columns, "layers": layers, "legends": legends,
-                  "warnings": frame.warnings, "doubts": cures_of(session, frame)})  # fmt: skip
+    return facts({"rows": rows, "columns": columns, "layers": layers, "legends": legends})
 
 
 def scale_facts(plan: RenderPlan) -> list[dict[str, Any]]:

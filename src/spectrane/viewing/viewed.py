@@ -11,6 +11,7 @@ from typing import Any, Protocol, TypeAlias
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.engine import cache
 from spectrane.engine.watching import watched
 from spectrane.model.errors import SpectraneError
 
@@ -24,22 +25,33 @@ class Stopped(SpectraneError):
     """Work that somebody ended."""
 
 
+BLOCKS = 96 << 20
+"""Bytes of decoded blocks that are kept while a live view draws."""
+
+
 @dataclass
 class Work:
     """How far long work is, and whether it is to stop; read without waiting for it."""
 
     share: float | None = None
     stopping: threading.Event = field(default_factory=threading.Event)
+    _running: int = 0
+    _lock: Any = field(default_factory=threading.Lock)
 
     @contextlib.contextmanager
     def going_on(self) -> Iterator[None]:
         """Watch what is read within. Raises Stopped where that was asked for."""
-        self.stopping.clear()
+        with self._lock:
+            self._running += 1
+            if self._running == 1:
+                self.stopping.clear()
         try:
-            with watched(self._told):
+            with watched(self._told), cache.blocks.narrowed(BLOCKS):
                 yield
         finally:
-            self.share = None
+            with self._lock:
+                self._running -= 1
+                self.share = None
 
     def _told(self, share: float) -> None:
         self.share = share
@@ -61,6 +73,9 @@ class Viewed(Protocol):
     @property
     def savers(self) -> Mapping[str, Callable[[str, int], list[str]]]:
         """What may be saved by name: each takes a folder and bits, and returns paths."""
+
+    def frozen(self) -> Viewed:
+        """Return it as it is now, whatever changes later: answers are made of that."""
 
     def change(self, action: Mapping[str, Any]) -> None:
         """Carry out a change, ``undo``, ``redo`` and ``size`` among them."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections import OrderedDict
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -20,6 +21,7 @@ from spectrane.viewing.volume_state import Pane, free_turn
 T = TypeVar("T")
 _READY, _PICTURES = 24, 12
 """Volumes made ready, and pictures, that are kept."""
+_LOCK = threading.Lock()
 
 
 @dataclass
@@ -72,11 +74,13 @@ def _ready_of(session: VolumeSession, number: int) -> Ready:
 
 def _kept(held: OrderedDict[Any, T], key: Any, most: int, make: Callable[[], T]) -> T:
     """Return what is kept under a key, or make it and keep it; the longest unused go first."""
-    if key in held:
-        held.move_to_end(key)
-        return held[key]
+    with _LOCK:
+        if key in held:
+            held.move_to_end(key)
+            return held[key]
     made = make()
-    held[key] = made
-    while len(held) > most:
-        held.popitem(last=False)
+    with _LOCK:
+        held[key] = made
+        while len(held) > most:
+            held.popitem(last=False)
     return made

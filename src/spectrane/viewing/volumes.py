@@ -17,13 +17,12 @@ from spectrane.display.volume_layers import layer_clusters
 from spectrane.display.volume_probing import probed_volumes
 from spectrane.engine.csv_text import write_csv
 from spectrane.model.errors import GridMismatch, LookError
-from spectrane.model.physical import physical
 from spectrane.model.whole_files import written_whole
 from spectrane.model.window import whole
 from spectrane.opening import amend
 from spectrane.spatial.ground import length_text, round_length
 from spectrane.spatial.slicing import cut
-from spectrane.viewing.counting import counts_of_channel
+from spectrane.viewing.counting import counts_in
 from spectrane.viewing.keeping import free_path
 from spectrane.viewing.telling import choices, facts, legend_facts, scale_facts, tested_parts
 from spectrane.viewing.viewed import Answer, Asked, Drawn
@@ -45,6 +44,10 @@ class VolumeView:
     drawer: VolumeDrawer = field(default_factory=VolumeDrawer)
     kind: str = "volume"
     _groups: dict[str, list[Cluster]] = field(default_factory=dict)
+
+    def frozen(self) -> VolumeView:
+        """Return it as it is now; what was drawn is shared."""
+        return replace(self, session=replace(self.session))
 
     def change(self, action: Mapping[str, Any]) -> None:
         """Carry out a change."""
@@ -82,7 +85,6 @@ class VolumeView:
             "marks": [pane.position(one) for one in session.state.marks],
             "layers": [scale_facts(one.plan) for one in ready],
             "legends": [legend_facts(one.plan) for one in ready],
-            "doubts": [{"text": text, "cures": []} for one in ready for text in one.plan.warnings],
         })  # fmt: skip
 
     def state(self) -> dict[str, Any]:
@@ -110,8 +112,14 @@ class VolumeView:
     def answers(self) -> Mapping[str, Answer]:
         """What may be asked by name."""
         return {"counts": lambda asked: self._counts(), "values": self._values,
+                "doubts": lambda asked: self._doubts(),
                 "spectra": lambda asked: self._courses(),
                 "groups": self._group_rows, "spread": self._spread}  # fmt: skip
+
+    def _doubts(self) -> dict[str, Any]:
+        """Return what of the volumes' pictures is to be looked at twice."""
+        texts = [text for one in self.drawer.ready(self.session) for text in one.plan.warnings]
+        return {"doubts": [{"text": text, "cures": []} for text in dict.fromkeys(texts)]}
 
     def _counts(self) -> dict[str, Any]:
         """Count the active layer's values in the panel that keys move in."""
@@ -125,13 +133,8 @@ class VolumeView:
                        side=session.state.side, project=session.state.project)  # fmt: skip
         except GridMismatch:
             return {"channels": []}
-        pixels = made.read(range(len(one.frames)), ((0, made.shape[0]), (0, made.shape[1])))
-        found = []
-        for index, shading in enumerate(one.plan.shadings[:3]):
-            values = physical(pixels.values[index][pixels.shown], shading.band, np.float64)
-            values = values[np.isfinite(values)]
-            found.append(counts_of_channel(values, shading, one.plan.channels[index]))
-        return {"channels": found, "shown": float(pixels.shown.mean())}
+        pixels = made.read(range(len(one.frames)), whole(made.shape))
+        return counts_in(pixels, one.plan)
 
     def _values(self, asked: Asked) -> dict[str, Any]:
         """Return what stands under a position of a panel, or where the planes meet."""

@@ -1,15 +1,21 @@
 // Limits on the histogram of what is in view, rules, curves, and a tone curve drawn by hand.
 import { active, app, at, look, percent, setValue, shortly, tell } from "./app.js";
+import { showDoubts } from "./reading.js";
 import { ask, drawn, made } from "./talk.js";
 
 const INKS = { red: "#b8423a", green: "#3d8a4f", blue: "#3c66ad", grey: "#6d757c" };
+const REST = 80, LONG = 350; // ms: what takes longer than drawing waits until the hand rests
 let counting = 0;
 
 export function countSoon() {
   clearTimeout(counting);
   counting = setTimeout(async () => {
-    try { app.counts = await ask("counts"); showCounts(); } catch (error) { tell(error.message); }
-  }, 60);
+    try {
+      app.counts = await ask("counts");
+      showCounts();
+      counting = setTimeout(() => showDoubts().catch((error) => tell(error.message)), LONG);
+    } catch (error) { tell(error.message); }
+  }, REST);
 }
 
 export function limitsNow() { return app.counts.channels.map((one) => [one.low, one.high]); }

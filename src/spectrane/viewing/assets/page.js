@@ -8,7 +8,7 @@ import { addressed, beginLeaving, showLeaving } from "./leaving.js";
 import { beginLimits, countSoon, showLimits } from "./limits.js";
 import { drawOver, readNumbers } from "./over.js";
 import { countFrom, layOut, paint, panes, sizeOf } from "./panes.js";
-import { beginReading, showDoubts, showMarks, showOutlines } from "./reading.js";
+import { beginReading, showMarks, showOutlines } from "./reading.js";
 import { ask } from "./talk.js";
 import { beginVolume, showVolume } from "./volume.js";
 
@@ -41,7 +41,6 @@ function showBar() {
 
 stage.addEventListener("painted", ({ detail }) => {
   show();
-  showDoubts();
   showMarks().catch((error) => tell(error.message));
   if (isVolume()) showVolume();
   else {

@@ -148,16 +148,17 @@ export function endOutline() {
 // What is to be looked at twice, each with what cures it.
 const dismissed = new Set();
 
-export function showDoubts() {
-  const box = at("warnings");
-  const { state } = app;
-  const panel = app.frame.panels[state.kind === "volume" ? 0 : state.panel];
-  const doubts = (panel.doubts || []).filter((one) => !dismissed.has(one.text));
+export async function showDoubts() {
+  showAgain((await ask("doubts")).doubts);
+}
+
+function showAgain(found) {
+  const box = at("warnings"), doubts = found.filter((one) => !dismissed.has(one.text));
   box.hidden = !doubts.length;
   box.replaceChildren(...doubts.map(({ text, cures }) => made("p", {}, text, " ",
     ...cures.map(({ label, change: what }) => made("button", { onclick: () => change(what) }, label)),
     made("button", { className: "quiet", "aria-label": `dismiss: ${text.slice(0, 60)}`,
-      onclick: () => { dismissed.add(text); showDoubts(); } }, "seen"))));
+      onclick: () => { dismissed.add(text); showAgain(found); } }, "seen"))));
 }
 
 export function beginReading() {
