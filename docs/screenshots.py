@@ -100,7 +100,7 @@ def page(path: Path) -> None:
 
 
 def view(scene: str) -> None:
-    """Take a picture of the live view, with what stands under the pointer."""
+    """Take pictures of the live view: a scene, two linked panels, and a volume with a map."""
     from playwright.sync_api import sync_playwright
 
     import spectrane as sp
@@ -108,15 +108,35 @@ def view(scene: str) -> None:
     found = shutil.which("chromium") or shutil.which("chromium-browser")
     flags = ["--no-sandbox", "--disable-gpu", "--disable-background-networking"]
     look = sp.Look(channels="natural", limits="percentile:2,98")
-    layers = [(sp.open_raster(scene).with_nodata(0), look), sp.Outline("demo/lease.geojson")]
-    with sync_playwright() as play, sp.view(layers) as opened:
+    raster = sp.open_raster(scene).with_nodata(0)
+    layers = [(raster, look), sp.Outline("demo/lease.geojson")]
+    thermal = sp.Layer(sp.open_raster("demo/sound_thermal.tif"), sp.Look(colormap="auto"))
+    bone = sp.VolumeLayer(sp.open_volume("demo/fetlock.nii.gz"), sp.Look(limits="window:bone"))
+    effect = sp.VolumeLayer(sp.open_volume("demo/fetlock_effect.nii.gz"), sp.Look(
+        colormap="ebbflow", limits="symmetric:99"), threshold="abs(t) >= 5")  # fmt: skip
+    two = ["two panels", ("panel 1 shows", 1), ("panel 2 shows", 2)]
+    with sync_playwright() as play:
         browser = play.chromium.launch(executable_path=found, args=flags)
-        page = browser.new_page(viewport={"width": SIZE[0], "height": SIZE[1]})
-        page.goto(opened.url)
-        page.wait_for_selector("body[data-ready=yes][data-painted]")
-        page.mouse.move(465, 400)
-        page.wait_for_timeout(800)
-        page.screenshot(path=HERE / "view.png")
+        for name, shown, steps in (("view", layers, []), ("view_panels", [(raster, look), thermal],
+                                   two), ("view_volume", [bone, effect], ["group 1"])):  # fmt: skip
+            with sp.view(shown) as opened:
+                page = browser.new_page(viewport={"width": SIZE[0], "height": SIZE[1]})
+                page.goto(opened.url)
+                page.wait_for_selector("body[data-ready=yes][data-painted]")
+                page.wait_for_timeout(800)
+                for step in steps:
+                    if isinstance(step, str):
+                        page.get_by_role("button", name=step, exact=True).click()
+                    else:
+                        page.get_by_role("combobox", name=step[0]).select_option(index=step[1])
+                    page.wait_for_timeout(600)
+                page.evaluate("document.getElementById('side').scrollTop = 0")
+                page.mouse.move(330, 400)
+                page.mouse.wheel(0, -300 if name == "view_panels" else 0)
+                page.mouse.move(345, 420)
+                page.wait_for_timeout(1200)
+                page.screenshot(path=HERE / f"{name}.png")
+                page.close()
         browser.close()
 
 
@@ -130,11 +150,7 @@ def figures(scene: str) -> None:
         "-o compare.png".split())  # fmt: skip
     for name in ("histogram", "compare"):
         shutil.copy(f"{name}.png", HERE / f"{name}.png")
-    index = f"render {scene} --nodata 0 --compute ndvi --colormap auto --bar right -o ndvi.png"
-    terminal("render_index.png", talks(index), picture="ndvi.png")
     terminal("probe.png", talks(f"probe {scene} {thermal} --nodata 0 --at 490000,7357000"))
-    comet = "render demo/comet.fits --limits percentile:1,99.9 --curve log:3 --colormap kiln"
-    terminal("render_comet.png", talks(f"{comet} --bar bottom -o comet.png"), picture="comet.png")
 
 
 def talks(*commands: str) -> list[tuple[str, str]]:

@@ -252,6 +252,8 @@ def test_panels_are_linked(seen):
     assert seen_alone == [[True, False], [False, True]]
     page.mouse.move(110, 160)  # the cursor stands at the same place in the other panel
     settle(page)
+    told = page.locator("#values").inner_text()
+    assert all(name in told for name in ("scene.tif", "red", "depth.tif", "depth"))
     other = canvas(page, "over-2")[140:180, 90:130, 3]
     assert other[20, 20]
     assert other.any(axis=0).sum() >= 18

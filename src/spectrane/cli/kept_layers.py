@@ -23,9 +23,9 @@ def kept_tables(
 
     ``layers`` are what ``layers_of`` made of the options.
     """
-    from spectrane.display.layer_file import layer_tables
-
     if options.layers:
+        from spectrane.display.layer_file import layer_tables  # which needs pydantic
+
         given = layer_tables(options.layers)
         listed = [dict(one) for one in given["layer"]]
         for one in listed:

@@ -38,10 +38,7 @@ class ViewOptions(MapOptions, LayerOptions):
                               help="Only tell the address.")  # fmt: skip
     save_to: str | None = option("--save-to", group="Output", type=click.Path(file_okay=False),
                                  help="Where pictures and looks may be saved.")  # fmt: skip
-    points: tuple[str, ...] = option(
-        "--points", group="Place", type=click.Path(), multiple=True,
-        help="Named points to go to: CSV, GeoJSON, or a GeoPackage; may be said again.",
-    )  # fmt: skip
+    points: str | None = words.points()
     points_crs: str | None = words.points_crs()
     library: str | None = option("--library", group="Layers", type=click.Path(),
                                  help="Spectra (.toml) that marks are compared with.")  # fmt: skip
@@ -97,7 +94,7 @@ def _rasters(options: ViewOptions, opened: contextlib.ExitStack) -> OpenedView:
     library = None if options.library is None else Spectra.load(options.library)
     view = OpenedView(
         layers, _known(options, layers), port=options.port, save_to=options.save_to,
-        library=library, points=options.points, points_crs=options.points_crs,
+        library=library, points=[options.points] if options.points else [], points_crs=options.points_crs,
     )  # fmt: skip
     if options.size is not None:
         view.session.resize(*options.size)

@@ -8,8 +8,10 @@ same result. Where address space is scarce the loops are never loaded.
 
 from __future__ import annotations
 
+import contextlib
 import importlib
-from collections.abc import Callable
+import threading
+from collections.abc import Callable, Iterator
 from typing import Any
 
 from spectrane.kernels.address_space import share_of_space
@@ -26,6 +28,25 @@ _forced: str | None = None
 _loaded = False
 _forgone = 0.0
 """Seconds that the loops would have saved so far: many small jobs are a large one."""
+
+
+_alone = 0
+_alone_lock = threading.Lock()
+
+
+@contextlib.contextmanager
+def weighed_alone() -> Iterator[None]:
+    """Weigh each job by itself for a while, in all threads: many small ones do not load the loops,
+    and the memory that they take.
+    """
+    global _alone
+    with _alone_lock:
+        _alone += 1
+    try:
+        yield
+    finally:
+        with _alone_lock:
+            _alone -= 1
 
 
 class Twin:
@@ -55,9 +76,11 @@ class Twin:
             return self.loop()
         global _forgone
         saved = work * 1e-6 * self.saving
-        if saved + _forgone > (FETCHING_COST if _loaded else LOADING_COST):
+        alone = _alone > 0
+        before = 0.0 if alone else _forgone
+        if saved + before > (FETCHING_COST if _loaded else LOADING_COST):
             return self.loop()
-        _forgone += saved
+        _forgone += 0.0 if alone else saved
         return self.reference
 
     def loop(self) -> Callable[..., Any]:

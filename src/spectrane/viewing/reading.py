@@ -26,8 +26,8 @@ _BINS = 80
 
 
 def values_at(session: Session, column: float, row: float) -> dict[str, Any]:
-    """Return what stands under a position of the picture: of every raster every band, from full
-    resolution, and where that is.
+    """Return what stands under a position of the panels: of every raster that one of them shows
+    every band, from full resolution, and where that is. The active panel comes first.
     """
     x, y = session.at(column, row)
     base = session.base
@@ -40,9 +40,20 @@ def values_at(session: Session, column: float, row: float) -> dict[str, Any]:
             found |= {"lon": lon, "lat": lat}
         except GridMismatch:
             pass
-    layers = [one for one in session.layers() if isinstance(one, Layer) and one.visible]
-    rows = rows_at(session, layers, x, y)
+    rows = rows_at(session, _seen(session), x, y)
     return found | {"rows": [{**one, "why": _why(one)} for one in rows if one["band"] is not None]}
+
+
+def _seen(session: Session) -> list[Layer]:
+    """Return the rasters that are seen, each as the first panel shows it that does."""
+    state = session.state
+    panels = [state.panel, *(k for k in range(len(state.panels)) if k != state.panel)]
+    seen: dict[int, Layer] = {}
+    for panel in panels:
+        for number, layer in zip(state.order, session.layers(panel), strict=True):
+            if isinstance(layer, Layer) and layer.visible:
+                seen.setdefault(number, layer)
+    return list(seen.values())
 
 
 def rows_at(session: Session, layers: Sequence[Layer], x: float, y: float) -> list[dict[str, Any]]:

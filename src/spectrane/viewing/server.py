@@ -12,7 +12,7 @@ import os
 import secrets
 import struct
 import threading
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from importlib import resources
 from typing import TYPE_CHECKING, Any
@@ -145,6 +145,24 @@ class Live:
 
 
 _WRITES = ("save", "keep")
+AT_ONCE = ("progress", "stop")
+"""Questions that wait for nothing."""
+
+
+class _Aside:
+    """Runs work in a few threads of their own: each keeps memory to itself."""
+
+    most = 3
+
+    def __init__(self) -> None:
+        self.limiter: Any = None
+
+    async def __call__(self, work: Callable[..., Any], *given: Any) -> Any:
+        import anyio
+
+        if self.limiter is None:
+            self.limiter = anyio.CapacityLimiter(self.most)
+        return await anyio.to_thread.run_sync(work, *given, limiter=self.limiter)
 
 
 def refusal(live: Live, request: Request) -> str | None:
@@ -185,25 +203,25 @@ def entered(live: Live, query: Mapping[str, str], cookies: Mapping[str, str]) ->
     return answer
 
 
-async def asked(live: Live, name: str, request: Request) -> Response:
+async def asked(live: Live, name: str, request: Request, aside: _Aside) -> Response:
     """Answer a question: GET."""
-    from starlette.concurrency import run_in_threadpool
     from starlette.responses import JSONResponse, Response
 
     query = dict(request.query_params)
     if name == "":
         return entered(live, query, request.cookies)
+    if name in AT_ONCE:
+        return JSONResponse(live.ask(name, query))
     if name == "frame":
-        body = await run_in_threadpool(live.frame, query)
+        body = await aside(live.frame, query)
         kind = "application/octet-stream"
         return Response(status_code=204) if body is None else Response(body, media_type=kind)
-    found = await run_in_threadpool(live.ask, name, query)
+    found = await aside(live.ask, name, query)
     return asset(name) if found is None else JSONResponse(found)
 
 
-async def posted(live: Live, name: str, request: Request) -> Response:
+async def posted(live: Live, name: str, request: Request, aside: _Aside) -> Response:
     """Do what writes, or ends: POST."""
-    from starlette.concurrency import run_in_threadpool
     from starlette.responses import JSONResponse
 
     said = await request.json()
@@ -214,7 +232,7 @@ async def posted(live: Live, name: str, request: Request) -> Response:
         return JSONResponse({"ended": True})
     if name not in _WRITES:
         return JSONResponse({"error": "nothing is written so"}, 405)
-    return JSONResponse(facts(await run_in_threadpool(getattr(live, name), said)))
+    return JSONResponse(facts(await aside(getattr(live, name), said)))
 
 
 def served_page(live: Live) -> Any:
@@ -223,13 +241,15 @@ def served_page(live: Live) -> Any:
     from starlette.responses import JSONResponse
     from starlette.routing import Route
 
+    aside = _Aside()
+
     async def answer(request: Request) -> Response:
         problem = refusal(live, request)
         name = request.path_params.get("name", "")
         way = posted if request.method == "POST" else asked
         try:
             found = JSONResponse({"error": problem}, 403) if problem is not None else (
-                await way(live, name, request))  # fmt: skip
+                await way(live, name, request, aside))  # fmt: skip
         except (SpectraneError, ValueError, KeyError, TypeError, OSError) as error:
             text = printable_line(" ".join(str(error).split())) or type(error).__name__
             found = JSONResponse({"error": text}, 400)

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from spectrane.engine import cache
 from spectrane.engine.watching import watched
+from spectrane.kernels.choice import weighed_alone
 from spectrane.model.errors import SpectraneError
 
 Asked: TypeAlias = Mapping[str, str]
@@ -25,7 +26,7 @@ class Stopped(SpectraneError):
     """Work that somebody ended."""
 
 
-BLOCKS = 96 << 20
+BLOCKS = 64 << 20
 """Bytes of decoded blocks that are kept while a live view draws."""
 
 
@@ -46,7 +47,7 @@ class Work:
             if self._running == 1:
                 self.stopping.clear()
         try:
-            with watched(self._told), cache.blocks.narrowed(BLOCKS):
+            with watched(self._told), cache.blocks.narrowed(BLOCKS), weighed_alone():
                 yield
         finally:
             with self._lock:

@@ -77,7 +77,7 @@ class VolumeView:
         across = "xyz"[pane.plane.across] if session.state.axes == "patient" else "own axes"
         place = f"{across} {said_place(pane.at)}"
         if pane.name == "oblique":
-            place = f"turned {session.state.turn:g}, tilted {session.state.tilt:g} degrees"
+            place = f"{session.state.turn:g}°, {session.state.tilt:g}°"
         known = session.given[0].layer.source.grid.placed
         return facts({
             "rows": rows, "columns": columns, "plane": pane.name, "panel": number, "place": place,
