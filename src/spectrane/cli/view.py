@@ -94,7 +94,8 @@ def _rasters(options: ViewOptions, opened: contextlib.ExitStack) -> OpenedView:
     library = None if options.library is None else Spectra.load(options.library)
     view = OpenedView(
         layers, _known(options, layers), port=options.port, save_to=options.save_to,
-        library=library, points=[options.points] if options.points else [], points_crs=options.points_crs,
+        library=library, points=[options.points] if options.points else [],
+        points_crs=options.points_crs,
     )  # fmt: skip
     if options.size is not None:
         view.session.resize(*options.size)
