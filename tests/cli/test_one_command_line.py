@@ -87,6 +87,7 @@ VALUES = {
     "labels": "v.nii", "measure": "1", "threshold": "band(1) > 3", "p": "0.5", "fdr": "0.5",
     "statistic": "z", "statistic_frame": "1", "dof": "9", "one_sided": "above", "least": "2",
     "neighbours": "6", "faded": "0.3", "map_limits": "0,9", "map_colormap": "kiln", "frame": "1",
+    "map_opacity": "value", "show_labels": "1",
     "pace": "50", "title": "x", "scheme": "geographic", "zooms": "3,4", "attribution": "x",
     "rows": "8", "columns": "8", "order": "big", "header": "0", "names": "a,b,c",
     "roles": "blue,green,red", "wavelengths": "1,2,3", "scale": "0.1", "offset": "1", "notes": "x",

@@ -97,6 +97,22 @@ def test_a_frame_is_what_render_gives(client, live):
     assert client.get("/frame", params={"n": 3}).status_code == 204  # a newer one was asked for
 
 
+def test_panels_that_have_not_changed_are_not_sent_again(client):
+    def frame(number, *actions, **had):
+        query = {"n": number, "actions": json.dumps(actions), **had}
+        body = client.get("/frame", params=query).content
+        length = struct.unpack("<I", body[:4])[0]
+        return [one["same"] for one in json.loads(body[4 : 4 + length])["panels"]], len(body)
+
+    both, _ = frame(1, {"do": "panels", "count": 2})
+    assert both == [False, False]
+    one, size = frame(2, {"do": "look", "invert": True}, have=1)
+    assert one == [False, True]
+    assert 70 * 90 * 4 < size < 2 * 70 * 90 * 4
+    assert frame(3, have=1)[0] == [False, True]  # what the page has, not what was sent last
+    assert frame(4)[0] == [False, False]
+
+
 def test_before_is_as_it_came(client, live):
     first = client.get("/frame", params={"n": 1}).content
     do(client, do="look", invert=True)

@@ -164,11 +164,11 @@ def _map(
 def _slices(
     output: str, volume: Any, options: SheetOptions, answer: Answer, opened: contextlib.ExitStack
 ) -> None:
-    from spectrane.cli.slice_drawing import anatomy, laid_over
+    from spectrane.cli.slice_drawing import anatomy, laid_layers
     from spectrane.figures.sheets.slices import Cuts, drawn_slice_sheet
 
     options.refuse(_OF_MAPS, "of volumes, only of maps")
-    layers = [anatomy(volume, options), *laid_over(options, opened)]
+    layers = [anatomy(volume, options), *laid_layers(options, opened)]
     settings = _settings(options, SheetSettings(), None, [])
     plane: Any = "axial" if options.plane == "all" else options.plane
     side: Any = options.side

@@ -22,8 +22,11 @@ if TYPE_CHECKING:
     from spectrane.volume import Volume
 
 OF_A_MAP = ("measure", "threshold", "p", "fdr", "statistic", "statistic_frame", "dof",
-             "one_sided", "least", "neighbours", "faded", "map_limits", "map_colormap")  # fmt: skip
+             "one_sided", "least", "neighbours", "faded", "map_limits", "map_colormap",
+             "map_opacity")  # fmt: skip
 _NEIGHBOURS: dict[str, Neighbours] = {str(number): number for number in get_args(Neighbours)}
+LABELS = 0.5
+"""How opaque labels are over anatomy, where nothing else is said."""
 _OF_P = ("statistic", "statistic_frame", "dof", "one_sided")
 
 
@@ -79,26 +82,30 @@ def draw_slices(
     """Draw a volume as asked, with what is laid over it, and save the pictures."""
     from spectrane.looking import cluster_rows
 
-    layers = [anatomy(volume, options), *laid_over(options, stack)]
+    layers = [anatomy(volume, options), *laid_layers(options, stack)]
     groups = cluster_rows(layers[1]) if options.map else []
     picture, written = _written(layers, target, options, stack)
     return DrawnSlices(picture, layers, written, groups)
 
 
-def laid_over(options: MapOptions, stack: contextlib.ExitStack) -> list[Any]:
+def laid_layers(options: MapOptions, stack: contextlib.ExitStack) -> list[Any]:
     """Return the layers of what is laid over a volume: a map, then labels."""
     from spectrane.opening import open_volume
 
     layers = []
     laid = [name for name in ("map", "labels") if getattr(options, name)]
     shares = each(options.opacity, len(laid), "--opacity", float, 1.0)
+    if options.opacity is None and options.labels and not options.label_outlines:
+        shares[-1] = LABELS
     if options.map:
         layers.append(_map(stack.enter_context(open_volume(options.map)), shares[0], options))
     else:
         options.refuse(OF_A_MAP, "without --map")
     if options.labels:
         labels = stack.enter_context(open_volume(options.labels))
-        layers.append(_labels(labels, shares[-1]))
+        layers.append(_labels(labels, shares[-1], options))
+    else:
+        options.refuse(["label_outlines", "show_labels"], "without --labels")
     return layers
 
 
@@ -124,24 +131,33 @@ def _likened(volume: Volume, first: Any, options: SlicesOptions) -> Any:
     return replace(made, look=replace(made.look, limits=(scales[0].low, scales[0].high)))
 
 
-def _labels(volume: Volume, opacity: float) -> Any:
+def _labels(volume: Volume, opacity: float, options: MapOptions) -> Any:
     """Return labels in the colours of their file, or in ones of their own."""
     from spectrane.display.volume_layers import VolumeLayer
+    from spectrane.model.labels import chosen_classes
 
     known = volume.look is not None and volume.look.classes
     labels = volume if known else volume.as_labels()
-    return VolumeLayer(labels, labels.look, opacity=opacity)
+    look = labels.look or Look()
+    if options.show_labels is not None:
+        asked = [one.strip() for one in options.show_labels.split(",")]
+        look = replace(look, classes=chosen_classes(look.classes, asked))
+    return VolumeLayer(labels, look, opacity=opacity, rims=options.label_outlines)
 
 
 def _map(volume: Volume, opacity: float, options: MapOptions) -> Any:
     from spectrane.display.volume_layers import VolumeLayer
 
     least, in_mm3 = options.least
-    limits = limits_given([options.map_limits]) if options.map_limits else "symmetric:99"
+    if isinstance(options.map_opacity, float):
+        opacity = options.map_opacity
+    given: dict[str, Any] = {"colormap": options.map_colormap} if options.map_colormap else {}
+    given |= {"limits": limits_given([options.map_limits])} if options.map_limits else {}
     return VolumeLayer(
-        volume, Look(colormap=options.map_colormap, limits=limits), opacity=opacity,
+        volume, Look(**given), opacity=opacity,
         threshold=_threshold(options), frame=options.measure, least=least, in_mm3=in_mm3,
         neighbours=_NEIGHBOURS[options.neighbours], faded=options.faded,
+        by_value=options.map_opacity == "value",
     )  # fmt: skip
 
 

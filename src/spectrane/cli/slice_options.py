@@ -12,7 +12,7 @@ from spectrane.analysis.thresholds import ONE_SIDED, STATISTICS, OneSided, Stati
 from spectrane.cli import vocabulary as words
 from spectrane.cli.files import OpeningOptions
 from spectrane.cli.options import argument, option
-from spectrane.cli.values import Least, Range
+from spectrane.cli.values import Least, MapOpacity, Range
 from spectrane.spatial.slicing import AXES, PLANES, PROJECTIONS, SIDES, PlaneName, Projection
 
 
@@ -67,6 +67,10 @@ class MapOptions(OpeningOptions):
                              help="A volume of measures laid over it.")  # fmt: skip
     labels: str | None = option("--labels", group="Map", type=click.Path(),
                                 help="A volume of labels laid over it.")  # fmt: skip
+    label_outlines: bool = option("--label-outlines", group="Map", is_flag=True,
+                                  help="Only lines around labels.")  # fmt: skip
+    show_labels: str | None = option("--show-labels", group="Map", metavar="NAME,…",
+                                     help="These labels only, by name or number.")  # fmt: skip
     measure: str = option("--measure", group="Map", default="1",
                           help="The map's frame that gives the colour.")  # fmt: skip
     threshold: str | None = option("--threshold", group="Map", metavar="EXPRESSION",
@@ -102,10 +106,18 @@ class MapOptions(OpeningOptions):
         default=0.0,
         help="Show what fails too, this faint, outlined at the threshold.",
     )
-    map_limits: str | None = option("--map-limits", group="Map", metavar="RULE",
-                                    help="The map's limits; symmetric:99 if unsaid.")  # fmt: skip
-    map_colormap: str = option("--map-colormap", group="Map", default="ebbflow",
-                               help="The map's colours.")  # fmt: skip
+    map_limits: str | None = option(
+        "--map-limits", group="Map", metavar="RULE",
+        help="The map's limits; if unsaid from 0, or about 0, to the extreme of what is shown.",
+    )  # fmt: skip
+    map_colormap: str | None = option(
+        "--map-colormap", group="Map", metavar="NAME",
+        help="The map's colours; if unsaid by the signs that it has.",
+    )  # fmt: skip
+    map_opacity: float | str | None = option(
+        "--map-opacity", group="Map", type=MapOpacity(),
+        help="value: the map's opacity grows with its value; or a share, 0 to 1.",
+    )  # fmt: skip
     opacity: str | None = words.opacity()
 
 

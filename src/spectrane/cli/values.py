@@ -76,6 +76,24 @@ class Area(Numbers):
         return value if value == "union" else super().convert(value, param, ctx)
 
 
+class MapOpacity(ParamType):
+    """``value``, or a share."""
+
+    name = "value|SHARE"
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> Any:
+        """Read ``value`` or a number from 0 to 1."""
+        if value == "value":
+            return value
+        try:
+            share = float(value)
+        except ValueError:
+            share = -1.0
+        if not 0 <= share <= 1:
+            self.fail(f"{value!r} is not 'value', nor a share from 0 to 1.", param, ctx)
+        return share
+
+
 class NoData(ParamType):
     """``none``, or numbers and LOW..HIGH ranges with commas between them."""
 

@@ -18,7 +18,7 @@ from spectrane.cli.interrupts import Interrupted
 from spectrane.cli.kept_layers import kept_tables
 from spectrane.cli.layering import OF_LAYERS, OWN, LayerOptions, layers_of
 from spectrane.cli.options import command_of, option
-from spectrane.cli.slice_drawing import OF_A_MAP, anatomy, laid_over, test_words
+from spectrane.cli.slice_drawing import OF_A_MAP, anatomy, laid_layers, test_words
 from spectrane.cli.slice_options import MapOptions
 from spectrane.cli.values import NoData, with_fields
 
@@ -89,7 +89,8 @@ def _rasters(options: ViewOptions, opened: contextlib.ExitStack) -> OpenedView:
     from spectrane.analysis.spectra import Spectra
     from spectrane.viewing.opening import OpenedView
 
-    options.refuse(["map", "labels", "frame", *OF_A_MAP], "by rasters: it is for volumes")
+    of_volumes = ["map", "labels", "label_outlines", "show_labels", "frame", *OF_A_MAP]
+    options.refuse(of_volumes, "by rasters: it is for volumes")
     layers, _ = layers_of(options, opened)
     library = None if options.library is None else Spectra.load(options.library)
     view = OpenedView(
@@ -123,7 +124,7 @@ def _volumes(options: ViewOptions, opened: contextlib.ExitStack) -> OpenedVolume
         known.append(VolumeGiven(anatomy(volume, options), os.path.abspath(file),
                                  "anatomy" if number == 0 else "beside", tuple(said)))  # fmt: skip
     laid = [role for role in ("map", "labels") if getattr(options, role)]
-    for role, layer in zip(laid, laid_over(options, opened), strict=True):
+    for role, layer in zip(laid, laid_layers(options, opened), strict=True):
         file = os.path.abspath(getattr(options, role))
         known.append(VolumeGiven(layer, file, role, tuple(test_words(options))))
     return OpenedVolumes([one.layer for one in known], known, port=options.port,

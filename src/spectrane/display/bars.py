@@ -9,7 +9,7 @@ import numpy as np
 
 from spectrane.display.drawing import Rgba
 from spectrane.display.keys import Key, Shown
-from spectrane.display.panels import LIGHT, paper
+from spectrane.display.panels import LIGHT, on_dark, paper
 from spectrane.model.colors import parse_color
 
 _WIDE, _GAP = 14, 6
@@ -60,7 +60,7 @@ def _column(key: Key, rows: int, font: Any, text: int) -> Rgba:
     top, high = 2 * line + line // 2, len(key.colors)
     drawn = np.array(image)
     strip = key.colors[::-1][: max(0, rows - top)]
-    drawn[top : top + len(strip), _GAP : _GAP + _WIDE] = strip[:, np.newaxis]
+    drawn[top : top + len(strip), _GAP : _GAP + _WIDE] = on_dark(strip[:, np.newaxis])
     image, pen = _again(drawn)
     left, right, middle, point = _GAP, _GAP + _WIDE - 1, _GAP + _WIDE // 2, line // 2
     below, above = key.cut
@@ -83,7 +83,7 @@ def _row(key: Key, columns: int, font: Any, text: int) -> Rgba:
     left, top = (columns - wide) // 2, line + _GAP
     image, _ = paper(top + _WIDE + line + 2 * _GAP, columns)
     drawn = np.array(image)
-    drawn[top : top + _WIDE, left : left + wide] = key.colors[np.newaxis]
+    drawn[top : top + _WIDE, left : left + wide] = on_dark(key.colors[np.newaxis])
     image, pen = _again(drawn)
     pen.text((left, _GAP // 2), key.title, fill=LIGHT, font=font, anchor="la")
     right, middle, point = left + wide, top + _WIDE // 2, line // 2

@@ -82,7 +82,7 @@ def key_of(
             words = np.unique(np.ascontiguousarray(rgba).view(np.uint32))
             drawn = set(map(tuple, words.view(np.uint8).reshape(-1, 4).tolist()))
             seen = tuple(entry for entry in seen if parse_color(entry[0]) in drawn)
-        entries = _listed(seen, plan)
+        entries = _listed(seen, plan, drawn=pixels is not None or rgba is not None)
         return Key(title, None, entries=entries) if entries else None
     bar = plan.legend(steps).bar
     if bar is None:
@@ -95,12 +95,16 @@ def key_of(
     return Key(bar.title, bar.colors, tuple(sorted([*inside, *ends])), cut=cut)
 
 
-def _listed(seen: tuple[Entry, ...], plan: RenderPlan) -> tuple[Entry, ...]:
-    """Return the entries there is room for: of very many, those that have a name."""
-    if len(seen) > _MOST_CLASSES:
-        unnamed = {f"{value:g}" for value in plan.classes}
-        seen = tuple(entry for entry in seen if entry[1] not in unnamed)
-    return seen[:_MOST_CLASSES]
+def _listed(seen: tuple[Entry, ...], plan: RenderPlan, *, drawn: bool) -> tuple[Entry, ...]:
+    """Return the entries there is room for: of very many those that have a name, and how many more
+    were ``drawn``.
+    """
+    if len(seen) <= _MOST_CLASSES:
+        return seen
+    unnamed = {f"{value:g}" for value in plan.classes}
+    named = tuple(entry for entry in seen if entry[1] not in unnamed)[: _MOST_CLASSES - 1]
+    rest = (("#00000000", f"and {len(seen) - len(named)} more"),)
+    return (*named, *(rest if drawn or named else ()))
 
 
 def classes_seen(plan: RenderPlan, occurring: frozenset[float] | None = None) -> tuple[Entry, ...]:

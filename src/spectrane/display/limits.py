@@ -335,6 +335,19 @@ class FoundValues:
         return exact_percentiles(lambda: (np.abs(v - middle) for v in self.physical()), [percent])[
             0]  # fmt: skip
 
+    def magnitudes(self, percent: float) -> float:
+        """Return the percentile of the magnitudes of values that are not 0; 0 where all are."""
+        if self.counted is not None:
+            values, often = self.counted
+            kept = values != 0
+            far = np.abs(values[kept])
+            order = np.argsort(far, kind="stable")
+            found = from_counts(far[order], often[kept][order], [percent])[0] if far.size else 0.0
+        else:
+            found = exact_percentiles(lambda: (np.abs(v[v != 0]) for v in self.physical()),
+                                      [percent])[0]  # fmt: skip
+        return 0.0 if math.isnan(found) else float(found)
+
 
 class SeenValues(FoundValues):
     """Values of one or several bands of one raster together, in physical values."""

@@ -89,6 +89,21 @@ def draw_cross(rgba: Rgba, grid: Grid, x: float, y: float) -> None:
         rgba[: max(0, r - gap), c] = rgba[max(0, r + gap + 1) :, c] = color
 
 
+def draw_rims(rgba: Rgba, labels: Rgba, opacity: float) -> None:
+    """Draw the outermost pixels of each colour of ``labels`` (clear where there is none)."""
+    words = np.ascontiguousarray(labels).view(np.uint32)[..., 0]
+    rim = np.zeros(words.shape, bool)
+    for axis in (0, 1):
+        other = np.diff(words.astype(np.int64), axis=axis) != 0
+        before, after = [slice(None)] * 2, [slice(None)] * 2
+        before[axis], after[axis] = slice(None, -1), slice(1, None)
+        rim[tuple(before)] |= other
+        rim[tuple(after)] |= other
+    rim &= labels[..., 3] > 0
+    mixed = labels[rim][:, :3] * opacity + rgba[rim][:, :3] * (1 - opacity)
+    rgba[rim, :3] = np.floor(mixed + 0.5)
+
+
 def draw_edge(rgba: Rgba, kept: NDArray[np.bool_]) -> None:
     """Draw a thin line along the inside of what is kept."""
     from scipy.ndimage import binary_erosion

@@ -11,7 +11,13 @@ from numpy.typing import NDArray
 
 from spectrane.display.layers import Layer, PlannedLayer
 from spectrane.display.plan import RenderPlan
-from spectrane.display.volume_layers import VolumeLayer, planned_volume, tested, volume_layer
+from spectrane.display.volume_layers import (
+    VolumeLayer,
+    laid_over,
+    planned_volume,
+    tested,
+    volume_layer,
+)
 from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
 from spectrane.model.errors import GridMismatch, LookError
@@ -66,7 +72,8 @@ class Ready:
 
     def flat(self, source: Source, opacity: float, name: str = "") -> PlannedLayer:
         """Return a slice of the volume as a layer, shown as all of it is."""
-        layer = Layer(source, opacity=opacity, visible=self.layer.visible, mode=self.layer.mode,
+        shown = self.layer.visible and not self.layer.rims  # rims are drawn on top of all
+        layer = Layer(source, opacity=opacity, visible=shown, mode=self.layer.mode,
                       name=name or self.layer.title)  # fmt: skip
         return PlannedLayer(layer, source, self.plan.on(range(len(self.frames))))
 
@@ -92,7 +99,8 @@ def prepared(layers: object, axes: str = "patient", like: VolumeLayer | None = N
     for layer in listed[1:]:
         check_meeting(listed[0], layer)
     turn = own_turn((like or listed[0]).source.grid) if axes == "own" else np.eye(3)
-    return [ready_along(layer, turn) for layer in listed]
+    first, *rest = listed
+    return [ready_along(layer, turn) for layer in (first, *map(laid_over, rest))]
 
 
 def check_meeting(first: VolumeLayer, other: VolumeLayer) -> None:

@@ -7,10 +7,11 @@ the edges say which side of the patient lies there.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any, TypeAlias
 
 import numpy as np
+from numpy.typing import NDArray
 
 from spectrane.display.bars import bars_panel
 from spectrane.display.drawing import Rgba
@@ -18,9 +19,11 @@ from spectrane.display.keys import Shown
 from spectrane.display.layers import stacked
 from spectrane.display.outlines import LayerBase
 from spectrane.display.panels import (
+    DARK,
     GAP,
     draw_cross,
     draw_edge,
+    draw_rims,
     on_dark,
     one_below_another,
     panels_in_a_row,
@@ -59,11 +62,15 @@ VolumesShown: TypeAlias = "VolumeShown | Sequence[VolumeShown]"
 
 @dataclass(frozen=True)
 class DrawnSlice:
-    """A slice as it is drawn, on its grid, and what is known of the lowest layer's cut."""
+    """A slice as it is drawn, on its grid, and what is known of the lowest layer's cut.
+
+    ``colors`` are those that each layer of classes has in it, by its title.
+    """
 
     rgba: Rgba
     grid: Grid
     cut: dict[str, Any]
+    colors: dict[str, NDArray[np.uint32]]
 
 
 def drawn_slice(
@@ -79,8 +86,16 @@ def drawn_slice(
     for one in outlined:
         alone = stacked([one], grid=stack.grid, tell=False)
         draw_edge(rgba, alone.blended()[..., 3] > 0)
+    rims = {one.layer.title: one.layer for one in ready if one.layer.rims and one.layer.visible}
+    colors = {}
+    for drawn in stack.layers:
+        if drawn.planned is not None and drawn.planned.plan.classes:
+            words = np.ascontiguousarray(drawn.rgba).view(np.uint32)
+            colors[drawn.title] = np.unique(words)
+            if drawn.title in rims:
+                draw_rims(rgba, drawn.rgba, rims[drawn.title].opacity)
     lowest: Any = layers[0]
-    return DrawnSlice(rgba, stack.grid, lowest.source.metadata["slice"])
+    return DrawnSlice(rgba, stack.grid, lowest.source.metadata["slice"], colors)
 
 
 def _scaled(grid: Grid, scale: float) -> Grid:
@@ -119,7 +134,7 @@ def slice_picture(
 
 def _single(page: _Page, plane: str, where: dict[str, Any], more: str = "") -> Picture:
     """Return one slice as a picture, with its letters and bars."""
-    drawn = drawn_slice(page.ready, plane, _scale(page.ready, plane, page.size), where)
+    drawn = page.saw(drawn_slice(page.ready, plane, _scale(page.ready, plane, page.size), where))
     caption = _caption(plane, drawn.cut) + more
     page.write(drawn.rgba, SlicePlane.of(plane, where.get("side", SIDES[0])), caption)
     return page.picture(drawn.rgba, drawn.grid)
@@ -155,9 +170,8 @@ def three_planes(
     scale = min((room[1] - 2 * GAP - len(names)) / wide, room[0] / tall)
     panels = []
     for name in names:
-        drawn = drawn_slice(
-            ready, name, scale, {"at": float(middle[PLANES[name][0]]), "side": side}
-        )
+        where = {"at": float(middle[PLANES[name][0]]), "side": side}
+        drawn = page.saw(drawn_slice(ready, name, scale, where))
         rgba, plane = drawn.rgba, SlicePlane.of(name, side)
         if crosshair:
             draw_cross(rgba, drawn.grid, middle[plane.columns[0]], middle[plane.rows[0]])
@@ -199,7 +213,7 @@ def compare_slices(
     grid: Grid | None = None
     panels = []
     for column in ready:
-        drawn = drawn_slice(column, plane, scale, where, grid)
+        drawn = page.saw(drawn_slice(column, plane, scale, where, grid))
         grid = drawn.grid
         caption = f"{column[0].layer.title}, {_caption(plane, drawn.cut)}"
         page.write(drawn.rgba, SlicePlane.of(plane, side), caption)
@@ -232,7 +246,7 @@ def montage(
     scale = _scale(ready, plane, each)
     panels = []
     for place in places:
-        rgba = drawn_slice(ready, plane, scale, {"at": place, "side": side}).rgba
+        rgba = page.saw(drawn_slice(ready, plane, scale, {"at": place, "side": side})).rgba
         page.write(rgba, SlicePlane.of(plane, side), said_place(place), edges=rgba.shape[1] > 120)
         panels.append(rgba)
     rows = [panels_in_a_row(panels[k : k + across]) for k in range(0, count, across)]
@@ -268,11 +282,12 @@ def frame_sequence(
     look = _shared_look([one.plan for one in each])
     where = {"at": at, "index": index, "side": side}
     where = {name: value for name, value in where.items() if value is not None}
-    for number in range(1, count + 1):
-        shown = replace(first, frame=number, look=look)
-        ready = [*prepared([shown], axes), *rest]
-        name = f", {first.source.bands[number - 1].name}"
-        yield _single(_Page.of(ready, size, labels), plane, where, name)
+    names = [band.name for band in first.source.bands]
+    shown = [prepared([replace(first, frame=k, look=look)], axes)[0] for k in range(1, count + 1)]
+    longest = max(range(count), key=lambda k: len(names[k]))
+    page = _Page.of([shown[longest], *rest], size, labels)  # one size, settled once
+    for name, one in zip(names, shown, strict=True):
+        yield _single(replace(page, ready=[one, *rest], seen={}), plane, where, f", {name}")
 
 
 def _shared_look(plans: Sequence[RenderPlan]) -> Look:
@@ -341,6 +356,10 @@ class _Page:
     size: tuple[int, int]
     text: int
     labels: bool
+    reserved: int = 0
+    """Columns that are kept for bars, so that pictures of one sequence have one size."""
+    seen: dict[str, list[NDArray[np.uint32]]] = field(default_factory=dict)
+    """The colours that layers of classes had in what was drawn."""
 
     @classmethod
     def of(cls, ready: Sequence[Ready], size: Sequence[int], labels: bool) -> _Page:
@@ -348,8 +367,22 @@ class _Page:
         text = max(10, min(16, size[1] // 80))
         page = cls(ready, (size[0], size[1]), text, labels)
         bars = page.bars(size[0])
-        taken = 0 if bars is None else min(bars.shape[1] + GAP, size[1] // 2)
-        return replace(page, size=(size[0], size[1] - taken))
+        wide = 0 if bars is None else min(bars.shape[1], size[1] // 2 - GAP)
+        taken = wide + GAP if wide else 0
+        return replace(page, size=(size[0], size[1] - taken), reserved=wide)
+
+    def saw(self, drawn: DrawnSlice) -> DrawnSlice:
+        """Remember which classes were drawn, for the key."""
+        for title, colors in drawn.colors.items():
+            self.seen.setdefault(title, []).append(colors)
+        return drawn
+
+    def _classes(self, title: str) -> Rgba | None:
+        """Return the colours that a layer of classes had, as a picture of one row."""
+        if title not in self.seen:
+            return None
+        words = np.unique(np.concatenate(self.seen[title]))
+        return words.view(np.uint8).reshape(1, -1, 4)
 
     def bars(self, rows: int) -> Rgba | None:
         """Return the bars of all layers that have one, each scale once."""
@@ -359,8 +392,10 @@ class _Page:
         for one in self.ready:
             if one.layer.visible and (len(one.plan.shadings) == 1 or one.plan.classes):
                 said = f"{one.plan.scales} {one.plan.classes}"
-                shown.setdefault(said, Shown(one.layer.title, one.plan))
-        return bars_panel(list(shown.values()), rows, self.text)
+                drawn = self._classes(one.layer.title) if one.plan.classes else None
+                shown.setdefault(said, Shown(one.layer.title, one.plan, rgba=drawn))
+        bars = bars_panel(list(shown.values()), rows, self.text)
+        return bars if bars is None or not self.reserved else _of_width(bars, self.reserved)
 
     def write(self, rgba: Rgba, plane: SlicePlane, caption: str, *, edges: bool = True) -> None:
         """Write letters and a caption; sides only where the volume's place is known."""
@@ -384,3 +419,12 @@ class _Page:
         )
         names = ", ".join(one.layer.title for one in ready)
         return Picture(rgba, grid, scales, names, notes)
+
+
+def _of_width(bars: Rgba, columns: int) -> Rgba:
+    """Return bars in so many columns, cut or with dark beside them."""
+    wide = np.empty((len(bars), columns, 4), np.uint8)
+    wide[...] = DARK
+    kept = min(columns, bars.shape[1])
+    wide[:, :kept] = bars[:, :kept]
+    return wide

@@ -13,10 +13,15 @@ from spectrane.display.plan import RenderPlan, resolve
 from spectrane.kernels.blending import MODES, BlendMode
 from spectrane.model.asking import SourceLike
 from spectrane.model.band import BandName, find_bands
+from spectrane.model.colormaps import colormap_of
 from spectrane.model.errors import GridMismatch, LookError, nearest
+from spectrane.model.limits import OfMap
 from spectrane.model.look import Look, look_of
 from spectrane.model.source import Source, source_of
 from spectrane.spatial.mosaics.inputs import called
+
+DIVERGING, SEQUENTIAL = "ebbflow", "hearth"
+"""The colours of maps that say none: of both signs, and of one."""
 
 
 @dataclass(frozen=True)
@@ -27,7 +32,9 @@ class VolumeLayer(LayerBase):
     passes, tested on the volume's own voxels; ``least`` leaves out smaller groups, counted in
     voxels or ``in_mm3``, of voxels that are ``neighbours`` by faces (6), edges (18) or corners
     (26). ``faded`` shows what fails too, at that share of the opacity, with an outline at the
-    threshold. Raises LookError for a number or a word that is none, GridMismatch for a raster.
+    threshold. ``by_value`` lets the opacity grow with the value: clear at 0, or at the end of its
+    limits next to 0; ``rims`` draws labels as lines around them, one picture pixel wide. Raises
+    LookError for a number or a word that is none, GridMismatch for a raster.
 
     >>> import numpy as np, spectrane as sp
     >>> held = sp.volume_from_array(np.ones((2, 2, 2)), affine=np.eye(4))
@@ -46,6 +53,8 @@ class VolumeLayer(LayerBase):
     in_mm3: bool = False
     neighbours: Neighbours = 26
     faded: float = 0.0
+    by_value: bool = False
+    rims: bool = False
     name: str | None = None
     mode: BlendMode = "normal"
 
@@ -55,7 +64,8 @@ class VolumeLayer(LayerBase):
             self, source: SourceLike, look: Look | None = None, *, opacity: float = 1.0,
             visible: bool = True, threshold: Threshold | str | None = None, frame: BandName = 1,
             least: float = 0, in_mm3: bool = False, neighbours: Neighbours = 26,
-            faded: float = 0.0, name: str | None = None, mode: BlendMode = "normal",
+            faded: float = 0.0, by_value: bool = False, rims: bool = False,
+            name: str | None = None, mode: BlendMode = "normal",
         ) -> None: ...  # fmt: skip
 
     def __post_init__(self) -> None:
@@ -95,13 +105,51 @@ def volume_layer(given: object) -> VolumeLayer:
     return VolumeLayer(*parts) if isinstance(parts, tuple) else VolumeLayer(parts)
 
 
+def laid_over(layer: VolumeLayer) -> VolumeLayer:
+    """Return a layer that lies over anatomy, in limits that fit a map where it says none.
+
+    From 0, or about 0, to the extreme: of what passes its threshold, else the 99.9th percentile of
+    the magnitudes above 0. Labels, colours and limits that were said stay as they are.
+
+    >>> import numpy as np, spectrane as sp
+    >>> held = sp.volume_from_array(np.ones((2, 2, 2)), affine=np.eye(4))
+    >>> str(laid_over(sp.VolumeLayer(held)).look.limits[0])
+    'map:99.9'
+    """
+    look = layer.look or layer.source.look or Look()
+    if look.limits_named or look.classes or layer.source.categories or _colored(layer.source):
+        return layer
+    percentile = 99.9 if layer.threshold is None else 100.0
+    return replace(layer, look=replace(look, limits=OfMap(percentile)))
+
+
+def _colored(source: Source) -> bool:
+    return [band.role for band in source.bands[:3]] == ["red", "green", "blue"]
+
+
 def planned_volume(layer: VolumeLayer) -> RenderPlan:
-    """Resolve how a volume's frame is shown, from all of it: every slice of it is shown alike."""
+    """Resolve how a volume's frame is shown, from all of it: every slice of it is shown alike.
+
+    A map's limits see what its threshold lets be seen, and its colours, where none are said, have
+    their middle at 0 where it has both signs.
+    """
     source: Source = layer.source
-    colored = [band.role for band in source.bands[:3]] == ["red", "green", "blue"]
-    frames = [0, 1, 2] if colored else find_bands(source.bands, layer.frame)
-    look = layer.look or source.look or Look()
-    return resolve(source, replace(look, channels=None), bands=frames)
+    frames = [0, 1, 2] if _colored(source) else find_bands(source.bands, layer.frame)
+    look = replace(layer.look or source.look or Look(), channels=None)
+    of_map = isinstance(look.limits[0], OfMap)
+    kept = tested(layer) if of_map else source
+    plan = resolve(kept, look, bands=frames)
+    if not plan.scales or len(frames) > 1:
+        return plan
+    ends = sorted((plan.scales[0].low, plan.scales[0].high))
+    both = ends[0] < 0 < ends[1]
+    colors = look.colormap
+    if colors is None and (of_map or layer.by_value):
+        colors = colormap_of(DIVERGING if both else SEQUENTIAL)
+    if layer.by_value and colors is not None:
+        colors = colors.clearing("middle" if both else "last" if ends[1] <= 0 else "first")
+    same = colors is look.colormap
+    return plan if same else resolve(kept, replace(look, colormap=colors), bands=frames)
 
 
 def tested(layer: VolumeLayer) -> Source:

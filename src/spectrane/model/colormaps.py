@@ -90,6 +90,20 @@ class Colormap:
         rgb = np.clip(from_oklab(mixed[:, :3]), 0, 1)
         return cls(name, _bytes(np.column_stack([rgb, mixed[:, 3]])), under, over, nodata, kind)
 
+    def clearing(self, where: Literal["first", "middle", "last"]) -> Colormap:
+        """Return the map with an opacity that falls to nothing at its first or last colour, or in
+        its middle; evenly, times what it has.
+
+        >>> grey = Colormap.from_points([(0.0, "#000000"), (1.0, "#ffffff")], entries=3)
+        >>> grey.clearing("first").entries[:, 3].tolist()
+        [0, 128, 255]
+        """
+        at = np.linspace(0, 1, len(self.entries))
+        share = {"first": at, "last": 1 - at, "middle": np.abs(2 * at - 1)}[where]
+        entries = self.entries.copy()
+        entries[:, 3] = np.floor(entries[:, 3] * share + 0.5)
+        return replace(self, name=f"{self.name}, clear at its {where}", entries=entries)
+
     def __eq__(self, other: object) -> bool:
         if not isinstance(other, Colormap):
             return NotImplemented

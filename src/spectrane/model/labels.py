@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
-import colorsys
 from collections.abc import Iterable, Mapping
 
-_GOLDEN = 0.6180339887498949
-BACKGROUND = ("#00000000", "background")
+import numpy as np
+
+from spectrane.kernels.oklab import from_oklab
+from spectrane.model.errors import LookError, nearest
+
+_GOLDEN, _LIGHT = 0.6180339887498949, 0.89
+"""How far hue and lightness step from label to label; the second was searched for."""
+CLEAR = "#00000000"
+BACKGROUND = (CLEAR, "background")
 
 
 def label_classes(
@@ -14,19 +20,46 @@ def label_classes(
 ) -> dict[float, tuple[str, str]]:
     """Return a colour and a name for each label; 0 is the background and stays clear.
 
-    Hues step round the circle by the golden section, so that any two of the first few dozen
-    differ; the same label has the same colour everywhere.
+    Any two of the first few hundred differ, and of the first few dozen clearly; the same label has
+    the same colour everywhere.
 
     >>> label_classes([0, 1, 2], {1: "bone"})
-    {0.0: ('#00000000', 'background'), 1.0: ('#db9463', 'bone'), 2.0: ('#452feb', '2')}
+    {0.0: ('#00000000', 'background'), 1.0: ('#ffb1aa', 'bone'), 2.0: ('#65c5ff', '2')}
     """
     known = names or {}
     return {float(v): BACKGROUND if v == 0 else (_color(v), known.get(v, str(v)))
             for v in sorted({int(value) for value in values})}  # fmt: skip
 
 
+def chosen_classes(
+    classes: Mapping[float, tuple[str, str]], asked: Iterable[str]
+) -> dict[float, tuple[str, str]]:
+    """Return classes of which those asked for, by name or number, keep their colour; others are
+    clear. Raises LookError for one that there is not.
+
+    >>> chosen_classes({1.0: ("#ff0000", "bone"), 2.0: ("#00ff00", "fat")}, ["fat"])
+    {1.0: ('#00000000', 'bone'), 2.0: ('#00ff00', 'fat')}
+    """
+    kept = set()
+    for text in asked:
+        found = [value for value, (_, name) in classes.items()
+                 if text.casefold() in (name.casefold(), f"{value:g}")]  # fmt: skip
+        if not found:
+            names = [name for value, (_, name) in classes.items() if value]
+            raise LookError(f"label {text!r}{nearest(text, names)}")
+        kept |= set(found)
+    return {value: (color if value in kept else CLEAR, name)
+            for value, (color, name) in classes.items()}  # fmt: skip
+
+
 def _color(value: int) -> str:
-    hue = (value * _GOLDEN - 0.55) % 1.0
-    depth = (value * 7) % 3
-    red, green, blue = colorsys.hsv_to_rgb(hue, (0.65, 0.55, 0.8)[depth], (0.78, 0.86, 0.92)[depth])
+    """Return a colour in OKLCH: hues by the golden section, lightness and chroma in turn.
+
+    Those of the first 48 whose hues come near differ in lightness.
+    """
+    hue = 2 * np.pi * ((value * _GOLDEN - 0.55) % 1.0)
+    light = 0.52 + 0.36 * ((value * _LIGHT) % 1.0)
+    chroma = (0.15, 0.10)[value % 2]
+    lab = np.array([[light, chroma * np.cos(hue), chroma * np.sin(hue)]])
+    red, green, blue = np.clip(from_oklab(lab)[0], 0, 1)
     return f"#{round(red * 255):02x}{round(green * 255):02x}{round(blue * 255):02x}"

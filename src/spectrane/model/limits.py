@@ -59,6 +59,9 @@ class Values(Protocol):
     def distances(self, middle: float, percent: float) -> float:
         """Return the percentile of the distances of values from ``middle``."""
 
+    def magnitudes(self, percent: float) -> float:
+        """Return the percentile of the magnitudes of values that are not 0; 0 where all are."""
+
 
 class Limits(Rule):
     """A rule for low and high.
@@ -331,6 +334,29 @@ class Symmetric(
         """Return the magnitude to either side of 0."""
         reach = values.distances(0.0, self.percentile)
         return -reach, reach
+
+    @property
+    def tail(self) -> str:
+        """The percentile, where it is not all."""
+        return "" if self.percentile == 100 else super().tail
+
+
+class OfMap(
+    Limits, name="map",
+    help="of a map of measures: from 0 where its values have one sign, else about 0, to the "
+    "greatest magnitude or the p-th percentile of those that are not 0",
+):  # fmt: skip
+    """Where a map's colours run to: 0 is always an end of them, or their middle."""
+
+    percentile: float = number(default=100.0, above=0, most=100)
+
+    def find(self, values: Values) -> Pair:
+        """Return 0 and the extreme, or the extreme to either side of 0."""
+        low, high = values.ends()
+        if not (low <= high):
+            return low, high
+        reach = values.magnitudes(self.percentile)
+        return (0.0, reach) if low >= 0 else (-reach, 0.0) if high <= 0 else (-reach, reach)
 
     @property
     def tail(self) -> str:

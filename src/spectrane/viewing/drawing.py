@@ -25,6 +25,8 @@ from spectrane.viewing.session import Session
 
 KEPT = 48 << 20
 """Bytes of pixels, and of pictures of them, that are kept."""
+LOOKS = 4
+"""Pictures of the same pixels that are kept: each panel may have a look of its own."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -62,7 +64,8 @@ class Drawer:
     most: int = KEPT
     reads: int = 0
     _kept: OrderedDict[Any, Pixels] = field(default_factory=OrderedDict)
-    _pictures: dict[Any, tuple[RenderPlan, NDArray[np.uint8]]] = field(default_factory=dict)
+    _pictures: dict[Any, list[tuple[RenderPlan, NDArray[np.uint8]]]] = field(default_factory=dict)
+    _frames: dict[int | None, ViewFrame] = field(default_factory=dict)
     _lock: Any = field(default_factory=threading.Lock)
 
     def frame(self, session: Session, panel: int | None = None) -> ViewFrame:
@@ -83,7 +86,13 @@ class Drawer:
         each = [self._layer(layer, grid) for layer in session.layers(panel)]
         drawn, planned, trouble = zip(*each, strict=True)
         seen = tuple(one for one in drawn if one is not None)
-        return ViewFrame(Stack(grid, seen).blended(), grid, drawn, planned, trouble)
+        before = self._frames.get(panel)
+        if before is not None and before.grid == grid and _alike(before.drawn, drawn):
+            rgba = before.rgba
+        else:
+            rgba = np.ascontiguousarray(Stack(grid, seen).blended())
+        self._frames[panel] = ViewFrame(rgba, grid, drawn, planned, trouble)
+        return self._frames[panel]
 
     def _layer(self, layer: Layer | Outline, grid: Grid) -> _Layered:
         if not layer.visible:
@@ -134,9 +143,10 @@ class Drawer:
             known = self._kept.get(key)
             if known is not None:
                 self._kept.move_to_end(key)
-            drawn = self._pictures.get(key)
-        if known is not None and drawn is not None and _same_plan(drawn[0], plan):
-            return drawn[1], known
+            drawn = self._pictures.get(key, [])
+            rgba = next((one for made, one in drawn if _same_plan(made, plan)), None)
+        if known is not None and rgba is not None:
+            return rgba, known
         if known is not None:
             rgba, pixels = redrawn(plan, planned.source, grid, known), known
         else:
@@ -144,7 +154,7 @@ class Drawer:
         with self._lock:
             self.reads += known is None
             self._kept[key] = pixels
-            self._pictures[key] = plan, rgba
+            self._pictures[key] = [*self._pictures.get(key, [])[1 - LOOKS :], (plan, rgba)]
             self._forget()
         return rgba, pixels
 
@@ -158,7 +168,16 @@ class Drawer:
     def held(self) -> int:
         """Bytes of pixels and pictures that are kept."""
         pixels = sum(one.values.nbytes for one in self._kept.values())
-        return pixels + sum(rgba.nbytes for _, rgba in self._pictures.values())
+        return pixels + sum(rgba.nbytes for drawn in self._pictures.values() for _, rgba in drawn)
+
+
+def _alike(before: tuple[DrawnLayer | None, ...], after: tuple[DrawnLayer | None, ...]) -> bool:
+    """Tell whether layers were drawn before as they are now, and lie on one another alike."""
+
+    def how(one: DrawnLayer | None) -> Any:
+        return None if one is None else (id(one.rgba), one.layer.opacity, one.mode)
+
+    return [how(one) for one in before] == [how(one) for one in after]
 
 
 def _same_plan(one: RenderPlan, other: RenderPlan) -> bool:

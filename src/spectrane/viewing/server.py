@@ -48,6 +48,8 @@ class Live:
     ended: threading.Event = field(default_factory=threading.Event)
     lock: Any = field(default_factory=threading.RLock)
     newest: int = 0
+    sent: dict[int, list[Any]] = field(default_factory=dict)
+    """The panels of the last pictures that were sent, by their numbers."""
     work: Work = field(default_factory=Work)
 
     # What is asked; each returns what JSON holds, but for the picture.
@@ -94,7 +96,7 @@ class Live:
 
     def frame(self, asked: dict[str, str]) -> bytes | None:
         """Carry out changes and return the panels: the length of their facts, the facts, then RGBA
-        of each.
+        of each, but for those that are ``same`` as in the picture of the number ``have``.
 
         None where a newer one was asked for meanwhile; changes are carried out all the same. What
         is wrong with a change is told among the facts, and the others are carried out.
@@ -113,12 +115,17 @@ class Live:
             state = self.viewed.state()
             with self.work.going_on():
                 drawn = self.viewed.draw("before" in asked)
-        told = {"n": number, "panels": [said for _, said in drawn], "state": state,
-                "problems": problems}  # fmt: skip
+        had = self.sent.get(int(asked.get("have", "0")), [])
+        self.sent = {**dict(list(self.sent.items())[-3:]), number: [rgba for rgba, _ in drawn]}
+        panels: list[dict[str, Any]] = []
+        pixels: list[Any] = []
+        for place, (rgba, said) in enumerate(drawn):
+            same = place < len(had) and had[place] is rgba
+            panels.append({**said, "same": same})
+            pixels += [] if same else [rgba.data]
+        told = {"n": number, "panels": panels, "state": state, "problems": problems}
         head = json.dumps(told).encode()
-        return b"".join(
-            [struct.pack("<I", len(head)), head, *(rgba.tobytes() for rgba, _ in drawn)]
-        )
+        return b"".join([struct.pack("<I", len(head)), head, *pixels])
 
     # What writes.
 

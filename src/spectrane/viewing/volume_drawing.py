@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from spectrane.display.slice_layers import Ready, ready_along
 from spectrane.display.slices import drawn_slice
+from spectrane.display.volume_layers import laid_over
 from spectrane.model.errors import GridMismatch
 from spectrane.viewing.volume_session import VolumeSession
 from spectrane.viewing.volume_state import Pane, free_turn
@@ -69,7 +70,8 @@ class VolumeDrawer:
 
 
 def _ready_of(session: VolumeSession, number: int) -> Ready:
-    return ready_along(session.layers()[number], session.turn, tell=False)
+    layer = session.layers()[number]
+    return ready_along(laid_over(layer) if number else layer, session.turn, tell=False)
 
 
 def _kept(held: OrderedDict[Any, T], key: Any, most: int, make: Callable[[], T]) -> T:

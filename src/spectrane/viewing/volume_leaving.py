@@ -67,7 +67,7 @@ def _laid(one: VolumeGiven, shown: ShownVolume) -> list[str] | None:
     if not set(look) <= _OF_MAPS or isinstance(look.get("limits"), list):
         return None
     words = ["--map", str(one.file), *_frame(one, shown, "--measure")]
-    words += ["--map-limits", str(look.get("limits", "auto"))]
+    words += ["--map-limits", str(look["limits"])] if "limits" in look else []
     words += ["--map-colormap", str(look["colormap"])] if "colormap" in look else []
     if isinstance(shown.threshold, str):
         words += ["--threshold", shown.threshold]

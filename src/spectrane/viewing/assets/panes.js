@@ -4,7 +4,7 @@ import { ask, askFrame, made } from "./talk.js";
 
 const stage = document.getElementById("stage");
 const narrow = matchMedia("(max-width: 760px)");
-let number = 0, busy = false, again = false, waiting = [];
+let number = 0, painted = 0, busy = false, again = false, waiting = [];
 let count = 1, swiped = false;
 export const panes = [];
 export const now = { before: false, split: 0.5, top: true, flash: null, drawing: null, cursor: null };
@@ -74,7 +74,7 @@ async function work() {
     waiting = [];
     again = false;
     number += 1;
-    const query = { n: number, actions: JSON.stringify(batch.flatMap((one) => one.actions)) };
+    const query = { n: number, have: painted, actions: JSON.stringify(batch.flatMap((one) => one.actions)) };
     let problems = [];
     try {
       const frame = await askFrame(now.before ? { ...query, before: "yes" } : query);
@@ -111,7 +111,9 @@ function put({ facts, panels }) {
   app.state = { ...facts.state, kind: app.kind };
   app.frame = facts;
   const resized = layOut(facts.panels.length, !!facts.state.swiped);
+  painted = facts.n;
   panels.forEach(({ rows, columns, pixels }, index) => {
+    if (!pixels) return;
     const { picture, over } = panes[index];
     if (picture.width !== columns || picture.height !== rows) {
       picture.width = over.width = columns;

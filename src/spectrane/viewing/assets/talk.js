@@ -24,7 +24,7 @@ export async function ask(name, query = {}) {
   return (await read(await fetched(`${name}?${words}`, { headers }))).json();
 }
 
-// The panels' facts, then the pixels of each, one after another.
+// The panels' facts, then the pixels of each that has changed, one after another.
 export async function askFrame(query) {
   const answer = await read(await fetched(`frame?${new URLSearchParams(query)}`, { headers }));
   if (answer.status === 204) return null;
@@ -32,7 +32,8 @@ export async function askFrame(query) {
   const length = new DataView(body).getUint32(0, true);
   const facts = JSON.parse(new TextDecoder().decode(new Uint8Array(body, 4, length)));
   let start = 4 + length;
-  const panels = facts.panels.map(({ rows, columns }) => {
+  const panels = facts.panels.map(({ rows, columns, same }) => {
+    if (same) return { rows, columns, pixels: null };
     const pixels = new Uint8ClampedArray(body, start, 4 * rows * columns);
     start += pixels.length;
     return { rows, columns, pixels };
