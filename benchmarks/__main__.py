@@ -39,7 +39,7 @@ def main() -> int:
     spinning = two_cores()
     print(f"two spinning threads take {spinning:.2f} of one's time")
     if options.write:
-        write(options.write, found, spinning)
+        write(options.write, found, spinning, whole=options.only is None)
     return int(not all(row.met for row in found))
 
 
@@ -52,16 +52,20 @@ def line(row: Row) -> str:
     )
 
 
-def write(path: Path, rows: list[Row], spinning: float) -> None:
-    """Put the table between the document's two marks."""
+def write(path: Path, rows: list[Row], spinning: float, *, whole: bool) -> None:
+    """Put the table between the document's two marks; rows of a part beside those of others."""
     text = path.read_text()
     machine = (
         f"Python {platform.python_version()}, {platform.machine()}, two cores; after the run two "
         f"spinning threads took {spinning:.2f} of one's time (above 1.3 rows of two threads say "
         "little)."
     )
+    before = re.findall(r"^\| (.*?) \| .* ms \|$", text, flags=re.MULTILINE)
+    lines = dict(zip(before, re.findall(r"^\| .* ms \|$", text, flags=re.MULTILINE), strict=True))
+    lines = {} if whole else lines  # a part replaces its own rows
+    lines |= {row.work: line(row) for row in rows}
     head = "| work | best ratio | median ratio | limit | best time |"
-    table = "\n".join([head, "| --- | --- | --- | --- | --- |", *map(line, rows)])
+    table = "\n".join([head, "| --- | --- | --- | --- | --- |", *lines.values()])
     block = f"<!-- table -->\n{machine}\n\n{table}\n<!-- end -->"
     path.write_text(re.sub(r"<!-- table -->.*<!-- end -->", lambda _: block, text, flags=re.DOTALL))
 

@@ -74,6 +74,20 @@ def add_hue(rgba: Rgba, opacity: float, below: F32) -> None:
     below[3] = alpha + below[3] * (1 - alpha)
 
 
+def uncovered(layers: Sequence[tuple[Rgba, float, str]]) -> list[tuple[Rgba, float, str]]:
+    """Leave out pictures of which nothing is seen under an opaque one."""
+    kept: list[tuple[Rgba, float, str]] = []
+    for layer in reversed(layers):
+        rgba = layer[0][..., 3]
+        hidden = any(
+            opacity == 1 and mode == "normal" and ((over[..., 3] == 255) | (rgba == 0)).all()
+            for over, opacity, mode in kept
+        )
+        if not hidden:
+            kept.insert(0, layer)
+    return kept
+
+
 def blended(layers: Sequence[tuple[Rgba, float, str]], out: Rgba, rows: slice, work: int) -> None:
     """Blend (picture, opacity, mode), the first the lowest, into some rows of ``out``."""
     if len(layers) == 1 and layers[0][1] == 1 and layers[0][2] == "normal":

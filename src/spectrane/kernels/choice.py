@@ -21,6 +21,9 @@ LOADING_COST = 1.0
 FETCHING_COST = 0.005
 """Seconds to fetch another kernel once a first one runs."""
 
+LATE = 0.03
+"""Seconds that a single job within ``weighed_alone`` may be late before the loops are loaded."""
+
 _SPACE = 320 << 20
 """Bytes of addresses that numba takes, which must leave room for the work."""
 
@@ -37,7 +40,7 @@ _alone_lock = threading.Lock()
 @contextlib.contextmanager
 def weighed_alone() -> Iterator[None]:
     """Weigh each job by itself for a while, in all threads: many small ones do not load the loops,
-    and the memory that they take.
+    and the memory that they take; one that would be late does.
     """
     global _alone
     with _alone_lock:
@@ -78,7 +81,8 @@ class Twin:
         saved = work * 1e-6 * self.saving
         alone = _alone > 0
         before = 0.0 if alone else _forgone
-        if saved + before > (FETCHING_COST if _loaded else LOADING_COST):
+        cost = FETCHING_COST if _loaded else LATE if alone else LOADING_COST
+        if saved + before > cost:
             return self.loop()
         _forgone += 0.0 if alone else saved
         return self.reference
