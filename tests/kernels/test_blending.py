@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from spectrane.kernels.blending import blended, uncovered
+from spectrane.kernels.blending import blended, not_hidden
 
 
 def test_what_nothing_is_seen_of_may_be_left_out(rng):
@@ -19,5 +19,5 @@ def test_what_nothing_is_seen_of_may_be_left_out(rng):
             layers.append((rgba, float(rng.choice([1.0, 0.5])), mode))
         every, some = np.zeros((2, 6, 7, 4), "u1")
         blended(layers, every, slice(0, 6), 1)
-        blended(uncovered(layers), some, slice(0, 6), 1)
+        blended(not_hidden(layers), some, slice(0, 6), 1)
         np.testing.assert_array_equal(some, every)

@@ -18,7 +18,7 @@ from spectrane.display.picture import Picture
 from spectrane.display.plan import RenderPlan, resolve
 from spectrane.display.shading import Scale
 from spectrane.engine.threads import in_parallel, row_parts
-from spectrane.kernels.blending import MODES, BlendMode, blended, uncovered
+from spectrane.kernels.blending import MODES, BlendMode, blended, not_hidden
 from spectrane.kernels.quiet import quiet_methods
 from spectrane.model.asking import SourceLike
 from spectrane.model.errors import GridMismatch, LookError, nearest
@@ -195,7 +195,7 @@ class Stack:
         >>> sp.stack([sp.from_array(np.arange(64.0).reshape(8, 8))]).blended().shape
         (8, 8, 4)
         """
-        shown = uncovered([(drawn.rgba, float(drawn.layer.opacity), drawn.mode)
+        shown = not_hidden([(drawn.rgba, float(drawn.layer.opacity), drawn.mode)
                            for drawn in self.layers if drawn.layer.visible])  # fmt: skip
         rows, columns = self.grid.shape
         out = np.zeros((rows, columns, 4), np.uint8)

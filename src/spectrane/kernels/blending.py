@@ -74,7 +74,7 @@ def add_hue(rgba: Rgba, opacity: float, below: F32) -> None:
     below[3] = alpha + below[3] * (1 - alpha)
 
 
-def uncovered(layers: Sequence[tuple[Rgba, float, str]]) -> list[tuple[Rgba, float, str]]:
+def not_hidden(layers: Sequence[tuple[Rgba, float, str]]) -> list[tuple[Rgba, float, str]]:
     """Leave out pictures of which nothing is seen under an opaque one."""
     kept: list[tuple[Rgba, float, str]] = []
     for layer in reversed(layers):
