@@ -75,6 +75,7 @@ from .opening import volume_from_array as volume_from_array
 from .raster import Raster as Raster
 from .seeing import view as view
 from .spatial.aligning import Alignment as Alignment
+from .spatial.oblique import Oblique as Oblique
 from .spatial.placing import Placement as Placement
 from .spatial.shapes import Shapes as Shapes
 from .spatial.shapes import read_shapes as read_shapes

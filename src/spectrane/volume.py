@@ -38,7 +38,8 @@ if TYPE_CHECKING:
     from spectrane.analysis.histogram import Histogram
     from spectrane.analysis.statistics import BandStatistics
     from spectrane.analysis.thresholds import Threshold
-    from spectrane.spatial.slicing import PlaneName, Projection, Side, SliceAxes
+    from spectrane.spatial.oblique import Oblique
+    from spectrane.spatial.slicing import AnyPlane, Projection, Side, SliceAxes
 
 Frames = BandName | Iterable[BandName] | None
 """Frames by number (from 1) or name; None: all of them."""
@@ -121,25 +122,32 @@ class Volume(DatasetFace):
         return describe_volume(self._source, measured)
 
     def slice(
-        self, plane: PlaneName, *, at: float | None = None, index: int | None = None,
+        self, plane: AnyPlane, *, at: float | None = None, index: int | None = None,
         frame: BandName | None = None, side: Side = "radiological", slab: float = 0.0,
         project: Projection = "maximum", axes: SliceAxes = "patient",
+        oblique: Oblique | None = None,
     ) -> Raster:  # fmt: skip
         """Return a slice as a raster: at a millimetre (trilinear; labels nearest), or a stored one.
 
         ``at`` is in mm, ``index`` a stored plane from 0; neither: the middle. ``frame`` None: every
         frame is a band. ``side`` ``radiological`` has the patient's right on the left. ``slab`` mm
         are projected. ``axes`` ``own`` cuts along the volume's own axes, ``at`` in mm along them.
-        Raises GridMismatch, with the extent, for a slice outside.
+        The plane ``oblique`` is any: ``oblique=sp.Oblique(center, normal)``, or through three
+        points. Raises GridMismatch, with the extent, for a slice outside.
 
         >>> import numpy as np, spectrane as sp
         >>> volume = sp.volume_from_array(np.arange(8).reshape(2, 2, 2), affine=np.eye(4))
         >>> volume.slice("axial", at=0.5).pixels().shape
         (1, 2, 2)
         """
+        from spectrane.spatial.oblique import cut_oblique, oblique_asked
         from spectrane.spatial.slicing import cut
 
         frames = () if frame is None else find_bands(self._source.bands, frame)
+        if oblique_asked(plane, oblique, at=at, index=index, axes=axes):
+            assert oblique is not None
+            return Raster(cut_oblique(self._source, oblique, frames=frames, side=side, slab=slab,
+                                      project=project))  # fmt: skip
         return Raster(cut(self._source, plane, at=at, index=index, frames=frames, side=side,
                           slab=slab, project=project, axes=axes))  # fmt: skip
 

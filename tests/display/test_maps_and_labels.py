@@ -9,7 +9,8 @@ from click.testing import CliRunner
 import spectrane as sp
 from spectrane.cli.entry import commands
 from spectrane.display.slice_layers import prepared
-from spectrane.display.slices import drawn_slice, frame_sequence
+from spectrane.display.slice_page import drawn_slice
+from spectrane.display.slices import frame_sequence
 from spectrane.kernels.oklab import to_oklab
 from spectrane.model.labels import label_classes
 

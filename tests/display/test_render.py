@@ -9,6 +9,7 @@ import pytest
 from PIL import Image
 from tests.conftest import DTYPES, natural, values_of
 
+import spectrane as sp
 from spectrane.display import limits
 from spectrane.display.render import draw_raster
 from spectrane.engine.memory import ArraySource
@@ -351,3 +352,13 @@ def test_16_bit_pictures_hold_16_bits(tmp_path, rng):
     rows = np.frombuffer(zlib.decompress(data[start + 4 : start + 4 + length]), np.uint8)
     lines = np.cumsum(rows.reshape(3, -1)[:, 1:], axis=0, dtype=np.uint8)  # the "up" filter
     np.testing.assert_array_equal(lines.view(">u2").reshape(3, 4, 4), picture.rgba16)
+
+
+def test_colours_beyond_the_limits_do_not_follow_a_falling_curve():
+    ends = sp.Colormap("ends", sp.colormaps["kiln"].entries[::40], under="#0000ff", over="#ff00ff")
+    look = sp.Look(limits=(0, 255), curve="points:0.2/1,0.8/0", colormap=ends)
+    values = np.array([[-5, 0, 60, 120, 180, 254.9, 255, 256]], "f4")
+    picture = sp.render(sp.from_array(values), look)
+    told = [sp.model.colors.parse_color(picture.legend().color(float(v))) for v in values[0]]
+    assert [tuple(one) for one in picture.rgba[0].tolist()] == told
+    assert told[5] == tuple(ends.entries[0].tolist())

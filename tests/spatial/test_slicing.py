@@ -218,7 +218,7 @@ def test_regridding_and_cropping_keep_the_millimetres():
 @pytest.mark.parametrize(
     ("given", "message"),
     [
-        ({"plane": "oblique"}, "expected one of axial"),
+        ({"plane": "diagonal"}, "expected one of axial"),
         ({"plane": "axial", "at": 99}, "reaches from -2 to 14 mm"),
         ({"plane": "axial", "index": 9}, "which has 0 to 3"),
         ({"plane": "axial", "at": 1, "index": 1}, "not both"),

@@ -174,11 +174,12 @@ def test_groups_are_those_of_clusters(view):
         assert told["groups"][0]["peak"] == pytest.approx(table["peak"].iloc[0])
 
 
-@pytest.mark.parametrize("alone", [False, True])
+@pytest.mark.parametrize("alone", [None, 1, 3])
 def test_the_command_and_the_python_draw_what_is_saved(view, files, monkeypatch, alone):
     for action in ({"do": "goto", "text": "2, -3.5, 4"}, {"do": "planes", "side": "neurological"},
                    {"do": "layer", "layer": 0, "frame": 2},
-                   {"do": "panel", "panel": 1, "alone": alone}):  # fmt: skip
+                   {"do": "planes", "turn": 20, "tilt": 35, "slab": 0 if alone is None else 4},
+                   {"do": "panel", "panel": alone or 1, "alone": alone is not None}):  # fmt: skip
         view.change(action)
     monkeypatch.chdir(files)
     saved = sp.open_raster(view.savers["picture"](str(files / "out"), 8)[0]).pixels().data

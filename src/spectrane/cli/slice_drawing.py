@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import itertools
+import os
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, get_args
 
@@ -14,6 +15,7 @@ from spectrane.analysis.thresholds import Threshold
 from spectrane.cli.looks import limits_given
 from spectrane.cli.values import each
 from spectrane.model.look import Look
+from spectrane.spatial.oblique import Oblique
 from spectrane.spatial.slicing import PlaneName
 
 if TYPE_CHECKING:
@@ -62,6 +64,10 @@ def check_ways(options: SlicesOptions) -> None:
 
 def _check_place(options: SlicesOptions, many: bool) -> None:
     """Raise UsageError for a place that does not fit the planes."""
+    if options.plane == "oblique":
+        _check_oblique(options, many)
+        return
+    options.refuse(["normal", "through", "up"], "without --plane oblique")
     if options.axes == "own":
         options.refuse(["index"], "with --axes own: a stored plane lies on the own axes already")
     if options.at is not None and options.index is not None:
@@ -74,6 +80,34 @@ def _check_place(options: SlicesOptions, many: bool) -> None:
         raise click.UsageError("--at: one plane is cut at one number, in mm")
     if options.beside:
         options.refuse(["index", "slab"], "with --beside, which compares at --at MM")
+
+
+def _check_oblique(options: SlicesOptions, many: bool) -> None:
+    """Raise UsageError for an oblique plane that is not said, or said twice."""
+    if many or options.frames:
+        raise click.UsageError("one oblique plane is drawn; leave out --montage, --sequence, "
+                               "--animated and --frames")  # fmt: skip
+    options.refuse(["index"], "by an oblique plane, which lies between stored ones")
+    if options.axes == "own":
+        options.refuse(["axes"], "by an oblique plane: its points are in mm of the patient")
+    if options.through is not None:
+        options.refuse(["at", "normal"], "with --through: three points are a plane")
+    elif options.at is None or len(options.at) != 3 or options.normal is None:
+        raise click.UsageError("--plane oblique: say --at X,Y,Z and --normal X,Y,Z, or --through "
+                               "X,Y,Z X,Y,Z X,Y,Z")  # fmt: skip
+    if options.beside:
+        options.refuse(["slab"], "with --beside")
+
+
+def oblique_of(options: SlicesOptions) -> Oblique | None:
+    """Return the oblique plane that is asked for."""
+    if options.plane != "oblique":
+        return None
+    if options.through is not None:
+        return Oblique.through(options.through, options.up)
+    assert options.at is not None
+    assert options.normal is not None
+    return Oblique(options.at, options.normal, options.up)
 
 
 def draw_slices(
@@ -202,7 +236,7 @@ def _written(
         picture = _picture(layers, options, stack)
         picture.save(target, overwrite=overwrite)
         return picture, [target]
-    plane: PlaneName = "axial" if options.plane == "all" else options.plane
+    plane: PlaneName = "axial" if options.plane in ("all", "oblique") else options.plane  # type: ignore[assignment]
     given = _on_paper(options)
     if options.frames:
         at = options.at[0] if options.at else None
@@ -227,18 +261,29 @@ def _on_paper(options: SlicesOptions) -> dict[str, Any]:
 
 def _picture(layers: list[Any], options: SlicesOptions, stack: contextlib.ExitStack) -> Picture:
     from spectrane.display.slices import compare_slices, montage, slice_picture, three_planes
-    from spectrane.opening import open_volume
 
     plane, given = options.plane, _on_paper(options)
     if options.montage:
-        chosen: PlaneName = "axial" if plane == "all" else plane
+        chosen: PlaneName = "axial" if plane in ("all", "oblique") else plane  # type: ignore[assignment]
         return montage(layers, chosen, count=options.montage, span=options.span, **given)
     if plane == "all":
         return three_planes(layers, options.at, **given)
-    at = options.at[0] if options.at else None
+    oblique = oblique_of(options)
+    at = options.at[0] if options.at and oblique is None else None
     if options.beside:
-        second = stack.enter_context(open_volume(options.beside))
-        other = [_likened(second, layers[0], options), *layers[1:]]
-        return compare_slices([layers, other], plane, at=at, **given)
+        other = [_likened(_beside(options, stack), layers[0], options), *layers[1:]]
+        return compare_slices([layers, other], plane, at=at, oblique=oblique, **given)
     return slice_picture(layers, plane, at=at, index=options.index, slab=options.slab,
-                         project=options.project, **given)  # fmt: skip
+                         project=options.project, oblique=oblique, **given)  # fmt: skip
+
+
+def _beside(options: SlicesOptions, stack: contextlib.ExitStack) -> Volume:
+    """Return the second volume: a file, or a member of the first one by number or name."""
+    from spectrane.opening import open_volume
+
+    asked = str(options.beside)
+    if "://" in asked or os.path.exists(asked):
+        return stack.enter_context(open_volume(asked))
+    given = options.opening(0, len(options.files)) | {"member": int(asked) if asked.isdigit()
+                                                      else asked}  # fmt: skip
+    return stack.enter_context(open_volume(options.files[0], **given))

@@ -12,16 +12,16 @@ from spectrane.analysis.thresholds import ONE_SIDED, STATISTICS, OneSided, Stati
 from spectrane.cli import vocabulary as words
 from spectrane.cli.files import OpeningOptions
 from spectrane.cli.options import argument, option
-from spectrane.cli.values import Least, MapOpacity, Range
-from spectrane.spatial.slicing import AXES, PLANES, PROJECTIONS, SIDES, PlaneName, Projection
+from spectrane.cli.values import Least, MapOpacity, Numbers, Range
+from spectrane.spatial.slicing import AXES, PLANES, PROJECTIONS, SIDES, AnyPlane, Projection
 
 
 @dataclass(frozen=True)
 class ManyCutOptions(OpeningOptions):
     """Which slices stand beside one another, and how they lie."""
 
-    plane: PlaneName | Literal["all"] = option(
-        "--plane", group="Place", type=click.Choice([*PLANES, "all"]), default="all",
+    plane: AnyPlane | Literal["all"] = option(
+        "--plane", group="Place", type=click.Choice([*PLANES, "oblique", "all"]), default="all",
         help="One plane, or all three through a point.",
     )  # fmt: skip
     montage: int | None = option("--montage", group="Place", type=click.IntRange(1, 400),
@@ -41,6 +41,16 @@ class CutOptions(ManyCutOptions):
     """Which slices, and how they lie on the picture."""
 
     at: tuple[float, ...] | None = words.position()
+    normal: tuple[float, ...] | None = option(
+        "--normal", group="Place", type=Numbers(3, "X,Y,Z"),
+        help="What an oblique plane through --at X,Y,Z is square to.",
+    )  # fmt: skip
+    through: tuple[tuple[float, ...], ...] | None = option(
+        "--through", group="Place", type=Numbers(3, "X,Y,Z"), nargs=3, default=None,
+        help="Or the three points that an oblique plane goes through, in mm.",
+    )  # fmt: skip
+    up: tuple[float, ...] | None = option("--up", group="Place", type=Numbers(3, "X,Y,Z"),
+                                          help="What points upward in it.")  # fmt: skip
     index: int | None = option("--index", group="Place", type=click.IntRange(0),
                                help="Or a stored plane, from 0.")  # fmt: skip
     sequence: int | None = option("--sequence", group="Place", type=click.IntRange(1, 400),
@@ -51,8 +61,10 @@ class CutOptions(ManyCutOptions):
         "--frames", group="Place", type=click.Choice(["animated", "numbered"]),
         help="One slice in every frame: in a moving picture, or in files.",
     )  # fmt: skip
-    beside: str | None = option("--beside", group="Place", type=click.Path(),
-                                help="A second volume, at the same mm, to its right.")  # fmt: skip
+    beside: str | None = option(
+        "--beside", group="Place", type=click.Path(),
+        help="A second volume at the same mm, to its right; or a member of the same file.",
+    )  # fmt: skip
     slab: float = option("--slab", group="Place", type=float, default=0.0,
                          help="A thickness in mm that is projected.")  # fmt: skip
     project: Projection = option("--project", group="Place", type=click.Choice(PROJECTIONS),

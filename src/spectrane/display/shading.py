@@ -212,8 +212,18 @@ class Shading:
 
     @property
     def stepped(self) -> bool:
-        """Whether levels are a staircase of at most 256, rising or falling."""
-        return self.monotone and (self.palette is None or self.palette.last <= 255)
+        """Whether levels are a staircase of at most 256, rising or falling.
+
+        Colours beyond the limits stand at their own ends, whichever way the curve runs.
+        """
+        if self.palette is None or not self.monotone:
+            return self.monotone
+        if not self.palette.ends:
+            return self.palette.last <= 255
+        ends = np.array(sorted((self.scale.low, self.scale.high)))
+        first, last = self.t_at(ends).tolist()
+        astray = first < last if self.falling else first > last
+        return self.palette.last <= 255 and not astray
 
     def codes(self, stored: NDArray[Any]) -> NDArray[np.intp]:
         """Return the level or palette's code of each number; NaN gets the first."""

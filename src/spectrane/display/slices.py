@@ -7,27 +7,17 @@ the edges say which side of the patient lies there.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from typing import Any, TypeAlias
 
 import numpy as np
-from numpy.typing import NDArray
 
-from spectrane.display.bars import bars_panel
-from spectrane.display.drawing import Rgba
-from spectrane.display.keys import Shown
-from spectrane.display.layers import stacked
 from spectrane.display.outlines import LayerBase
 from spectrane.display.panels import (
-    DARK,
     GAP,
     draw_cross,
-    draw_edge,
-    draw_rims,
-    on_dark,
     one_below_another,
     panels_in_a_row,
-    write_letters,
 )
 from spectrane.display.picture import Picture
 from spectrane.display.plan import RenderPlan
@@ -36,18 +26,20 @@ from spectrane.display.slice_layers import (
     as_layers,
     check_meeting,
     filled_span,
-    flat,
     prepared,
 )
+from spectrane.display.slice_page import SlicePage, drawn_slice
 from spectrane.kernels.quiet import quiet
 from spectrane.model.asking import SourceLike
 from spectrane.model.errors import LookError
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
 from spectrane.model.patient import reach
+from spectrane.spatial.oblique import Oblique, oblique_asked
 from spectrane.spatial.slicing import (
     PLANES,
     SIDES,
+    AnyPlane,
     PlaneName,
     Projection,
     Side,
@@ -60,56 +52,12 @@ VolumeShown: TypeAlias = "SourceLike | LayerBase | tuple[SourceLike, Look | None
 VolumesShown: TypeAlias = "VolumeShown | Sequence[VolumeShown]"
 
 
-@dataclass(frozen=True)
-class DrawnSlice:
-    """A slice as it is drawn, on its grid, and what is known of the lowest layer's cut.
-
-    ``colors`` are those that each layer of classes has in it, by its title.
-    """
-
-    rgba: Rgba
-    grid: Grid
-    cut: dict[str, Any]
-    colors: dict[str, NDArray[np.uint32]]
-
-
-def drawn_slice(
-    ready: Sequence[Ready], plane: str, scale: float, where: dict[str, Any],
-    grid: Grid | None = None,
-) -> DrawnSlice:  # fmt: skip
-    """Draw a slice at ``scale`` pixels per millimetre, in true proportion, or onto a grid."""
-    layers, outlined = flat(ready, plane, where)
-    if grid is None:
-        grid = _scaled(layers[0].source.grid, scale)
-    stack = stacked(layers, grid=grid, tell=False)
-    rgba = on_dark(stack.blended())
-    for one in outlined:
-        alone = stacked([one], grid=stack.grid, tell=False)
-        draw_edge(rgba, alone.blended()[..., 3] > 0)
-    rims = {one.layer.title: one.layer for one in ready if one.layer.rims and one.layer.visible}
-    colors = {}
-    for drawn in stack.layers:
-        if drawn.planned is not None and drawn.planned.plan.classes:
-            words = np.ascontiguousarray(drawn.rgba).view(np.uint32)
-            colors[drawn.title] = np.unique(words)
-            if drawn.title in rims:
-                draw_rims(rgba, drawn.rgba, rims[drawn.title].opacity)
-    lowest: Any = layers[0]
-    return DrawnSlice(rgba, stack.grid, lowest.source.metadata["slice"], colors)
-
-
-def _scaled(grid: Grid, scale: float) -> Grid:
-    rows, columns = (max(1, round(n * side * scale)) for n, side in
-                     zip(grid.shape, grid.pixel_size[::-1], strict=True))  # fmt: skip
-    return grid.resized((rows, columns))
-
-
 @quiet
 def slice_picture(
-    layers: VolumesShown, plane: PlaneName = "axial", *, at: float | None = None,
+    layers: VolumesShown, plane: AnyPlane = "axial", *, at: float | None = None,
     index: int | None = None, side: Side = "radiological", slab: float = 0.0,
     project: Projection = "maximum", size: Sequence[int] | None = None, labels: bool = True,
-    axes: SliceAxes = "patient",
+    axes: SliceAxes = "patient", oblique: Oblique | None = None,
 ) -> Picture:  # fmt: skip
     """Return one slice through volumes at the same millimetres, the first the lowest.
 
@@ -117,8 +65,9 @@ def slice_picture(
     patient's sides and the colour bars. ``axes`` ``own`` cuts along the first volume's own axes,
     ``at`` in mm along them; ``patient`` on the anatomical planes. ``layers`` are one or several
     volumes, (volume, look) pairs, ``Layer`` or ``VolumeLayer``, the lowest first. ``at`` is in mm,
-    ``index`` a stored plane; neither: the middle. ``slab`` mm are projected. Raises GridMismatch
-    for a slice outside, and for a raster.
+    ``index`` a stored plane; neither: the middle. ``slab`` mm are projected. The plane ``oblique``
+    is any: ``oblique=sp.Oblique(center, normal)``, with letters as far as they are true. Raises
+    GridMismatch for a slice outside, and for a raster.
 
     >>> import numpy as np, spectrane as sp
     >>> ball = np.hypot.outer(np.hypot.outer(*[np.linspace(-1, 1, 9)] * 2), np.linspace(-1, 1, 9))
@@ -126,17 +75,35 @@ def slice_picture(
     >>> sp.slice_picture(volume, "coronal", at=4, size=(90, 90), labels=False).rgba.shape
     (90, 90, 4)
     """
-    page = _Page.of(prepared(layers, axes), size or (800, 1280), labels)
+    ready = prepared(layers, axes)
     where = {"at": at, "index": index, "side": side, "slab": slab, "project": project}
     where = {name: value for name, value in where.items() if value is not None}
-    return _single(page, plane, where)
+    if oblique_asked(plane, oblique, at=at, index=index, axes=axes):
+        assert oblique is not None
+        page = SlicePage.of(_along(ready, oblique), size or (800, 1280), labels)
+        lying = oblique.plane(side)
+        sided = {**where, "at": oblique.at, "side": _side_of(lying)}
+        return _single(page, "axial", sided, lying=lying, named=str(oblique))
+    return _single(SlicePage.of(ready, size or (800, 1280), labels), plane, where)
 
 
-def _single(page: _Page, plane: str, where: dict[str, Any], more: str = "") -> Picture:
+def _along(ready: Sequence[Ready], oblique: Oblique) -> list[Ready]:
+    """Return volumes turned so that an oblique plane is an axial one of theirs."""
+    return [one.turned(one.turn.T @ oblique.turn) for one in ready]
+
+
+def _side_of(lying: SlicePlane) -> Side:
+    return SIDES[0] if lying.columns[1] < 0 else SIDES[1]
+
+
+def _single(
+    page: SlicePage, plane: str, where: dict[str, Any], more: str = "",
+    lying: SlicePlane | None = None, named: str | None = None,
+) -> Picture:  # fmt: skip
     """Return one slice as a picture, with its letters and bars."""
     drawn = page.saw(drawn_slice(page.ready, plane, _scale(page.ready, plane, page.size), where))
-    caption = _caption(plane, drawn.cut) + more
-    page.write(drawn.rgba, SlicePlane.of(plane, where.get("side", SIDES[0])), caption)
+    caption = _caption(plane, drawn.cut, named) + more
+    page.write(drawn.rgba, lying or SlicePlane.of(plane, where.get("side", SIDES[0])), caption)
     return page.picture(drawn.rgba, drawn.grid)
 
 
@@ -157,7 +124,7 @@ def three_planes(
     >>> sp.three_planes(volume, (4, 4, 4), size=(90, 300), labels=False).rgba.shape[0]
     90
     """
-    page = _Page.of(prepared(layers, axes), size, labels)
+    page = SlicePage.of(prepared(layers, axes), size, labels)
     ready, room = page.ready, page.size
     low, high = reach(ready[0].source.grid)
     middle = (low + high) / 2 if point is None else np.asarray(point, float)
@@ -182,9 +149,9 @@ def three_planes(
 
 @quiet
 def compare_slices(
-    columns: Sequence[VolumesShown], plane: PlaneName = "axial", *, at: float | None = None,
+    columns: Sequence[VolumesShown], plane: AnyPlane = "axial", *, at: float | None = None,
     side: Side = "radiological", size: Sequence[int] = (800, 1280), labels: bool = True,
-    axes: SliceAxes = "patient",
+    axes: SliceAxes = "patient", oblique: Oblique | None = None,
 ) -> Picture:  # fmt: skip
     """Return slices side by side at the same millimetres, over what the first shows.
 
@@ -203,7 +170,14 @@ def compare_slices(
     ready = [prepared(layers, axes, first) for layers in listed]
     for column in ready[1:]:
         check_meeting(first, column[0].layer)
-    page = _Page.of([one for column in ready for one in column], size, labels)
+    lying = SlicePlane.of(plane, side) if plane != "oblique" else None
+    if oblique_asked(plane, oblique, at=at, axes=axes):
+        assert oblique is not None
+        ready = [_along(column, oblique) for column in ready]
+        lying, plane, at = oblique.plane(side), "axial", oblique.at
+        side = _side_of(lying)
+    assert lying is not None
+    page = SlicePage.of([one for column in ready for one in column], size, labels)
     room = page.size
     low, high = reach(ready[0][0].source.grid)
     across = SlicePlane.of(plane).across
@@ -215,8 +189,9 @@ def compare_slices(
     for column in ready:
         drawn = page.saw(drawn_slice(column, plane, scale, where, grid))
         grid = drawn.grid
-        caption = f"{column[0].layer.title}, {_caption(plane, drawn.cut)}"
-        page.write(drawn.rgba, SlicePlane.of(plane, side), caption)
+        named = None if oblique is None else str(oblique)
+        caption = f"{column[0].layer.title}, {_caption(lying.name, drawn.cut, named)}"
+        page.write(drawn.rgba, lying, caption)
         panels.append(drawn.rgba)
     return page.picture(panels_in_a_row(panels))
 
@@ -238,7 +213,7 @@ def montage(
     >>> sp.montage(volume, count=4, span=(2, 6), size=(90, 90), labels=False).rgba.shape[2]
     4
     """
-    page = _Page.of(prepared(layers, axes), size, labels)
+    page = SlicePage.of(prepared(layers, axes), size, labels)
     ready, room = page.ready, page.size
     places = slice_places(ready, plane, count, span)
     across, down = _grid_of(ready, plane, count, room)
@@ -259,7 +234,7 @@ def slice_sequence(
     size: Sequence[int] = (800, 1280), labels: bool = True, axes: SliceAxes = "patient",
 ) -> Iterator[Picture]:  # fmt: skip
     """Yield ``count`` slices of one size, evenly over ``span`` (mm) or what is not empty."""
-    page = _Page.of(prepared(layers, axes), size, labels)
+    page = SlicePage.of(prepared(layers, axes), size, labels)
     for place in slice_places(page.ready, plane, count, span):
         yield _single(page, plane, {"at": place, "side": side})
 
@@ -285,7 +260,7 @@ def frame_sequence(
     names = [band.name for band in first.source.bands]
     shown = [prepared([replace(first, frame=k, look=look)], axes)[0] for k in range(1, count + 1)]
     longest = max(range(count), key=lambda k: len(names[k]))
-    page = _Page.of([shown[longest], *rest], size, labels)  # one size, settled once
+    page = SlicePage.of([shown[longest], *rest], size, labels)  # one size, settled once
     for name, one in zip(names, shown, strict=True):
         yield _single(replace(page, ready=[one, *rest], seen={}), plane, where, f", {name}")
 
@@ -342,89 +317,7 @@ def said_place(place: float) -> str:
     return f"{round(float(place), 1) + 0.0:.1f} mm"
 
 
-def _caption(plane: str, said: dict[str, Any]) -> str:
+def _caption(plane: str, said: dict[str, Any], named: str | None = None) -> str:
     place = said_place(said["at"]) if "at" in said else f"plane {said['index']}"
     slab = f", slab {said['slab']:g} mm" if said.get("slab") else ""
-    return f"{plane} {place}{slab}"
-
-
-@dataclass(frozen=True)
-class _Page:
-    """What the slices of one picture have in common: layers, room, letters, bars."""
-
-    ready: Sequence[Ready]
-    size: tuple[int, int]
-    text: int
-    labels: bool
-    reserved: int = 0
-    """Columns that are kept for bars, so that pictures of one sequence have one size."""
-    seen: dict[str, list[NDArray[np.uint32]]] = field(default_factory=dict)
-    """The colours that layers of classes had in what was drawn."""
-
-    @classmethod
-    def of(cls, ready: Sequence[Ready], size: Sequence[int], labels: bool) -> _Page:
-        """Return a page whose ``size`` is what bars leave of the size asked for."""
-        text = max(10, min(16, size[1] // 80))
-        page = cls(ready, (size[0], size[1]), text, labels)
-        bars = page.bars(size[0])
-        wide = 0 if bars is None else min(bars.shape[1], size[1] // 2 - GAP)
-        taken = wide + GAP if wide else 0
-        return replace(page, size=(size[0], size[1] - taken), reserved=wide)
-
-    def saw(self, drawn: DrawnSlice) -> DrawnSlice:
-        """Remember which classes were drawn, for the key."""
-        for title, colors in drawn.colors.items():
-            self.seen.setdefault(title, []).append(colors)
-        return drawn
-
-    def _classes(self, title: str) -> Rgba | None:
-        """Return the colours that a layer of classes had, as a picture of one row."""
-        if title not in self.seen:
-            return None
-        words = np.unique(np.concatenate(self.seen[title]))
-        return words.view(np.uint8).reshape(1, -1, 4)
-
-    def bars(self, rows: int) -> Rgba | None:
-        """Return the bars of all layers that have one, each scale once."""
-        if not self.labels or rows < 8 * self.text:
-            return None
-        shown: dict[str, Shown] = {}
-        for one in self.ready:
-            if one.layer.visible and (len(one.plan.shadings) == 1 or one.plan.classes):
-                said = f"{one.plan.scales} {one.plan.classes}"
-                drawn = self._classes(one.layer.title) if one.plan.classes else None
-                shown.setdefault(said, Shown(one.layer.title, one.plan, rgba=drawn))
-        bars = bars_panel(list(shown.values()), rows, self.text)
-        return bars if bars is None or not self.reserved else _of_width(bars, self.reserved)
-
-    def write(self, rgba: Rgba, plane: SlicePlane, caption: str, *, edges: bool = True) -> None:
-        """Write letters and a caption; sides only where the volume's place is known."""
-        if self.labels:
-            known = self.ready[0].source.grid.placed
-            own = not np.array_equal(self.ready[0].turn, np.eye(3))
-            caption += ", own axes" if own and edges else ""
-            write_letters(rgba, plane, caption, self.text, edges=edges and known)
-
-    def picture(self, rgba: Rgba, grid: Grid | None = None) -> Picture:
-        """Return the picture with its bars at the right; positions on it are the slice's."""
-        bars = self.bars(rgba.shape[0])
-        rgba = rgba if bars is None else panels_in_a_row([rgba, bars])
-        grid = replace(grid or Grid(rgba.shape[:2]), shape=rgba.shape[:2])
-        ready = self.ready
-        scales = tuple(scale for one in ready for scale in one.plan.scales)
-        notes = tuple(
-            f"Layer {k}: {one.layer.title}, frame {one.source.bands[one.frames[0]].name}"
-            + (f", where {one.layer.threshold}" if one.layer.threshold is not None else "")
-            for k, one in enumerate(ready, 1)
-        )
-        names = ", ".join(one.layer.title for one in ready)
-        return Picture(rgba, grid, scales, names, notes)
-
-
-def _of_width(bars: Rgba, columns: int) -> Rgba:
-    """Return bars in so many columns, cut or with dark beside them."""
-    wide = np.empty((len(bars), columns, 4), np.uint8)
-    wide[...] = DARK
-    kept = min(columns, bars.shape[1])
-    wide[:, :kept] = bars[:, :kept]
-    return wide
+    return f"{named or f'{plane} {place}'}{slab}"

@@ -7,7 +7,7 @@ one.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal, get_args
 
@@ -31,6 +31,7 @@ from spectrane.model.window import Window, extent, window_area
 
 F64 = NDArray[np.float64]
 PlaneName = Literal["axial", "coronal", "sagittal"]
+AnyPlane = Literal[PlaneName, "oblique"]
 PLANES: dict[str, tuple[int, int, int]] = dict(
     zip(get_args(PlaneName), ((2, 0, 1), (1, 0, 2), (0, 1, 2)), strict=True)
 )
@@ -50,12 +51,14 @@ class SlicePlane:
     """Which way a picture looks at the patient.
 
     ``columns`` and ``rows`` are (patient axis, direction); ``across`` is the axis that is cut.
+    ``letters`` are those at the edges where the axes are not the patient's own.
     """
 
     name: str
     across: int
     columns: tuple[int, int]
     rows: tuple[int, int]
+    letters: Mapping[str, str] | None = None
 
     @classmethod
     def of(cls, name: str, side: str = "radiological") -> SlicePlane:
@@ -71,6 +74,8 @@ class SlicePlane:
     @property
     def labels(self) -> dict[str, str]:
         """Return the letters at the picture's edges: left, right, top, bottom."""
+        if self.letters is not None:
+            return dict(self.letters)
         sides = {}
         for (axis, way), (first, last) in ((self.columns, ("left", "right")),
                                            (self.rows, ("top", "bottom"))):  # fmt: skip

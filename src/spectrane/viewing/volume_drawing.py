@@ -13,11 +13,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.display.slice_layers import Ready, ready_along
-from spectrane.display.slices import drawn_slice
+from spectrane.display.slice_page import drawn_slice
 from spectrane.display.volume_layers import laid_over
 from spectrane.model.errors import GridMismatch
 from spectrane.viewing.volume_session import VolumeSession
-from spectrane.viewing.volume_state import Pane, free_turn
+from spectrane.viewing.volume_state import Pane
 
 T = TypeVar("T")
 _READY, _PICTURES = 24, 12
@@ -41,9 +41,9 @@ class VolumeDrawer:
         for number, shown in enumerate(state.layers):
             key: tuple[Any, ...] = (number, repr(shown), state.axes)
             one = _kept(self._ready, key, _READY, partial(_ready_of, session, number))
-            if free:
-                turn = free_turn(state.turn, state.tilt)
-                key = (*key, state.turn, state.tilt)
+            if free and pane is not None:
+                turn = one.turn.T @ pane.turn
+                key = (*key, pane.turn.tobytes())
                 one = _kept(self._ready, key, _READY, partial(one.turned, turn))
             found.append(one)
         return found
@@ -58,7 +58,8 @@ class VolumeDrawer:
     def _draw(self, session: VolumeSession, pane: Pane) -> NDArray[np.uint8]:
         self.reads += 1
         state = session.state
-        where: dict[str, Any] = {"at": pane.at, "side": state.side, "slab": state.slab,
+        side = "radiological" if pane.plane.columns[1] < 0 else state.side
+        where: dict[str, Any] = {"at": pane.at, "side": side, "slab": state.slab,
                                  "project": state.project}  # fmt: skip
         try:
             drawn = drawn_slice(self.ready(session, pane), pane.cut, 1.0, where, pane.grid)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import shlex
+from collections.abc import Iterable
 
 from spectrane.viewing.leaving import look_words
 from spectrane.viewing.volume_session import VolumeSession
-from spectrane.viewing.volume_state import PANES, ShownVolume, VolumeGiven
+from spectrane.viewing.volume_state import PANES, ShownVolume, VolumeGiven, free_plane
 
 _OF_ANATOMY = {"limits", "colormap", "invert"}
 _OF_MAPS = {"limits", "colormap"}
@@ -37,15 +38,22 @@ def slices_command(session: VolumeSession, output: str = "view.png") -> str | No
 
 def _place(session: VolumeSession) -> list[str]:
     state = session.state
-    alone = state.panels == 1 and PANES[state.panel] != "oblique"
-    if alone:
-        pane = session.pane(state.panel)
-        words = ["--plane", pane.cut, f"--at={pane.at!r}"]
-        words += ["--slab", repr(state.slab), "--project", state.project] if state.slab else []
+    slab = ["--slab", repr(state.slab), "--project", state.project] if state.slab else []
+    axes = [] if state.axes == "patient" else ["--axes", state.axes]
+    if state.panels > 1:
+        words = [f"--at={_joined(state.point)}", *axes]
+    elif PANES[state.panel] == "oblique":
+        free = free_plane(state, session.turn)
+        words = ["--plane", "oblique", f"--at={_joined(free.center)}", *slab,
+                 f"--normal={_joined(free.normal)}", f"--up={_joined(free.up or ())}"]  # fmt: skip
     else:
-        words = [f"--at={','.join(map(repr, state.point))}"]
-    words += [] if state.side == "radiological" else ["--side", state.side]
-    return words + ([] if state.axes == "patient" else ["--axes", state.axes])
+        pane = session.pane(state.panel)
+        words = ["--plane", pane.cut, f"--at={pane.at!r}", *slab, *axes]
+    return words + ([] if state.side == "radiological" else ["--side", state.side])
+
+
+def _joined(values: Iterable[float]) -> str:
+    return ",".join(map(repr, values))
 
 
 def _anatomy(one: VolumeGiven, shown: ShownVolume) -> list[str] | None:
@@ -97,17 +105,20 @@ def slices_python(session: VolumeSession) -> str:
                 for key in ("opacity", "visible", "threshold", "frame", "least", "faded")
                 if getattr(shown, key) != getattr(usual, key)]  # fmt: skip
         names.append(f"sp.VolumeLayer({', '.join([name, f'sp.Look({look})', *more])})")
-    given = [f"side={state.side!r}"] if state.side != "radiological" else []
-    given += [f"axes={state.axes!r}"] if state.axes != "patient" else []
+    side = [] if state.side == "radiological" else [f"side={state.side!r}"]
+    axes = [] if state.axes == "patient" else [f"axes={state.axes!r}"]
+    slab = [f"slab={state.slab!r}", f"project={state.project!r}"] if state.slab else []
     listed = f"[{', '.join(names)}]"
-    if state.panels == 1 and PANES[state.panel] != "oblique":
-        pane = session.pane(state.panel)
-        slab = [f"slab={state.slab!r}", f"project={state.project!r}"] if state.slab else []
-        call = ", ".join(
-            [f"{listed}, {pane.cut!r}, at={pane.at!r}", "size=(800, 1280)", *slab, *given]
-        )
-        lines.append(f"picture = sp.slice_picture({call})")
-    else:
-        call = ", ".join([f"{listed}, {state.point!r}", *given])
+    if state.panels > 1:
+        call = ", ".join([f"{listed}, {state.point!r}", *side, *axes])
         lines.append(f"picture = sp.three_planes({call})")
+    else:
+        pane = session.pane(state.panel)
+        where = [repr(pane.cut), f"at={pane.at!r}", *axes]
+        if PANES[state.panel] == "oblique":
+            free = free_plane(state, session.turn)
+            said = f"{tuple(free.center)!r}, {tuple(free.normal)!r}, up={tuple(free.up or ())!r}"
+            where = ["'oblique'", f"oblique=sp.Oblique({said})"]
+        call = ", ".join([listed, *where, "size=(800, 1280)", *slab, *side])
+        lines.append(f"picture = sp.slice_picture({call})")
     return "\n".join([*lines, "picture.save('view.png', overwrite=True)", ""])

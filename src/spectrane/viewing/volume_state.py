@@ -15,6 +15,7 @@ from spectrane.model.errors import LookError
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
 from spectrane.model.patient import letters_of
+from spectrane.spatial.oblique import Oblique
 from spectrane.spatial.slicing import PLANES, SIDES, PlaneName, SlicePlane
 
 F64 = NDArray[np.float64]
@@ -128,8 +129,10 @@ class Pane:
         """Return a panel of a state; ``own`` (3x3) are the axes that are cut, in the patient."""
         name = PANES[number]
         cut: PlaneName = "axial" if name == "oblique" else name  # type: ignore[assignment]
-        turn = own @ free_turn(state.turn, state.tilt) if name == "oblique" else own
-        plane = SlicePlane.of(cut, state.side)
+        turn, plane = own, SlicePlane.of(cut, state.side)
+        if name == "oblique":
+            free = free_plane(state, own)
+            turn, plane = free.turn, free.plane(state.side)
         middle, point = turn.T @ np.array(state.center), turn.T @ np.array(state.point)
         (along, way), (down, fall) = plane.columns, plane.rows
         rows, columns = size
@@ -163,10 +166,18 @@ class Pane:
     @property
     def letters(self) -> dict[str, str]:
         """The letters of the patient's sides at the edges: see ``letters_of``."""
+        if self.plane.letters is not None:
+            return dict(self.plane.letters)
         (along, way), (down, fall) = self.plane.columns, self.plane.rows
         right, below = self.turn[:, along] * way, self.turn[:, down] * fall
         return {"left": letters_of(-right), "right": letters_of(right),
                 "top": letters_of(-below), "bottom": letters_of(below)}  # fmt: skip
+
+
+def free_plane(state: VolumeState, own: F64) -> Oblique:
+    """Return the free plane of a state; ``own`` (3x3) are the axes that are cut, in the patient."""
+    axes = own @ free_turn(state.turn, state.tilt)
+    return Oblique(state.point, axes[:, 2].tolist(), axes[:, 1].tolist())
 
 
 def free_turn(turn: float, tilt: float) -> F64:

@@ -29,7 +29,7 @@ from spectrane.viewing.viewed import Answer, Asked, Drawn
 from spectrane.viewing.volume_drawing import VolumeDrawer
 from spectrane.viewing.volume_leaving import slices_command, slices_python
 from spectrane.viewing.volume_session import VolumeSession
-from spectrane.viewing.volume_state import PANES, ShownVolume
+from spectrane.viewing.volume_state import PANES, ShownVolume, free_plane
 
 _GROUPS, _SAMPLE = 200, 1_000_000
 _PICTURE = (800, 1280)
@@ -203,8 +203,12 @@ class VolumeView:
         state, path = self.session.state, free_path(folder, ".png")
         given: dict[str, Any] = {"side": state.side, "axes": state.axes, "size": _PICTURE}
         layers = self.session.layers()
-        if state.panels > 1 or PANES[state.panel] == "oblique":
+        if state.panels > 1:
             three_planes(layers, state.point, **given).save(path)
+        elif PANES[state.panel] == "oblique":
+            given.pop("axes")
+            slice_picture(layers, "oblique", oblique=free_plane(state, self.session.turn),
+                          slab=state.slab, project=state.project, **given).save(path)  # type: ignore[arg-type]  # fmt: skip
         else:
             pane = self.session.pane(state.panel)
             slice_picture(layers, pane.cut, at=pane.at, slab=state.slab,

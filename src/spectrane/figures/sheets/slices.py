@@ -11,13 +11,8 @@ from matplotlib.figure import Figure
 from spectrane.display.keys import Key, Shown
 from spectrane.display.sheet_settings import Orientation, SheetSettings
 from spectrane.display.slice_layers import Ready, prepared
-from spectrane.display.slices import (
-    DrawnSlice,
-    drawn_slice,
-    extent_of_plane,
-    said_place,
-    slice_places,
-)
+from spectrane.display.slice_page import DrawnSlice, drawn_slice
+from spectrane.display.slices import extent_of_plane, said_place, slice_places
 from spectrane.figures.keys import STEPS
 from spectrane.figures.paper import blank
 from spectrane.figures.sheets.elements import HEAD, TEXT, Notes, ScaleBar, SheetElement

@@ -1,0 +1,154 @@
+"""One slice drawn, and what the slices of one picture have in common: letters, bars, room."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from spectrane.display.bars import bars_panel
+from spectrane.display.drawing import Rgba
+from spectrane.display.keys import Shown
+from spectrane.display.layers import stacked
+from spectrane.display.panels import (
+    DARK,
+    GAP,
+    draw_edge,
+    draw_rims,
+    on_dark,
+    panels_in_a_row,
+    write_letters,
+)
+from spectrane.display.picture import Picture
+from spectrane.display.slice_layers import Ready, flat
+from spectrane.model.grid import Grid
+from spectrane.spatial.slicing import SlicePlane
+
+
+@dataclass(frozen=True)
+class DrawnSlice:
+    """A slice as it is drawn, on its grid, and what is known of the lowest layer's cut.
+
+    ``colors`` are those that each layer of classes has in it, by its title.
+    """
+
+    rgba: Rgba
+    grid: Grid
+    cut: dict[str, Any]
+    colors: dict[str, NDArray[np.uint32]]
+
+
+def drawn_slice(
+    ready: Sequence[Ready], plane: str, scale: float, where: dict[str, Any],
+    grid: Grid | None = None,
+) -> DrawnSlice:  # fmt: skip
+    """Draw a slice at ``scale`` pixels per millimetre, in true proportion, or onto a grid."""
+    layers, outlined = flat(ready, plane, where)
+    if grid is None:
+        grid = _scaled(layers[0].source.grid, scale)
+    stack = stacked(layers, grid=grid, tell=False)
+    rgba = on_dark(stack.blended())
+    for one in outlined:
+        alone = stacked([one], grid=stack.grid, tell=False)
+        draw_edge(rgba, alone.blended()[..., 3] > 0)
+    rims = {one.layer.title: one.layer for one in ready if one.layer.rims and one.layer.visible}
+    colors = {}
+    for drawn in stack.layers:
+        if drawn.planned is not None and drawn.planned.plan.classes:
+            words = np.ascontiguousarray(drawn.rgba).view(np.uint32)
+            colors[drawn.title] = np.unique(words)
+            if drawn.title in rims:
+                draw_rims(rgba, drawn.rgba, rims[drawn.title].opacity)
+    lowest: Any = layers[0]
+    return DrawnSlice(rgba, stack.grid, lowest.source.metadata["slice"], colors)
+
+
+def _scaled(grid: Grid, scale: float) -> Grid:
+    rows, columns = (max(1, round(n * side * scale)) for n, side in
+                     zip(grid.shape, grid.pixel_size[::-1], strict=True))  # fmt: skip
+    return grid.resized((rows, columns))
+
+
+@dataclass(frozen=True)
+class SlicePage:
+    """What the slices of one picture have in common: layers, room, letters, bars."""
+
+    ready: Sequence[Ready]
+    size: tuple[int, int]
+    text: int
+    labels: bool
+    reserved: int = 0
+    """Columns that are kept for bars, so that pictures of one sequence have one size."""
+    seen: dict[str, list[NDArray[np.uint32]]] = field(default_factory=dict)
+    """The colours that layers of classes had in what was drawn."""
+
+    @classmethod
+    def of(cls, ready: Sequence[Ready], size: Sequence[int], labels: bool) -> SlicePage:
+        """Return a page whose ``size`` is what bars leave of the size asked for."""
+        text = max(10, min(16, size[1] // 80))
+        page = cls(ready, (size[0], size[1]), text, labels)
+        bars = page.bars(size[0])
+        wide = 0 if bars is None else min(bars.shape[1], size[1] // 2 - GAP)
+        taken = wide + GAP if wide else 0
+        return replace(page, size=(size[0], size[1] - taken), reserved=wide)
+
+    def saw(self, drawn: DrawnSlice) -> DrawnSlice:
+        """Remember which classes were drawn, for the key."""
+        for title, colors in drawn.colors.items():
+            self.seen.setdefault(title, []).append(colors)
+        return drawn
+
+    def _classes(self, title: str) -> Rgba | None:
+        """Return the colours that a layer of classes had, as a picture of one row."""
+        if title not in self.seen:
+            return None
+        words = np.unique(np.concatenate(self.seen[title]))
+        return words.view(np.uint8).reshape(1, -1, 4)
+
+    def bars(self, rows: int) -> Rgba | None:
+        """Return the bars of all layers that have one, each scale once."""
+        if not self.labels or rows < 8 * self.text:
+            return None
+        shown: dict[str, Shown] = {}
+        for one in self.ready:
+            if one.layer.visible and (len(one.plan.shadings) == 1 or one.plan.classes):
+                said = f"{one.plan.scales} {one.plan.classes}"
+                drawn = self._classes(one.layer.title) if one.plan.classes else None
+                shown.setdefault(said, Shown(one.layer.title, one.plan, rgba=drawn))
+        bars = bars_panel(list(shown.values()), rows, self.text)
+        return bars if bars is None or not self.reserved else _of_width(bars, self.reserved)
+
+    def write(self, rgba: Rgba, plane: SlicePlane, caption: str, *, edges: bool = True) -> None:
+        """Write letters and a caption; sides only where the volume's place is known."""
+        if self.labels:
+            known = self.ready[0].source.grid.placed
+            own = plane.letters is None and not np.array_equal(self.ready[0].turn, np.eye(3))
+            caption += ", own axes" if own and edges else ""
+            write_letters(rgba, plane, caption, self.text, edges=edges and known)
+
+    def picture(self, rgba: Rgba, grid: Grid | None = None) -> Picture:
+        """Return the picture with its bars at the right; positions on it are the slice's."""
+        bars = self.bars(rgba.shape[0])
+        rgba = rgba if bars is None else panels_in_a_row([rgba, bars])
+        grid = replace(grid or Grid(rgba.shape[:2]), shape=rgba.shape[:2])
+        ready = self.ready
+        scales = tuple(scale for one in ready for scale in one.plan.scales)
+        notes = tuple(
+            f"Layer {k}: {one.layer.title}, frame {one.source.bands[one.frames[0]].name}"
+            + (f", where {one.layer.threshold}" if one.layer.threshold is not None else "")
+            for k, one in enumerate(ready, 1)
+        )
+        names = ", ".join(one.layer.title for one in ready)
+        return Picture(rgba, grid, scales, names, notes)
+
+
+def _of_width(bars: Rgba, columns: int) -> Rgba:
+    """Return bars in so many columns, cut or with dark beside them."""
+    wide = np.empty((len(bars), columns, 4), np.uint8)
+    wide[...] = DARK
+    kept = min(columns, bars.shape[1])
+    wide[:, :kept] = bars[:, :kept]
+    return wide
