@@ -13,6 +13,8 @@ from spectrane.display.slice_page import drawn_slice
 from spectrane.display.slices import frame_sequence
 from spectrane.kernels.oklab import to_oklab
 from spectrane.model.labels import label_classes
+from spectrane.viewing.volume_session import VolumeSession
+from spectrane.viewing.volume_state import PANES
 
 
 def volume(values, **given):
@@ -125,3 +127,30 @@ def test_labels_on_the_command_line(ct, rng, tmp_path):
     wrong = CliRunner().invoke(commands, [*base, "-o", str(tmp_path / "x.png"), *over,
                                           "--show-labels", "99"])  # fmt: skip
     assert "label '99'" in str(wrong.exception)
+
+
+def test_a_picture_says_what_changes_its_meaning(ct, rng):
+    effect = volume(np.abs(rng.normal(0, 4, (12, 12, 12))).astype("f4"), frames=["t"])
+    test = sp.Threshold("t", p=0.01, dof=9)
+    shown = sp.VolumeLayer(effect, threshold=test, least=3, name="map")
+    picture = sp.slice_picture([ct, shown], at=10)
+    told = f"where |t| >= {test.level():.3g} (p < 0.01, uncorrected), groups of at least 3 voxels"
+    assert told in picture.notes[1]
+    bare = sp.slice_picture([ct, sp.VolumeLayer(effect, threshold=test, least=3, name="map")],
+                            at=10, labels=False)  # fmt: skip
+    assert told in bare.notes[1]
+    other = sp.slice_picture([ct, sp.VolumeLayer(effect, threshold="t >= 2", name="map")], at=10)
+    assert "where t >= 2" in other.notes[1]
+    found = sp.VolumeLayer(effect, threshold=sp.Threshold("t", fdr=0.05, dof=9), name="map")
+    assert "(false discovery rate 0.05)" in sp.slice_picture([ct, found], at=10).notes[1]
+
+
+@pytest.mark.parametrize(("shape", "plane"), [((20, 18, 1), "axial"), ((20, 1, 18), "coronal"),
+                                              ((1, 20, 18), "sagittal")])  # fmt: skip
+def test_a_single_slice_is_shown_as_one(rng, shape, plane):
+    single = volume(rng.integers(0, 99, shape).astype("i2"))
+    one = sp.three_planes(single, size=(200, 400), crosshair=False)
+    alone = sp.slice_picture(single, plane, size=(200, 400))
+    assert one.rgba.shape == alone.rgba.shape
+    session = VolumeSession.of([single])
+    assert (session.state.shown, PANES[session.state.panel]) == ((session.state.panel,), plane)

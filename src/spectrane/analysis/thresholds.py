@@ -72,6 +72,20 @@ class Threshold:
         if self.at is None:
             self._freedom()
 
+    def said(self, level: float) -> str:
+        """Say the test with its level, and by what it was found: for captions.
+
+        >>> test = Threshold("t", p=0.001, dof=20)
+        >>> test.said(test.level())
+        '|t| >= 3.85 (p < 0.001, uncorrected)'
+        """
+        tested = f"|{self.measure}|" if self.side == "both" and self.statistic != "F" else (
+            f"{self.measure}")  # fmt: skip
+        sign = f"<= {-abs(level):.3g}" if self.side == "negative" else f">= {level:.3g}"
+        why = "" if self.at is not None else f" (p < {self.p:g}, uncorrected)" if self.p else (
+            f" (false discovery rate {self.fdr:g})")  # fmt: skip
+        return f"{tested} {sign}{why}"
+
     def _freedom(self) -> tuple[float, ...]:
         wanted = {"t": 1, "F": 2, "z": 0}[self.statistic]
         given = () if self.dof is None else (

@@ -51,6 +51,13 @@ def lines_that_fit(text: str, font: Any, width: float) -> list[str]:
     return lines
 
 
+def font_of(text: int) -> Any:
+    """Return the font of captions below letters of so many pixels."""
+    from PIL import ImageFont
+
+    return ImageFont.load_default(max(10, text * 5 // 6))
+
+
 def write_letters(
     rgba: Rgba, plane: SlicePlane, caption: str, text: int, *, edges: bool = True
 ) -> None:
@@ -63,7 +70,7 @@ def write_letters(
     image = Image.fromarray(rgba.copy())
     pen = ImageDraw.Draw(image)
     rows, columns = rgba.shape[:2]
-    large, small = ImageFont.load_default(text), ImageFont.load_default(max(10, text * 5 // 6))
+    large, small = ImageFont.load_default(text), font_of(text)
     rim = {"stroke_width": 2, "stroke_fill": DARK}
     if edges:
         places = {

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.analysis.thresholds import Threshold, Thresholded
 from spectrane.display.layers import Layer, PlannedLayer
 from spectrane.display.plan import RenderPlan
 from spectrane.display.volume_layers import (
@@ -59,6 +60,29 @@ class Ready:
     every: Source
     turn: NDArray[np.float64]
     plan: RenderPlan
+    level: float = 0.0
+    """From where on a ``Threshold`` lets voxels pass."""
+
+    def meaning(self, *, between: bool = True) -> str:
+        """Say what of the layer changes what its picture means: where it is shown, and how voxels
+        were mixed (``between`` them, or as they are stored); "" where there is nothing.
+        """
+        said = []
+        test = self.layer.threshold
+        if isinstance(test, Threshold):
+            said.append(f"where {test.said(self.level)}")
+        elif test is not None:
+            said.append(f"where {test}")
+        if self.layer.least:
+            unit = "mm³" if self.layer.in_mm3 else "voxels"
+            said.append(f"groups of at least {self.layer.least:g} {unit}")
+        spacing = self.layer.source.metadata.get("spacing taken as")
+        said += [] if spacing is None else [f"spacing taken as {spacing}"]
+        if not between:
+            said.append("voxels as stored")
+        elif self.plan.classes or not self.layer.source.mixable:
+            said.append("the nearest voxel")
+        return ", ".join(said)
 
     def turned(self, turn: NDArray[np.float64]) -> Ready:
         """Return it turned once more: ``turn`` (3x3) leads from the new axes to those it had."""
@@ -116,7 +140,10 @@ def ready_along(layer: VolumeLayer, turn: NDArray[np.float64], *, tell: bool = T
     if tell:
         plan.tell()
     kept, every = seen_along(tested(layer), turn), seen_along(layer.source, turn)
-    return Ready(layer, kept, every, turn, plan)
+    level = 0.0
+    if isinstance(layer.threshold, Threshold):
+        level = Thresholded(layer.source, layer.threshold).level()
+    return Ready(layer, kept, every, turn, plan, level)
 
 
 def flat(

@@ -18,6 +18,8 @@ from spectrane.display.panels import (
     GAP,
     draw_edge,
     draw_rims,
+    font_of,
+    lines_that_fit,
     on_dark,
     panels_in_a_row,
     write_letters,
@@ -121,12 +123,25 @@ class SlicePage:
         bars = bars_panel(list(shown.values()), rows, self.text)
         return bars if bars is None or not self.reserved else _of_width(bars, self.reserved)
 
-    def write(self, rgba: Rgba, plane: SlicePlane, caption: str, *, edges: bool = True) -> None:
-        """Write letters and a caption; sides only where the volume's place is known."""
+    def write(
+        self, rgba: Rgba, plane: SlicePlane, caption: str, *, edges: bool = True,
+        of: Sequence[Ready] | None = (),
+    ) -> None:  # fmt: skip
+        """Write letters and a caption; sides only where the volume's place is known.
+
+        Below it stands what changes the meaning of the layers ``of`` it (None: of all).
+        """
         if self.labels:
-            known = self.ready[0].source.grid.placed
             own = plane.letters is None and not np.array_equal(self.ready[0].turn, np.eye(3))
             caption += ", own axes" if own and edges else ""
+            layers = self.ready if of is None else of
+            meant = [(one.layer.title, one.meaning()) for one in layers if one.layer.visible]
+            lines = [f"{title} {text}" for title, text in dict(meant).items() if text]
+            font = font_of(self.text)
+            caption = "\n".join([caption, *(
+                part for line in lines for part in lines_that_fit(line, font, rgba.shape[1] - 10)
+            )])  # fmt: skip
+            known = self.ready[0].source.grid.placed
             write_letters(rgba, plane, caption, self.text, edges=edges and known)
 
     def picture(self, rgba: Rgba, grid: Grid | None = None) -> Picture:
@@ -138,7 +153,7 @@ class SlicePage:
         scales = tuple(scale for one in ready for scale in one.plan.scales)
         notes = tuple(
             f"Layer {k}: {one.layer.title}, frame {one.source.bands[one.frames[0]].name}"
-            + (f", where {one.layer.threshold}" if one.layer.threshold is not None else "")
+            + (f", {one.meaning()}" if one.meaning() else "")
             for k, one in enumerate(ready, 1)
         )
         names = ", ".join(one.layer.title for one in ready)

@@ -34,7 +34,8 @@ from spectrane.model.asking import SourceLike
 from spectrane.model.errors import LookError
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
-from spectrane.model.patient import reach
+from spectrane.model.patient import aligned_axes, reach
+from spectrane.model.source import Source
 from spectrane.spatial.oblique import Oblique, oblique_asked
 from spectrane.spatial.slicing import (
     PLANES,
@@ -103,7 +104,8 @@ def _single(
     """Return one slice as a picture, with its letters and bars."""
     drawn = page.saw(drawn_slice(page.ready, plane, _scale(page.ready, plane, page.size), where))
     caption = _caption(plane, drawn.cut, named) + more
-    page.write(drawn.rgba, lying or SlicePlane.of(plane, where.get("side", SIDES[0])), caption)
+    lies = lying or SlicePlane.of(plane, where.get("side", SIDES[0]))
+    page.write(drawn.rgba, lies, caption, of=None)
     return page.picture(drawn.rgba, drawn.grid)
 
 
@@ -115,8 +117,8 @@ def three_planes(
 ) -> Picture:  # fmt: skip
     """Return axial, coronal and sagittal slices through one point: x, y, z in mm, or the middle.
 
-    ``crosshair`` marks the point; the other arguments are those of ``slice_picture``, ``size``
-    (rows, columns) that of all together.
+    Of a volume of one slice it is that slice alone. ``crosshair`` marks the point; the other
+    arguments are those of ``slice_picture``, ``size`` (rows, columns) that of all together.
 
     >>> import numpy as np, spectrane as sp
     >>> ball = np.hypot.outer(np.hypot.outer(*[np.linspace(-1, 1, 9)] * 2), np.linspace(-1, 1, 9))
@@ -131,7 +133,7 @@ def three_planes(
     if middle.shape != (3,):
         raise LookError(f"point {point!r}: expected x, y, z in mm")
     middle = middle if point is None else ready[0].turn.T @ middle
-    names = list(PLANES)
+    names = whole_planes(ready[0].source)
     shown = [extent_of_plane(ready, name) for name in names]
     wide, tall = sum(one[0] for one in shown), max(one[1] for one in shown)
     scale = min((room[1] - 2 * GAP - len(names)) / wide, room[0] / tall)
@@ -142,7 +144,8 @@ def three_planes(
         rgba, plane = drawn.rgba, SlicePlane.of(name, side)
         if crosshair:
             draw_cross(rgba, drawn.grid, middle[plane.columns[0]], middle[plane.rows[0]])
-        page.write(rgba, plane, f"{name} {said_place(middle[plane.across])}")
+        page.write(rgba, plane, f"{name} {said_place(middle[plane.across])}",
+                   of=None if name == names[0] else ())  # fmt: skip
         panels.append(rgba)
     return page.picture(panels_in_a_row(panels))
 
@@ -191,7 +194,7 @@ def compare_slices(
         grid = drawn.grid
         named = None if oblique is None else str(oblique)
         caption = f"{column[0].layer.title}, {_caption(lying.name, drawn.cut, named)}"
-        page.write(drawn.rgba, lying, caption)
+        page.write(drawn.rgba, lying, caption, of=column)
         panels.append(drawn.rgba)
     return page.picture(panels_in_a_row(panels))
 
@@ -291,6 +294,19 @@ def _scale(ready: Sequence[Ready], plane: str, size: tuple[int, int]) -> float:
     """Return the pixels per millimetre at which slices fit into a size."""
     wide, tall = extent_of_plane(ready, plane)
     return min(size[1] / wide, size[0] / tall)
+
+
+def whole_planes(source: Source) -> list[str]:
+    """Return the planes of which slices of a volume are more than a line.
+
+    >>> import numpy as np, spectrane as sp
+    >>> whole_planes(sp.volume_from_array(np.ones((5, 5, 1)), affine=np.eye(4))._source)
+    ['axial']
+    """
+    axes = aligned_axes(source.grid)
+    thick = [source.shape[axes[axis]] > 1 for axis in range(3)]
+    found = [name for name, (_, along, down) in PLANES.items() if thick[along] and thick[down]]
+    return found or list(PLANES)
 
 
 def extent_of_plane(ready: Sequence[Ready], plane: str) -> tuple[float, float]:

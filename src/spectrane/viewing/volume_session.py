@@ -11,6 +11,7 @@ import numpy as np
 
 from spectrane.display.layers import check_opacity
 from spectrane.display.slice_layers import check_meeting
+from spectrane.display.slices import whole_planes
 from spectrane.display.volume_layers import VolumeLayer, volume_layer
 from spectrane.model.errors import LookError, nearest
 from spectrane.model.look import Look
@@ -67,6 +68,9 @@ class VolumeSession(History[VolumeState]):
         low, high = reach(given[0].layer.source.grid)
         middle = as_point((low + high) / 2)
         state = VolumeState(tuple(one.first_shown() for one in given), 0, middle, middle, 1.0)
+        planes = whole_planes(given[0].layer.source)
+        if len(planes) == 1:  # a single slice, of which other planes are lines
+            state = replace(state, panels=1, panel=PANES.index(planes[0]))
         made = cls(given, state)
         made.state = made._whole()
         return made

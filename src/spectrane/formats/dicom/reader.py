@@ -80,11 +80,15 @@ def _volume(planes: list[PlaneRecord], name: str, spacing: str | None, series: S
     volume = DicomVolume(arrangement, name)
     if volume.meaning.rescaled:
         _warn(f"{name}: slope and intercept differ from slice to slice; physical values are read")
-    if arrangement.depths is None:
-        return volume
-    normal = planes[0].normal
-    step = abs(float(arrangement.affine[:3, 2] @ (normal * [-1, -1, 1])))
-    return EvenedVolume(volume, arrangement.depths, step)
+    made: Source = volume
+    if arrangement.depths is not None:
+        normal = planes[0].normal
+        step = abs(float(arrangement.affine[:3, 2] @ (normal * [-1, -1, 1])))
+        made = EvenedVolume(volume, arrangement.depths, step)
+    if spacing is not None:  # pictures of it say so
+        taken = "nominal" if spacing == "nominal" else "even, by interpolation"
+        made.metadata = {**made.metadata, "spacing taken as": taken}
+    return made
 
 
 def _warn(message: str) -> None:
