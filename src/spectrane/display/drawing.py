@@ -38,15 +38,27 @@ def draw(pixels: Pixels, shadings: Sequence[Shading], hidden: str | None) -> Rgb
 
 def _painter(pixels: Pixels, shadings: Sequence[Shading], hidden: int) -> Any:
     dtype, work = pixels.values.dtype, pixels.values.size
-    plain = pixels.mask is None and pixels.alpha is None and len(shadings) in (1, 3)
+    plain = pixels.alpha is None and len(shadings) in (1, 3)
     if plain and dtype.kind in "biu" and dtype.itemsize <= 2:
-        return _table_painter(dtype, shadings, hidden, work)
+        painter = _table_painter(dtype, shadings, hidden, work)
+        return painter if pixels.mask is None else _masked(painter, hidden)
+    plain = plain and pixels.mask is None
     if plain and dtype == np.float32 and len(shadings) == 1 and shadings[0].stepped:
         nodata = shadings[0].band.rule
         single = nodata.matching(dtype) or [np.float32(np.nan)]
         if len(single) == 1 and not nodata.ranges:
             return _step_painter(shadings[0], float(single[0]), hidden, work)
     return lambda part, out: _paint_planes(part, shadings, hidden, out, work)
+
+
+def _masked(painter: Any, hidden: int) -> Any:
+    """Return a painter that hides what a mask hides too."""
+
+    def paint(part: Pixels, out: NDArray[np.uint32]) -> None:
+        painter(part, out)
+        out[~part.shown] = hidden
+
+    return paint
 
 
 def _table_painter(

@@ -23,7 +23,7 @@ from spectrane.spatial.coordinates import Mapping
 from spectrane.viewing.moving import whole_of
 from spectrane.viewing.session import Session
 
-KEPT = 32 << 20
+KEPT = 56 << 20
 """Bytes of pixels, and of pictures of them, that are kept."""
 LOOKS = 4
 """Pictures of the same pixels that are kept: each panel may have a look of its own."""

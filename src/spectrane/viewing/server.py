@@ -217,6 +217,8 @@ async def asked(live: Live, name: str, request: Request, aside: _Aside) -> Respo
     query = dict(request.query_params)
     if name == "":
         return entered(live, query, request.cookies)
+    if os.path.splitext(name)[1] in _TYPES:
+        return asset(name)
     if name in AT_ONCE:
         return JSONResponse(live.ask(name, query))
     if name == "frame":

@@ -26,7 +26,7 @@ class Stopped(SpectraneError):
     """Work that somebody ended."""
 
 
-BLOCKS = 64 << 20
+BLOCKS = 32 << 20
 """Bytes of decoded blocks that are kept while a live view draws."""
 
 
