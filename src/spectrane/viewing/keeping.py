@@ -7,7 +7,7 @@ import os
 from typing import Any
 
 from spectrane.analysis.spectra import Spectra
-from spectrane.display.layers import Layer, draw_layers
+from spectrane.display.layers import Layer, stacked
 from spectrane.display.outlines import Outline
 from spectrane.engine.csv_text import write_csv
 from spectrane.model.errors import ExistingFile, LookError
@@ -35,7 +35,8 @@ def free_path(folder: str, ending: str, stem: str = "view") -> str:
 def save_picture(session: Session, folder: str, bits: int = 8) -> list[str]:
     """Write what the active panel shows as PNG of 8 or 16 bits, and return its path."""
     path = free_path(folder, ".png")
-    draw_layers(session.layers(), grid=None, view=session.view()).save(path, bits=bits)
+    drawn = stacked(session.layers(), view=session.view(), tell=False)  # the page tells it
+    drawn.picture().save(path, bits=bits)
     return [path]
 
 

@@ -111,7 +111,7 @@ export async function showOutlines() {
     box.replaceChildren(made("table", {}, made("tr", {}, ...head.map((one) => made("th", {}, one))),
       ...rows.map((one) => made("tr", {}, ...(one.note ? [one.zone, one.note]
         : [`${one.zone.replace("outline ", "")} ${one.frame}`, one.count,
-          ...["mean", "std", "min", "max"].map((name) => (one[name] === null ? "" : shortly(one[name])))])
+          ...["mean", "std", "min", "max"].map((name) => (one[name] === null ? "" : Number(one[name].toPrecision(4))))])
         .map((cell) => made("td", {}, String(cell)))))), counts ? barsOf(counts) : "");
   } catch (error) { tell(error.message); }
 }
