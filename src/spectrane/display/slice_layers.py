@@ -74,7 +74,7 @@ class Ready:
         elif test is not None:
             said.append(f"where {test}")
         if self.layer.least:
-            unit = "mm³" if self.layer.in_mm3 else "voxels"
+            unit = "mm3" if self.layer.in_mm3 else "voxels"
             said.append(f"groups of at least {self.layer.least:g} {unit}")
         spacing = self.layer.source.metadata.get("spacing taken as")
         said += [] if spacing is None else [f"spacing taken as {spacing}"]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Sequence
 from dataclasses import KW_ONLY, dataclass, replace
 from typing import TYPE_CHECKING, Any
 
@@ -15,11 +17,14 @@ from spectrane.model.asking import SourceLike
 from spectrane.model.band import BandName, find_bands
 from spectrane.model.colormaps import colormap_of
 from spectrane.model.errors import GridMismatch, LookError, nearest
-from spectrane.model.limits import OfMap
+from spectrane.model.limits import Found, OfMap
 from spectrane.model.look import Look, look_of
 from spectrane.model.source import Source, source_of
 from spectrane.spatial.mosaics.inputs import called
 
+_COMPARED = re.compile(
+    r"\s*(?:band\((\d+)\)|(\w+))\s*[<>]=?\s*(-?\d+(?:\.\d+)?(?:[eE][-+]?\d+)?)\s*$"
+)
 DIVERGING, SEQUENTIAL = "ebbflow", "hearth"
 """The colours of maps that say none: of both signs, and of one."""
 
@@ -143,6 +148,9 @@ def planned_volume(layer: VolumeLayer) -> RenderPlan:
         return plan
     ends = sorted((plan.scales[0].low, plan.scales[0].high))
     both = ends[0] < 0 < ends[1]
+    if of_map and not both:
+        look = _from_threshold(layer, look, frames[0], ends)
+        plan = resolve(kept, look, bands=frames)
     colors = look.colormap
     if colors is None and (of_map or layer.by_value):
         colors = colormap_of(DIVERGING if both else SEQUENTIAL)
@@ -150,6 +158,33 @@ def planned_volume(layer: VolumeLayer) -> RenderPlan:
         colors = colors.clearing("middle" if both else "last" if ends[1] <= 0 else "first")
     same = colors is look.colormap
     return plan if same else resolve(kept, replace(look, colormap=colors), bands=frames)
+
+
+def _from_threshold(layer: VolumeLayer, look: Look, frame: int, ends: Sequence[float]) -> Look:
+    """Return a map's look whose colours begin at the threshold where that tests one side of the
+    frame that is shown.
+    """
+    level = _one_sided(layer, frame)
+    low, high = ends
+    if level is None or not low < level < high:
+        return look
+    pair = (level, high) if low >= 0 else (low, level)
+    return replace(look, limits=Found(*pair, str(look.limits[0])))
+
+
+def _one_sided(layer: VolumeLayer, frame: int) -> float | None:
+    """Return the value that a layer's test holds its shown frame to on one side; None of others."""
+    test, bands = layer.threshold, layer.source.bands
+    if isinstance(test, Threshold):
+        sided = test.side != "both" or test.statistic == "F"
+        if not sided or find_bands(bands, test.measure) != [frame]:
+            return None
+        level = Thresholded(layer.source, test).level()
+        return -abs(level) if test.side == "negative" else level
+    found = _COMPARED.match(test or "")
+    name = found and (found[1] or found[2])
+    names = (bands[frame].name, str(frame + 1) if found and found[1] else "")
+    return float(found[3]) if found and name in names else None
 
 
 def tested(layer: VolumeLayer) -> Source:
