@@ -30,14 +30,14 @@ PAIR = np.array([-1, 1])
 MAPS = {
     "positive": (np.abs, None, lambda v: (0, np.percentile(v[v != 0], 99.9)), "hearth"),
     "negative": (lambda v: -np.abs(v), None,
-                 lambda v: (-np.percentile(-v[v != 0], 99.9), 0), "hearth"),
+                 lambda v: (-np.percentile(-v[v != 0], 99.9), 0), "hearth reversed"),
     "both": (lambda v: v, None, lambda v: PAIR * np.percentile(np.abs(v[v != 0]), 99.9),
              "ebbflow"),
     "mostly zero": (lambda v: np.where(v > 8, v, 0), None,
                     lambda v: (0, np.percentile(v[v != 0], 99.9)), "hearth"),
     "passing": (lambda v: v, "abs(band(1)) >= 4", lambda v: PAIR * np.abs(v).max(), "ebbflow"),
     "one side passes": (lambda v: v, "band(1) >= 4", lambda v: (4, v.max()), "hearth"),
-    "the other side": (lambda v: v, "band(1) < -3.5", lambda v: (v.min(), -3.5), "hearth"),
+    "the other side": (lambda v: v, "band(1) < -3.5", lambda v: (v.min(), -3.5), "hearth reversed"),
     "by a statistic": (lambda v: v, sp.Threshold(1, at=5, side="positive"),
                        lambda v: (5, v.max()), "hearth"),
 }  # fmt: skip

@@ -153,7 +153,8 @@ def planned_volume(layer: VolumeLayer) -> RenderPlan:
         plan = resolve(kept, look, bands=frames)
     colors = look.colormap
     if colors is None and (of_map or layer.by_value):
-        colors = colormap_of(DIVERGING if both else SEQUENTIAL)
+        one_sign = SEQUENTIAL if ends[1] > 0 else f"{SEQUENTIAL} reversed"  # 0 is the dark end
+        colors = colormap_of(DIVERGING if both else one_sign)
     if layer.by_value and colors is not None:
         colors = colors.clearing("middle" if both else "last" if ends[1] <= 0 else "first")
     same = colors is look.colormap
