@@ -15,7 +15,7 @@ from spectrane.display.shading import Shading
 from spectrane.model.look import Look
 from spectrane.model.physical import physical
 from spectrane.model.pixels import Pixels
-from spectrane.viewing.drawing import Drawer
+from spectrane.viewing.drawing import Drawer, shape_at
 from spectrane.viewing.moving import whole_of
 from spectrane.viewing.session import Session
 
@@ -99,7 +99,11 @@ def spread_of(session: Session, drawer: Drawer, text: str) -> dict[str, Any]:
     made = Layer(Computed(layer.source, {"tested": text}), Look(channels=(1,)))
     grid = common_grid(session.base, session.view(), None)
     pixels = drawer.pixels(PlannedLayer.of(made, grid), grid)
-    values = pixels.values[0][pixels.shown]
+    return reach_of(pixels.values[0][pixels.shown])
+
+
+def reach_of(values: NDArray[Any]) -> dict[str, Any]:
+    """Return the least and the greatest finite value; nothing where there is none."""
     values = values[np.isfinite(values)]
     return {"low": float(values.min()), "high": float(values.max())} if values.size else {}
 
@@ -112,10 +116,7 @@ def thumbnails(session: Session, drawer: Drawer) -> dict[str, Any]:
     if source is None or not isinstance(layer, Layer):
         return {"bands": []}
     grid = PlannedLayer.of(layer, None).source.grid
-    pixel = whole_of(grid, (_THUMB, _THUMB))[1]
-    x_min, y_min, x_max, y_max = grid.bounds
-    size = (max(1, round((y_max - y_min) / pixel)), max(1, round((x_max - x_min) / pixel)))
-    small = grid.resized(size)
+    small = grid.resized(shape_at(grid, whole_of(grid, (_THUMB, _THUMB))[1]))
     found = []
     for number, band in enumerate(source.bands[:_MOST_THUMBS], 1):
         look = Look(channels=(number,), limits="percentile:2,98", limits_from="view")

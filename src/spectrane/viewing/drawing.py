@@ -19,6 +19,7 @@ from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import Grid
 from spectrane.model.physical import physical
 from spectrane.model.pixels import Pixels
+from spectrane.model.view import View
 from spectrane.spatial.coordinates import Mapping
 from spectrane.viewing.moving import whole_of
 from spectrane.viewing.session import Session
@@ -79,7 +80,7 @@ class Drawer:
         """Draw all of the lowest raster as the active panel shows it, small."""
         base = session.base
         (x, y), pixel = whole_of(base, (longest, longest))
-        view = type(session.view())(center=(x, y), pixel=pixel, size=_shape(base, pixel))
+        view = View(center=(x, y), pixel=pixel, size=shape_at(base, pixel))
         return self._drawn_on(session, None, common_grid(base, view, None))
 
     def _drawn_on(self, session: Session, panel: int | None, grid: Grid) -> ViewFrame:
@@ -200,6 +201,7 @@ def _masked(planned: PlannedLayer, pixels: Pixels, grid: Grid) -> float:
     return float((~shown[r, c])[inside].mean()) if inside.any() else 0.0
 
 
-def _shape(grid: Grid, pixel: float) -> tuple[int, int]:
+def shape_at(grid: Grid, pixel: float) -> tuple[int, int]:
+    """Return the rows and columns of a picture of all of a grid whose pixel is of this size."""
     x_min, y_min, x_max, y_max = grid.bounds
     return max(1, round((y_max - y_min) / pixel)), max(1, round((x_max - x_min) / pixel))

@@ -26,7 +26,6 @@ _PIXEL = re.compile(
 class Moving(History[ViewState]):
     """The part of a session that is about the place. ``base`` is the lowest raster's grid."""
 
-    size: tuple[int, int]
     told: str
     names: dict[str, NamedPlace]
     earlier: list[Place]
@@ -163,10 +162,6 @@ class Moving(History[ViewState]):
         x, y = self.state.center
         return (x + (number_of("column", column) - columns / 2) * self.state.pixel,
                 y - (number_of("row", row) - rows / 2) * self.state.pixel * self._up)  # fmt: skip
-
-    def resize(self, rows: int, columns: int) -> None:
-        """Take the size of the picture; what is in its middle stays there."""
-        self.size = (min(max(int(rows), 16), 4096), min(max(int(columns), 16), 4096))
 
 
 def whole_of(grid: Grid, size: tuple[int, int]) -> Place:

@@ -37,15 +37,7 @@ class RasterView:
 
     def change(self, action: Mapping[str, Any]) -> None:
         """Carry out a change."""
-        name = action.get("do")
-        if name == "undo":
-            self.session.undo()
-        elif name == "redo":
-            self.session.redo()
-        elif name == "size":
-            self.session.resize(int(action["rows"]), int(action["columns"]))
-        else:
-            self.session.change(action)
+        self.session.carry_out(action)
 
     def draw(self, before: bool) -> list[Drawn]:
         """Draw every panel."""

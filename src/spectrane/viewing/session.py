@@ -15,12 +15,19 @@ from spectrane.display.outlines import Outline
 from spectrane.kernels.blending import MODES
 from spectrane.model.errors import LookError, nearest
 from spectrane.model.grid import Grid
-from spectrane.model.look import Look
 from spectrane.model.source import Source
 from spectrane.model.view import View
 from spectrane.spatial.turned import upright
 from spectrane.viewing.moving import Moving, count_of, number_of, whole_of
-from spectrane.viewing.state import PANELS, NamedPlace, Opened, Place, ShownLayer, ViewState
+from spectrane.viewing.state import (
+    PANELS,
+    NamedPlace,
+    Opened,
+    Place,
+    ShownLayer,
+    ViewState,
+    look_with,
+)
 
 SIZE = (640, 960)
 """Rows and columns of the picture before a page says its own."""
@@ -117,20 +124,13 @@ class Session(Moving):
         if name in ("back", "forth"):
             self.go_back(forth=name == "forth")
             return
-        known: dict[Any, Callable[..., ViewState]] = self.moves() | {
+        known: dict[str, Callable[..., ViewState]] = self.moves() | {
             "look": self._look, "layer": self._layer, "order": self._order,
             "active": self._active, "mark": self._mark, "outline": self._outline,
             "reset": self._reset, "panels": self._panels, "panel": self._panel,
             "alike": self._alike, "nodata": self._nodata, "restore": self._restore,
         }  # fmt: skip
-        if name not in known:
-            raise LookError(f"do {name!r}{nearest(str(name), known)}")
-        said = {key: value for key, value in action.items() if key not in ("do", "together")}
-        try:
-            state = known[name](**said)
-        except TypeError as error:
-            raise LookError(f"{name}: {error}") from error
-        self.keep(state, together=bool(action.get("together")))
+        self.change_by(known, action)
 
     # Changes: each returns another state.
 
@@ -144,9 +144,7 @@ class Session(Moving):
         if self.given[number].source is None:
             raise LookError("outlines have no look")
         shown = self.state.layers[number]
-        given = shown.look.to_dict() | fields
-        given = {key: value for key, value in given.items() if value is not None}
-        return self.state.with_layer(number, replace(shown, look=Look.from_dict(given)))
+        return self.state.with_layer(number, replace(shown, look=look_with(shown.look, fields)))
 
     def _layer(
         self, layer: int | None = None, *, opacity: Any = None, visible: Any = None,

@@ -23,6 +23,17 @@ NamedPlace = tuple[float, float, str]
 """A named point's x and y on the lowest raster's map, and the file that names it."""
 
 
+def look_with(look: Look, fields: Mapping[str, Any]) -> Look:
+    """Return a look with fields changed, as a look file has them; None takes one back to its
+    default.
+
+    >>> look_with(Look(channels=(1,), limits=(0, 9)), {"channels": None}).to_dict()
+    {'limits': 'fixed:0,9'}
+    """
+    given = {**look.to_dict(), **fields}
+    return Look.from_dict({key: value for key, value in given.items() if value is not None})
+
+
 @dataclass(frozen=True)
 class ShownLayer:
     """How one layer is shown in a panel."""

@@ -14,11 +14,11 @@ from spectrane.display.slice_layers import check_meeting
 from spectrane.display.slices import whole_planes
 from spectrane.display.volume_layers import VolumeLayer, volume_layer
 from spectrane.model.errors import LookError, nearest
-from spectrane.model.look import Look
 from spectrane.model.patient import own_turn, reach
 from spectrane.spatial.slicing import AXES, PLANES, PROJECTIONS, SIDES
 from spectrane.viewing.history import History
 from spectrane.viewing.moving import count_of, number_of
+from spectrane.viewing.state import look_with
 from spectrane.viewing.volume_state import (
     F64,
     PANES,
@@ -92,26 +92,14 @@ class VolumeSession(History[VolumeState]):
 
     def change(self, action: Mapping[str, Any]) -> None:
         """Carry out a change. Raises LookError for one that cannot be, and nothing is changed."""
-        known: dict[Any, Callable[..., VolumeState]] = {
+        known: dict[str, Callable[..., VolumeState]] = {
             "look": self._look, "layer": self._layer, "active": self._active, "point": self._point,
             "step": self._step, "zoom": self._zoom, "pan": self._pan, "whole": self._whole,
             "one": self._one_to_one, "goto": self._goto, "planes": self._planes,
             "panel": self._panel, "mark": self._mark, "reset": self._reset,
             "restore": self._restore,
         }  # fmt: skip
-        name = action.get("do")
-        if name not in known:
-            raise LookError(f"do {name!r}{nearest(str(name), known)}")
-        said = {key: value for key, value in action.items() if key not in ("do", "together")}
-        try:
-            state = known[name](**said)
-        except TypeError as error:
-            raise LookError(f"{name}: {error}") from error
-        self.keep(state, together=bool(action.get("together")))
-
-    def resize(self, rows: int, columns: int) -> None:
-        """Take the size of every panel."""
-        self.size = (min(max(int(rows), 16), 4096), min(max(int(columns), 16), 4096))
+        self.change_by(known, action)
 
     # Changes: each returns another state.
 
@@ -129,9 +117,7 @@ class VolumeSession(History[VolumeState]):
         """Change fields of a look, as a look file has them; None takes one back to its default."""
         number = self._at(layer)
         shown = self.state.layers[number]
-        given = {key: value for key, value in (shown.look.to_dict() | fields).items()
-                 if value is not None}  # fmt: skip
-        return self._with(number, replace(shown, look=Look.from_dict(given)))
+        return self._with(number, replace(shown, look=look_with(shown.look, fields)))
 
     def _layer(self, layer: int | None = None, **fields: Any) -> VolumeState:
         """Change how a layer is shown: opacity, visible, threshold ("" for none), frame (from 1),

@@ -22,7 +22,7 @@ from spectrane.model.window import whole
 from spectrane.opening import amend
 from spectrane.spatial.ground import length_text, round_length
 from spectrane.spatial.slicing import cut
-from spectrane.viewing.counting import counts_in
+from spectrane.viewing.counting import counts_in, reach_of
 from spectrane.viewing.keeping import free_path
 from spectrane.viewing.telling import choices, facts, legend_facts, scale_facts, tested_parts
 from spectrane.viewing.viewed import Answer, Asked, Drawn
@@ -51,15 +51,7 @@ class VolumeView:
 
     def change(self, action: Mapping[str, Any]) -> None:
         """Carry out a change."""
-        name = action.get("do")
-        if name == "undo":
-            self.session.undo()
-        elif name == "redo":
-            self.session.redo()
-        elif name == "size":
-            self.session.resize(int(action["rows"]), int(action["columns"]))
-        else:
-            self.session.change(action)
+        self.session.carry_out(action)
 
     def draw(self, before: bool) -> list[Drawn]:
         """Draw every panel that is to be seen."""
@@ -169,9 +161,7 @@ class VolumeView:
         source = self.session.layers()[self.session.state.active].source
         tested = Computed(source, {"tested": asked["text"]})
         parts = sampled(tested, [0], whole(source.shape), _SAMPLE)()
-        values = np.concatenate([part[0] for part in parts])
-        values = values[np.isfinite(values)]
-        return {"low": float(values.min()), "high": float(values.max())} if values.size else {}
+        return reach_of(np.concatenate([part[0] for part in parts]))
 
     def groups(self, number: int) -> list[Cluster]:
         """Return the groups that a layer's threshold leaves, found once for each."""
