@@ -43,6 +43,39 @@ MAPS = {
 }  # fmt: skip
 
 
+UPTAKES = {"Bq/ml": True, "kBq/ml": True, "SUV": True, "g/ml": True, "HU": False, None: False}
+
+
+@pytest.mark.parametrize("unit", UPTAKES)
+def test_uptake_alone_runs_from_0_in_inverse_grey(rng, unit):
+    values = rng.gamma(0.4, 900, (20, 20, 20)).astype("f4")
+    pet = volume(values, frames=[sp.Frame("pet", unit=unit)])
+    picture = sp.slice_picture(pet, "axial", labels=False)
+    scale = picture.scales[0]
+    high = np.percentile(values[values > values.mean(dtype=float)].astype(float), 99.5)
+    if not UPTAKES[unit]:
+        assert not scale.invert
+        assert scale.limits == "percentile:1,99"
+        return
+    assert (scale.low, scale.high) == pytest.approx((0, high))
+    assert scale.invert
+    assert scale.limits == "uptake"
+    colored = sp.slice_picture((pet, sp.Look(colormap="hearth")), "axial", labels=False)
+    assert not colored.scales[0].invert
+    integers = volume((values * 4).astype("u2"), frames=[sp.Frame("pet", unit=unit, scale=0.25)])
+    assert sp.slice_picture(integers, "axial").scales[0].high == pytest.approx(high, abs=2)
+
+
+def test_a_map_with_limits_has_colours_of_its_signs_and_a_kept_range_is_no_map_s(ct, rng):
+    held = volume(rng.normal(0, 4, (12, 12, 12)).astype("f4")).with_look(sp.Look(limits=(0, 1)))
+    for look, colors in ((None, "ebbflow"), (sp.Look(limits=(2, 8)), "hearth"),
+                         (sp.Look(limits=(-8, -2)), "hearth reversed"),
+                         (sp.Look(limits="symmetric"), "ebbflow")):  # fmt: skip
+        plan = prepared([ct, sp.VolumeLayer(held, look)])[1].plan
+        assert plan.look.colormap.name == colors
+        assert look is not None or plan.scales[0].low == -plan.scales[0].high < -3
+
+
 @pytest.mark.parametrize("name", MAPS)
 def test_limits_of_a_map_fit_it(ct, rng, name):
     make, threshold, expected, colors = MAPS[name]

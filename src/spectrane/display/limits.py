@@ -33,6 +33,7 @@ from spectrane.model.limits import Limits, Pair, Type
 from spectrane.model.look import Look
 from spectrane.model.physical import ends, physical, physical_number
 from spectrane.model.source import Source
+from spectrane.model.uptake import measures_uptake
 from spectrane.model.window import Window, extent, whole, window_area
 
 MOST_EXACT = 16_000_000
@@ -75,6 +76,7 @@ class AboutSource:
     dtype: np.dtype[Any]
     windows: Sequence[DisplayWindow]
     curved: bool
+    uptake: bool = False
 
     def presets(self) -> dict[str, Pair]:
         """Return the windows there are whatever the file; only a name that asks reads them."""
@@ -89,7 +91,8 @@ def rules_of(look: Look, channels: int, source: Source) -> list[Limits]:
     if len(given) not in (1, channels) and not (channels == 4 and len(given) == 3):
         raise LookError(f"limits: {len(given)} given for {channels} channels")
     colors = min(channels, 3)
-    about = AboutSource(source.dtype, source.windows, str(look.curve) != "linear")
+    about = AboutSource(source.dtype, source.windows, str(look.curve) != "linear",
+                        measures_uptake(source))  # fmt: skip
     many = [one.meant(about) for one in (given * colors if len(given) == 1 else given[:colors])]
     if look.shared and len(set(many)) > 1:
         raise LookError("limits: shared ones are one for all channels, not one each")
@@ -347,6 +350,14 @@ class FoundValues:
             found = exact_percentiles(lambda: (np.abs(v[v != 0]) for v in self.physical()),
                                       [percent])[0]  # fmt: skip
         return 0.0 if math.isnan(found) else float(found)
+
+    def above(self, level: float, percent: float) -> float:
+        """Return the percentile of the values above a level; NaN where none are."""
+        if self.counted is not None:
+            values, often = self.counted
+            kept = values > level
+            return from_counts(values[kept], often[kept], [percent])[0] if kept.any() else math.nan
+        return exact_percentiles(lambda: (v[v > level] for v in self.physical()), [percent])[0]
 
 
 class SeenValues(FoundValues):

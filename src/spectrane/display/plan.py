@@ -43,6 +43,7 @@ from spectrane.model.resampling import MIXING
 from spectrane.model.shortly import short_repr
 from spectrane.model.source import Source
 from spectrane.model.telling import warn_caller
+from spectrane.model.uptake import measures_uptake
 from spectrane.model.window import Window, extent, whole
 
 
@@ -342,6 +343,8 @@ def _shadings(
     rules = rules_of(look, len(bands), source)
     limits = found_limits(source, bands, rules, look, window, left_out)
     own = source.look.invert if source.look is not None else None  # white as zero
+    if own is None and len(bands) == 1 and look.colormap is None:
+        own = measures_uptake(source)  # grey shows it dark on white
     invert = bool(own if look.invert is None else look.invert)
     made = []
     for channel, (index, rule, found) in enumerate(zip(bands, rules, limits, strict=True)):

@@ -15,7 +15,7 @@ from spectrane.display.plan import RenderPlan, resolve
 from spectrane.kernels.blending import MODES, BlendMode
 from spectrane.model.asking import SourceLike
 from spectrane.model.band import BandName, find_bands
-from spectrane.model.colormaps import colormap_of
+from spectrane.model.colormaps import Colormap, colormap_of
 from spectrane.model.errors import GridMismatch, LookError, nearest
 from spectrane.model.limits import Found, OfMap
 from spectrane.model.look import Look, look_of
@@ -121,11 +121,26 @@ def laid_over(layer: VolumeLayer) -> VolumeLayer:
     >>> str(laid_over(sp.VolumeLayer(held)).look.limits[0])
     'map:99.9'
     """
-    look = layer.look or layer.source.look or Look()
-    if look.limits_named or look.classes or layer.source.categories or _colored(layer.source):
+    kept = layer.source.look or Look()
+    look = layer.look or replace(kept, limits="auto")  # a range kept for greys is no map's
+    if look.classes or layer.source.categories or _colored(layer.source):
         return layer
-    percentile = 99.9 if layer.threshold is None else 100.0
-    return replace(layer, look=replace(look, limits=OfMap(percentile)))
+    if not look.limits_named:
+        percentile = 99.9 if layer.threshold is None else 100.0
+        return replace(layer, look=replace(look, limits=OfMap(percentile)))
+    if look.colormap is not None:
+        return layer
+    frames = find_bands(layer.source.bands, layer.frame)
+    scale = resolve(tested(layer), replace(look, channels=None), bands=frames[:1]).scales[0]
+    return replace(layer, look=replace(look, colormap=_by_signs(scale.low, scale.high)))
+
+
+def _by_signs(low: float, high: float) -> Colormap:
+    """Return the colours of a map between two limits: from 0, up or down, or about it."""
+    least, most = sorted((low, high))
+    if least < 0 < most:
+        return colormap_of(DIVERGING)
+    return colormap_of(SEQUENTIAL if most > 0 else f"{SEQUENTIAL} reversed")  # 0 is the dark end
 
 
 def _colored(source: Source) -> bool:
@@ -153,8 +168,7 @@ def planned_volume(layer: VolumeLayer) -> RenderPlan:
         plan = resolve(kept, look, bands=frames)
     colors = look.colormap
     if colors is None and (of_map or layer.by_value):
-        one_sign = SEQUENTIAL if ends[1] > 0 else f"{SEQUENTIAL} reversed"  # 0 is the dark end
-        colors = colormap_of(DIVERGING if both else one_sign)
+        colors = _by_signs(*ends)
     if layer.by_value and colors is not None:
         colors = colors.clearing("middle" if both else "last" if ends[1] <= 0 else "first")
     same = colors is look.colormap

@@ -34,6 +34,10 @@ class About(Protocol):
     def curved(self) -> bool:
         """Whether the look names a curve."""
 
+    @property
+    def uptake(self) -> bool:
+        """Whether an uptake of emission tomography is measured: see ``model.uptake``."""
+
     def presets(self) -> dict[str, Pair]:
         """Return the windows there are whatever the file: (centre, width) by name."""
 
@@ -61,6 +65,9 @@ class Values(Protocol):
 
     def magnitudes(self, percent: float) -> float:
         """Return the percentile of the magnitudes of values that are not 0; 0 where all are."""
+
+    def above(self, level: float, percent: float) -> float:
+        """Return the percentile of the values above a level; NaN where none are."""
 
 
 class Limits(Rule):
@@ -127,12 +134,14 @@ def is_pair(given: Any) -> bool:
 class Auto(
     Limits, name="auto",
     help="the display range kept with the file, unless it misses the data altogether; else `type` "
-    "for 8-bit and boolean data; else `percentile:1,99`",
+    "for 8-bit and boolean data; `uptake` for emission tomography; else `percentile:1,99`",
 ):  # fmt: skip
     """What fits, where nothing is said."""
 
     def meant(self, about: About) -> Limits:
         """Return what it means for a type; a range kept with the file stood in its place before."""
+        if about.uptake:
+            return Uptake()
         return Percentile(1.0, 99.0) if self.stretches(about.dtype) else Type()
 
     @staticmethod
@@ -362,6 +371,27 @@ class OfMap(
     def tail(self) -> str:
         """The percentile, where it is not all."""
         return "" if self.percentile == 100 else super().tail
+
+
+class Uptake(
+    Limits, name="uptake",
+    help="of emission tomography: from 0 to the p-th percentile of what is above the background, "
+    "which is the mean of all values",
+):  # fmt: skip
+    """Where uptake is seen whole: air and background are far the most voxels of such a volume."""
+
+    percentile: float = number(default=99.5, above=0, most=100)
+
+    def find(self, values: Values) -> Pair:
+        """Return 0 and the percentile; the greatest value where none is above the mean."""
+        mean, _ = values.moments()
+        high = values.above(mean, self.percentile)
+        return 0.0, high if high == high else values.ends()[1]
+
+    @property
+    def tail(self) -> str:
+        """The percentile, where it is another."""
+        return "" if self.percentile == 99.5 else super().tail
 
 
 def limits_list(given: Any) -> tuple[Limits, ...]:
