@@ -281,7 +281,7 @@ def volume_from_array(
     bands = None
     if frames is not None:
         named = [frame if isinstance(frame, Frame) else Frame(str(frame)) for frame in frames]
-        bands = [Band(f.name, unit=f.unit, scale=f.scale, offset=f.offset, time=f.time)
-                 for f in named]  # fmt: skip
+        bands = [Band(f.name, unit=f.unit, scale=f.scale, offset=f.offset, time=f.time,
+                      statistic=f.statistic) for f in named]  # fmt: skip
     return Volume(volume_source(array, affine=affine, bands=bands, nodata=nodata,
                                 frame_axis=frame_axis))  # fmt: skip

@@ -50,7 +50,7 @@ VolumeKernel = Literal["trilinear", "nearest"]
 class Frame:
     """One volume of a file: its name, its unit, how stored numbers become physical ones, when.
 
-    ``time`` is in seconds, None where frames are no times.
+    ``time`` is in seconds, None where frames are no times; ``statistic`` as a ``Band`` has it.
 
     >>> Frame("walk", unit="HU").scale
     1.0
@@ -61,6 +61,7 @@ class Frame:
     scale: float = 1.0
     offset: float = 0.0
     time: float | None = None
+    statistic: str | None = None
 
 
 @quiet_methods
@@ -81,7 +82,8 @@ class Volume(DatasetFace):
     @property
     def frames(self) -> tuple[Frame, ...]:
         """The volumes there are: over time, or of several measures."""
-        return tuple(Frame(b.name, b.unit, b.scale, b.offset, b.time) for b in self._source.bands)
+        return tuple(Frame(b.name, b.unit, b.scale, b.offset, b.time, b.statistic)
+                     for b in self._source.bands)  # fmt: skip
 
     @property
     def affine(self) -> NDArray[np.float64]:

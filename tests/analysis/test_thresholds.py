@@ -95,7 +95,7 @@ def test_groups_are_told_by_size_peak_and_place(study):
         ({}, "one of at, p and fdr"),
         ({"at": 1, "p": 0.1, "dof": 3}, "one of at, p and fdr"),
         ({"p": 2, "dof": 3}, "between 0 and 1"),
-        ({"p": 0.1}, "t needs 1 degrees of freedom"),
+        ({"p": 0.1, "dof": (1, 2)}, "t needs 1 degrees of freedom"),
         ({"p": 0.1, "statistic": "F", "dof": 3}, "F needs 2"),
         ({"at": 1, "side": "up"}, "expected both"),
         ({"at": 1, "statistic": "r"}, "expected t, F, z"),

@@ -71,10 +71,7 @@ class Description:
         rows = self.format_facts()
         width = max(len(name) for name, _ in rows)
         lines = [f"{name:<{width}}  {printable_line(value)}" for name, value in rows]
-        lines += ["", *aligned_table(_band_rows(self.bands[:MOST_LINES], self.unit_of_bands))]
-        if len(self.bands) > MOST_LINES:
-            more = len(self.bands) - MOST_LINES
-            lines.append(f"… and {more} more {self.unit_of_bands}s; --json and to_dict() list all")
+        lines += ["", *self._band_lines()]
         if self.statistics:
             lines += ["", *aligned_table(_statistics_rows(self.statistics, self.unit_of_bands))]
         lines += [""] if self.warnings else []
@@ -85,6 +82,14 @@ class Description:
                 lines.append(f"         {warning['fix']}")
         lines += [f"Mend     {line}" for line in self.cure.splitlines() if several]
         return printable("\n".join(lines))
+
+    def _band_lines(self) -> list[str]:
+        """Return the table of bands or frames as aligned lines."""
+        lines = aligned_table(_band_rows(self.bands[:MOST_LINES], self.unit_of_bands))
+        if len(self.bands) > MOST_LINES:
+            more = len(self.bands) - MOST_LINES
+            lines.append(f"… and {more} more {self.unit_of_bands}s; --json and to_dict() list all")
+        return lines
 
     def _repr_html_(self) -> str:
         import html
@@ -335,7 +340,7 @@ def _band_rows(bands: Sequence[dict[str, Any]], one: str) -> list[list[str]]:
     titles = {
         "number": one.capitalize(), "name": "Name", "role": "Role", "wavelength": "Wavelength nm",
         "unit": "Unit", "scale": "Scale", "offset": "Offset", "nodata": "No-data",
-        "description": "Description", "time": "Time s",
+        "description": "Description", "time": "Time s", "statistic": "Statistic",
     }  # fmt: skip
     about = [band.get("nominal_wavelength") for band in bands]
     bands = [band if nominal is None else {**band, "wavelength": f"about {nominal:g}"}

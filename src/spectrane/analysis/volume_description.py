@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import asdict
+from dataclasses import asdict, replace
+from itertools import pairwise
 from typing import Any
 
 from spectrane.analysis.description import (
@@ -22,6 +23,10 @@ from spectrane.model.band import band_facts
 from spectrane.model.patient import LETTERS, directions, oblique, reach
 from spectrane.model.printing import short_name
 from spectrane.model.source import Source
+from spectrane.model.statistic import statistic_of
+
+_MOST_FRAMES = 16
+"""A longer series of like frames is summarised."""
 
 
 class VolumeDescription(Description):
@@ -51,13 +56,60 @@ class VolumeDescription(Description):
                 zip(LETTERS, *facts["reach_mm"], strict=True)]  # fmt: skip
         rows.append(("Reaches", ", ".join(ends) + " mm"))
         if facts["placed_by"]:
-            rows.append(("Placed by", facts["placed_by"]))
+            space = f", which leads to: {facts['space']}" if facts["space"] else ""
+            rows.append(("Placed by", f"{facts['placed_by']}{space}"))
+        if facts["repetition_s"]:
+            slices = f"; {facts['slice_timing']}" if facts["slice_timing"] else ""
+            rows.append(("Repetition", f"every {facts['repetition_s']:.6g} s{slices}"))
+        elif facts["slice_timing"]:
+            rows.append(("Slices", facts["slice_timing"]))
+        if facts["statistic"]:
+            rows.append(("Statistic", facts["statistic"]))
         return rows + self._kept()
+
+    def _band_lines(self) -> list[str]:
+        """Return the table of frames; of a long series only its first and last, and its step."""
+        first, last = self.bands[0], self.bands[-1]
+        varies = [name for name in first if len({repr(band[name]) for band in self.bands}) > 1]
+        if len(self.bands) <= _MOST_FRAMES or set(varies) - {"number", "name", "time"}:
+            return super()._band_lines()
+        shown = replace(self, bands=(first, last))
+        lines = super(VolumeDescription, shown)._band_lines()
+        count = f"{len(self.bands)} frames, of which these are the first and the last"
+        step = _step([band["time"] for band in self.bands])
+        return [*lines, f"{count}{step}; --json and to_dict() list all"]
 
     def _kept(self) -> list[tuple[str, str]]:
         facts = self.facts
         look = [("Display", spoken_look(facts["look"]))] if facts["look"] else []
         return look + spoken_kept(facts)
+
+
+def _step(times: Sequence[float | None]) -> str:
+    """Say in which steps frames follow one another."""
+    known = [time for time in times if time is not None]
+    if len(known) < len(times):
+        return ""
+    steps = [b - a for a, b in pairwise(known)]
+    if max(steps) - min(steps) <= 1e-4 * abs(steps[0]):
+        return f", every {sum(steps) / len(steps):.6g} s"
+    return f", in steps of {min(steps):.6g} to {max(steps):.6g} s"
+
+
+def _statistic(source: Source) -> str | None:
+    """Say what statistic all frames hold, in words."""
+    said = {band.statistic for band in source.bands}
+    known = said.pop() if len(said) == 1 else None
+    return None if known is None else statistic_of(known).spoken
+
+
+def _repetition(source: Source) -> float | None:
+    """Return the seconds from frame to frame, where they are even."""
+    times = [band.time for band in source.bands]
+    if len(times) < 2 or any(time is None for time in times):
+        return None
+    steps = [float(b) - float(a) for a, b in pairwise(times)]  # type: ignore[arg-type]
+    return sum(steps) / len(steps) if max(steps) - min(steps) <= 1e-4 * abs(steps[0]) else None
 
 
 def describe_volume(source: Source, statistics: Sequence[BandStatistics] = ()) -> VolumeDescription:
@@ -84,6 +136,10 @@ def describe_volume(source: Source, statistics: Sequence[BandStatistics] = ()) -
         "affine": grid.matrix.tolist(),
         "placed": grid.placed,
         "placed_by": source.metadata.get("placed by"),
+        "space": source.metadata.get("space"),
+        "repetition_s": _repetition(source),
+        "slice_timing": source.metadata.get("slice timing"),
+        "statistic": _statistic(source),
         "members": source.members,
         "look": look_facts(source),
         **kept_facts(source),

@@ -8,11 +8,12 @@ from typing import Literal
 import click
 
 from spectrane.analysis.clusters import NEIGHBOURS
-from spectrane.analysis.thresholds import ONE_SIDED, STATISTICS, OneSided, Statistic
+from spectrane.analysis.thresholds import ONE_SIDED, STATISTICS, OneSided
 from spectrane.cli import vocabulary as words
 from spectrane.cli.files import OpeningOptions
 from spectrane.cli.options import argument, option
 from spectrane.cli.values import Least, MapOpacity, Numbers, Range
+from spectrane.model.statistic import StatisticKind
 from spectrane.spatial.slicing import AXES, PLANES, PROJECTIONS, SIDES, AnyPlane, Projection
 
 
@@ -91,17 +92,17 @@ class MapOptions(OpeningOptions):
                              help="Or: where the statistic has p below this.")  # fmt: skip
     fdr: float | None = option("--fdr", group="Map", type=float,
                                help="Or: at this false discovery rate.")  # fmt: skip
-    statistic: Statistic = option(
-        "--statistic",
-        group="Map",
-        default="t",
-        type=click.Choice(STATISTICS),
-        help="What statistic it is.",
-    )
-    statistic_frame: str = option("--statistic-frame", group="Map", default="t",
-                                  help="The map's frame with the statistic.")  # fmt: skip
-    dof: str | None = option("--dof", group="Map",
-                             help="Degrees of freedom of t, or two of F with a comma.")  # fmt: skip
+    statistic: StatisticKind | None = option(
+        "--statistic", group="Map", type=click.Choice(STATISTICS),
+        help="What statistic it is; if unsaid what the file says, else t.",
+    )  # fmt: skip
+    statistic_frame: str | None = option(
+        "--statistic-frame", group="Map", metavar="NAME",
+        help="The map's frame with the statistic; if unsaid the one that has it.",
+    )  # fmt: skip
+    dof: str | None = option(
+        "--dof", group="Map", help="Degrees of freedom, if the file does not say; two of F: 2,30.",
+    )  # fmt: skip
     one_sided: OneSided | None = option("--one-sided", group="Map", type=click.Choice(ONE_SIDED),
                                    help="Only one side of the statistic counts.")  # fmt: skip
     least: tuple[float, bool] = option("--least", group="Map", type=Least(), default=(0.0, False),

@@ -45,6 +45,7 @@ _BINS = 4096
 
 Counted = tuple[NDArray[Any], NDArray[np.int64]]
 """Numbers that occur, ascending, and how often each does."""
+F64 = NDArray[np.float64]
 Walk = Callable[[], Iterable[list[NDArray[Any]]]]
 
 
@@ -303,10 +304,8 @@ class FoundValues:
 
     def ends(self) -> Pair:
         """Return the least and greatest value; NaN where there is none."""
-        moments_found = self._moments()
-        return (
-            (moments_found.low, moments_found.high) if moments_found.count else (math.nan, math.nan)
-        )
+        found = self._moments()
+        return (found.low, found.high) if found.count else (math.nan, math.nan)
 
     def moments(self) -> Pair:
         """Return the mean and σ (divisor N)."""
@@ -331,33 +330,31 @@ class FoundValues:
 
     def distances(self, middle: float, percent: float) -> float:
         """Return the percentile of the distances of values from ``middle``."""
-        if self.counted is not None:
-            far = np.abs(self.counted[0] - middle)
-            order = np.argsort(far, kind="stable")
-            return from_counts(far[order], self.counted[1][order], [percent])[0]
-        return exact_percentiles(lambda: (np.abs(v - middle) for v in self.physical()), [percent])[
-            0]  # fmt: skip
+        return self._percentile_of(lambda v: np.abs(v - middle), percent)
 
     def magnitudes(self, percent: float) -> float:
         """Return the percentile of the magnitudes of values that are not 0; 0 where all are."""
-        if self.counted is not None:
-            values, often = self.counted
-            kept = values != 0
-            far = np.abs(values[kept])
-            order = np.argsort(far, kind="stable")
-            found = from_counts(far[order], often[kept][order], [percent])[0] if far.size else 0.0
-        else:
-            found = exact_percentiles(lambda: (np.abs(v[v != 0]) for v in self.physical()),
-                                      [percent])[0]  # fmt: skip
-        return 0.0 if math.isnan(found) else float(found)
+        found = self._percentile_of(lambda v: np.where(v != 0, np.abs(v), np.nan), percent)
+        return 0.0 if math.isnan(found) else found
 
     def above(self, level: float, percent: float) -> float:
         """Return the percentile of the values above a level; NaN where none are."""
-        if self.counted is not None:
-            values, often = self.counted
-            kept = values > level
-            return from_counts(values[kept], often[kept], [percent])[0] if kept.any() else math.nan
-        return exact_percentiles(lambda: (v[v > level] for v in self.physical()), [percent])[0]
+        return self._percentile_of(lambda v: np.where(v > level, v, np.nan), percent)
+
+    def _percentile_of(self, change: Callable[[F64], F64], percent: float) -> float:
+        """Return a percentile of what becomes of values, without those that become NaN."""
+        if self.counted is None:
+
+            def walk() -> Iterator[F64]:
+                for stored in self.physical():
+                    made = change(stored)
+                    yield made[made == made]
+
+            return float(exact_percentiles(walk, [percent])[0])
+        values = change(self.counted[0])
+        order = np.argsort(values, kind="stable")[: int((values == values).sum())]
+        found = from_counts(values[order], self.counted[1][order], [percent]) if order.size else []
+        return float(found[0]) if found else math.nan
 
 
 class SeenValues(FoundValues):

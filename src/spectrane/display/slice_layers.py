@@ -9,11 +9,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.analysis.thresholds import Threshold, Thresholded
+from spectrane.analysis.thresholds import Threshold
 from spectrane.display.layers import Layer, PlannedLayer
 from spectrane.display.plan import RenderPlan
 from spectrane.display.volume_layers import (
     VolumeLayer,
+    kept_by,
     laid_over,
     planned_volume,
     tested,
@@ -60,8 +61,6 @@ class Ready:
     every: Source
     turn: NDArray[np.float64]
     plan: RenderPlan
-    level: float = 0.0
-    """From where on a ``Threshold`` lets voxels pass."""
 
     def meaning(self, *, between: bool = True) -> str:
         """Say what of the layer changes what its picture means: where it is shown, and how voxels
@@ -70,7 +69,9 @@ class Ready:
         said = []
         test = self.layer.threshold
         if isinstance(test, Threshold):
-            said.append(f"where {test.said(self.level)}")
+            kept = kept_by(self.layer)
+            assert isinstance(kept.test, Threshold)
+            said.append(f"where {kept.test.said(kept.level())}")
         elif test is not None:
             said.append(f"where {test}")
         if self.layer.least:
@@ -140,10 +141,7 @@ def ready_along(layer: VolumeLayer, turn: NDArray[np.float64], *, tell: bool = T
     if tell:
         plan.tell()
     kept, every = seen_along(tested(layer), turn), seen_along(layer.source, turn)
-    level = 0.0
-    if isinstance(layer.threshold, Threshold):
-        level = Thresholded(layer.source, layer.threshold).level()
-    return Ready(layer, kept, every, turn, plan, level)
+    return Ready(layer, kept, every, turn, plan)
 
 
 def flat(

@@ -191,11 +191,13 @@ def _one_sided(layer: VolumeLayer, frame: int) -> float | None:
     """Return the value that a layer's test holds its shown frame to on one side; None of others."""
     test, bands = layer.threshold, layer.source.bands
     if isinstance(test, Threshold):
-        sided = test.side != "both" or test.statistic == "F"
-        if not sided or find_bands(bands, test.measure) != [frame]:
+        kept = Thresholded(layer.source, test, shown=frame)
+        assert isinstance(kept.test, Threshold)
+        side = kept.test.one_sided
+        if side == "both" or kept.tested != frame:
             return None
-        level = Thresholded(layer.source, test).level()
-        return -abs(level) if test.side == "negative" else level
+        level = kept.level()
+        return -abs(level) if side == "negative" and kept.test.statistic != "p" else level
     found = _COMPARED.match(test or "")
     name = found and (found[1] or found[2])
     names = (bands[frame].name, str(frame + 1) if found and found[1] else "")
@@ -207,17 +209,24 @@ def tested(layer: VolumeLayer) -> Source:
     source: Source = layer.source
     if layer.threshold is None:
         return source
-    kept = Thresholded(source, layer.threshold)
+    kept = kept_by(layer)
     if not layer.least:
         return kept
     return OfSize(kept, least=layer.least, in_mm3=layer.in_mm3, neighbours=layer.neighbours)
+
+
+def kept_by(layer: VolumeLayer) -> Thresholded:
+    """Return what a layer's threshold keeps, which it has."""
+    assert layer.threshold is not None
+    shown = find_bands(layer.source.bands, layer.frame)[0]
+    return Thresholded(layer.source, layer.threshold, shown=shown)
 
 
 def layer_clusters(layer: VolumeLayer) -> list[Cluster]:
     """Return the groups that a layer's threshold leaves, the largest first; none without one."""
     if layer.threshold is None:
         return []
-    kept = Thresholded(layer.source, layer.threshold)
+    kept = kept_by(layer)
     frame = find_bands(layer.source.bands, layer.frame)[0]
     return find_clusters(kept, frame, neighbours=layer.neighbours, least=layer.least,
                     in_mm3=layer.in_mm3)  # fmt: skip

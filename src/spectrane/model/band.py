@@ -12,6 +12,7 @@ from spectrane.model.errors import BandError, FormatError, MetadataError
 from spectrane.model.nodata import NoDataRule, NoDataValue, nodata_rule, nodata_value
 from spectrane.model.printing import whole_text
 from spectrane.model.roles import NOMINAL, PRESETS, ROLES, role_for
+from spectrane.model.statistic import statistic_of
 
 BandName: TypeAlias = int | str
 """A band's number (from 1), its name, or its role."""
@@ -22,7 +23,9 @@ class Band:
     """One band: physical value = stored number * scale + offset, in ``unit``.
 
     ``wavelength`` is the centre in nanometres; ``role`` a common name of the STAC EO extension,
-    inferred from the wavelength when it is not given; ``time`` seconds, of one frame among several.
+    inferred from the wavelength when it is not given; ``time`` seconds, of one frame among several;
+    ``statistic`` what a map of a statistic holds: ``t(20)``, ``F(2,30)``, ``z``, ``chi2(3)``,
+    ``correlation(18)``, ``p``, ``ln p`` or ``log10 p``.
 
     >>> Band("B4", wavelength=665.0).role
     'red'
@@ -37,6 +40,7 @@ class Band:
     nodata: NoDataValue = None
     description: str | None = None
     time: float | None = None
+    statistic: str | None = None
 
     def __post_init__(self) -> None:
         """Take numbers as plain ones, and infer the role from the wavelength."""
@@ -48,6 +52,8 @@ class Band:
             if getattr(self, name) is not None:
                 object.__setattr__(self, name, _number(name, getattr(self, name)))
         object.__setattr__(self, "nodata", nodata_value(self.nodata))
+        if self.statistic is not None:
+            object.__setattr__(self, "statistic", str(statistic_of(self.statistic)))
         if self.role is None and self.wavelength is not None:
             object.__setattr__(self, "role", role_for(self.wavelength))
 

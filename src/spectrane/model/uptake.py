@@ -14,7 +14,7 @@ def measures_uptake(source: Source) -> bool:
     >>> import numpy as np
     >>> from spectrane.engine.memory import ArraySource
     >>> from spectrane.model.band import Band
-    >>> measures_uptake(ArraySource(np.zeros((1, 2, 2)), [Band("pet", unit="kBq/ml")]))
+    >>> measures_uptake(ArraySource(np.zeros((1, 2, 2)), bands=[Band("pet", unit="kBq/ml")]))
     True
     """
     units = {(band.unit or "").lower() for band in source.bands}

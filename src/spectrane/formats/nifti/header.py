@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from spectrane.model.band import check_band_count
 from spectrane.model.errors import FormatError
+from spectrane.model.statistic import FREEDOM
 
 _MOST_VALUES = 1 << 40
 
@@ -31,6 +32,13 @@ SPACE = {0: ("", 1.0), 1: ("m", 1000.0), 2: ("mm", 1.0), 3: ("µm", 0.001)}
 TIME = {0: ("", 1.0), 8: ("s", 1.0), 16: ("ms", 0.001), 24: ("µs", 1e-6)}
 XFORMS = {0: "unknown", 1: "scanner", 2: "aligned", 3: "Talairach", 4: "MNI 152",
           5: "template"}  # fmt: skip
+"""Codes of the space that a matrix leads to (nifti1.h, nifti2_io.h)."""
+STATISTICS = {2: "correlation", 3: "t", 4: "F", 5: "z", 6: "chi2", 22: "p", 23: "ln p",
+              24: "log10 p"}  # fmt: skip
+"""Intent codes of statistics whose improbability is known; their parameters are freedoms."""
+SLICE_ORDERS = {1: "upward", 2: "downward", 3: "every second one upward",
+                4: "every second one downward", 5: "every second one upward, from the second",
+                6: "every second one downward, from the last but one"}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -55,6 +63,8 @@ class NiftiHead:
     time_offset: float
     description: str
     intent: tuple[int, str]
+    parameters: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    slices: tuple[int, int, int, float] = (0, 0, 0, 0.0)
     extensions: tuple[tuple[int, bytes], ...] = ()
     disagreement: float = 0.0
 
@@ -63,6 +73,25 @@ class NiftiHead:
         """Voxels along i, j and k."""
         first = (*self.dims[:3], 1, 1, 1)[:3]
         return first[0], first[1], first[2]
+
+    @property
+    def statistic(self) -> str | None:
+        """The statistic of the intent, in a band's words: ``t(20)``; None of other intents."""
+        kind = STATISTICS.get(self.intent[0])
+        if kind is None:
+            return None
+        given = self.parameters[: FREEDOM[kind]]
+        told = ",".join(f"{one:.9g}" for one in given)
+        return f"{kind}({told})" if given and all(0 < n < math.inf for n in given) else kind
+
+    @property
+    def slice_timing(self) -> str | None:
+        """In which order planes along k were acquired, and how long each took."""
+        code, first, last, seconds = self.slices
+        if code not in SLICE_ORDERS or not 0 <= first <= last < self.shape[2]:
+            return None
+        each = f", {seconds:.6g} s each" if 0 < seconds < math.inf else ""
+        return f"planes {first} to {last} {SLICE_ORDERS[code]}{each}"
 
     @property
     def frames(self) -> int:
@@ -105,12 +134,14 @@ def _fields_of_one(head: bytes, order: str) -> dict[str, Any]:
         return values if len(values) > 1 else values[0]
 
     return {
-        "dim": at("8h", 40), "intent": at("h", 68), "datatype": at("h", 70), "bitpix": at("h", 72),
+        "dim": at("8h", 40), "parameters": at("3f", 56), "intent": at("h", 68),
+        "datatype": at("h", 70), "bitpix": at("h", 72),
         "pixdim": at("8f", 76), "offset": at("f", 108), "slope": at("f", 112),
         "inter": at("f", 116), "units": head[123], "max": at("f", 124), "min": at("f", 128),
         "toffset": at("f", 136), "text": head[148:228], "qcode": at("h", 252),
         "scode": at("h", 254), "quatern": at("3f", 256), "qoffset": at("3f", 268),
         "rows": (at("4f", 280), at("4f", 296), at("4f", 312)), "intent_name": head[328:344],
+        "slices": (head[122], at("h", 74), at("h", 120), at("f", 132)),
     }  # fmt: skip
 
 
@@ -120,12 +151,14 @@ def _fields_of_two(head: bytes, order: str) -> dict[str, Any]:
         return values if len(values) > 1 else values[0]
 
     return {
-        "dim": at("8q", 16), "intent": at("i", 504), "datatype": at("h", 12), "bitpix": at("h", 14),
+        "dim": at("8q", 16), "parameters": at("3d", 80), "intent": at("i", 504),
+        "datatype": at("h", 12), "bitpix": at("h", 14),
         "pixdim": at("8d", 104), "offset": at("q", 168), "slope": at("d", 176),
         "inter": at("d", 184), "units": at("i", 500), "max": at("d", 192), "min": at("d", 200),
         "toffset": at("d", 216), "text": head[240:320], "qcode": at("i", 344),
         "scode": at("i", 348), "quatern": at("3d", 352), "qoffset": at("3d", 376),
         "rows": (at("4d", 400), at("4d", 432), at("4d", 464)), "intent_name": head[508:524],
+        "slices": (at("i", 496), at("q", 224), at("q", 232), at("d", 208)),
     }  # fmt: skip
 
 
@@ -157,8 +190,16 @@ def _checked(fields: dict[str, Any], order: str, version: int, name: str) -> Nif
         (float(fields["min"]), float(fields["max"])), affine, by,
         (int(fields["qcode"]), int(fields["scode"])), pixdim, factor[0], time[0],
         abs(pixdim[4]) * time[1], float(fields["toffset"]) * time[1], _text(fields["text"]),
-        (int(fields["intent"]), _text(fields["intent_name"])), disagreement=apart,
+        (int(fields["intent"]), _text(fields["intent_name"])),
+        tuple(map(float, fields["parameters"])),  # type: ignore[arg-type]
+        _slices(fields["slices"], time[1]), disagreement=apart,
     )  # fmt: skip
+
+
+def _slices(given: tuple[Any, ...], unit: float) -> tuple[int, int, int, float]:
+    """Return the order's code, the first and last plane, and the seconds of each."""
+    code, first, last, duration = given
+    return int(code), int(first), int(last), float(duration) * unit
 
 
 def _text(raw: bytes) -> str:

@@ -14,7 +14,7 @@ from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.damage import Damaged
 from spectrane.engine.inflating import GREATEST_RATIO, InflatedFile
 from spectrane.engine.volumes import VolumeSource
-from spectrane.formats.nifti.header import TYPES, NiftiHead
+from spectrane.formats.nifti.header import TYPES, XFORMS, NiftiHead
 from spectrane.model.band import Band
 from spectrane.model.colors import parse_color
 from spectrane.model.errors import FormatError, LookError
@@ -93,11 +93,13 @@ class NiftiSource(VolumeSource):
         scale, offset = (head.slope, head.inter) if plain else (1.0, 0.0)
         noted = _noted_frames(head)
         if noted is not None:
-            return [Band(name, unit=unit, scale=scale, offset=offset, time=_time(head, k))
+            return [Band(name, unit=unit, scale=scale, offset=offset, time=_time(head, k),
+                         statistic=head.statistic)
                     for k, (name, unit) in enumerate(noted)]  # fmt: skip
         names = [head.intent[1]] if head.frames == 1 and head.intent[1] else [
             _frame_name(head, k) for k in range(head.frames)]  # fmt: skip
-        return [Band(name, scale=scale, offset=offset, time=_time(head, k))
+        return [Band(name, scale=scale, offset=offset, time=_time(head, k),
+                     statistic=head.statistic)
                 for k, name in enumerate(names)]  # fmt: skip
 
     def in_memory(self, band: int) -> NDArray[Any] | None:
@@ -254,11 +256,24 @@ def _metadata(head: NiftiHead) -> dict[str, Any]:
         "scale": [head.slope, head.inter], "description": head.description,
         "intent": list(head.intent),
     }  # fmt: skip
+    metadata["space"] = _space(head)
+    if any(head.parameters):
+        metadata["intent parameters"] = list(head.parameters)
+    if head.slice_timing is not None:
+        metadata["slice timing"] = head.slice_timing
     if head.extensions:
         metadata["extensions"] = [
             {"code": code, "bytes": len(data), "data": data} for code, data in head.extensions
         ]
     return metadata
+
+
+def _space(head: NiftiHead) -> str:
+    """Return what space the matrix that is used leads to."""
+    if head.placed_by == "voxel sizes":
+        return XFORMS[0]
+    code = head.codes[1 if head.placed_by == "sform" else 0]
+    return XFORMS.get(code, f"code {code}")
 
 
 def from_quad(raw: NDArray[Any], order: str) -> NDArray[np.float64]:

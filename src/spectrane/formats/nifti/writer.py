@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from spectrane.engine.threads import Progress, no_progress
-from spectrane.formats.nifti.header import TYPES
+from spectrane.formats.nifti.header import STATISTICS, TYPES
 from spectrane.formats.nifti.source import IDENTIFYING, LABELS
 from spectrane.formats.validity import NIFTI, keeping
 from spectrane.model.colors import classes_table
@@ -20,6 +20,7 @@ from spectrane.model.display_window import find_window
 from spectrane.model.errors import FormatError
 from spectrane.model.limits import CenterWidth, Fixed, NamedWindow
 from spectrane.model.source import Source
+from spectrane.model.statistic import statistic_of
 from spectrane.model.telling import warn_caller
 from spectrane.model.whole_files import written_whole
 from spectrane.model.window import Window
@@ -29,6 +30,7 @@ _LONGEST = 32767
 _SCANNER = 1
 _MILLIMETRES, _SECONDS = 2, 8
 _COMMENT = 6
+Intent = tuple[int, tuple[float, float, float]]
 
 
 def write_nifti(
@@ -101,20 +103,35 @@ def _head(source: Source, datatype: int, bits: int, version: int) -> bytes:
     text = b"written by Spectrane"
     extra = _frame_notes(source)
     pack = _packed_one if version == 1 else _packed_two
-    intent = LABELS if source.categories else 0
-    return pack(intent, times, dims, datatype, bits, pixdim, band, (low, high), codes, quatern,
-                affine[:3, 3].tolist(), rows, name, text, extra)  # fmt: skip
+    return pack(_intent(source), times, dims, datatype, bits, pixdim, band, (low, high), codes,
+                quatern, affine[:3, 3].tolist(), rows, name, text, extra)  # fmt: skip
+
+
+def _intent(source: Source) -> Intent:
+    """Return the code of what the numbers are, and its parameters: one for all frames."""
+    if source.categories:
+        return LABELS, (0.0, 0.0, 0.0)
+    said = {band.statistic for band in source.bands}
+    if said == {None} or len(said) > 1:
+        if len(said) > 1:
+            warn_caller("NIfTI has one intent for all frames; the frames' different statistics are "
+                        "not written; write them one by one")  # fmt: skip
+        return 0, (0.0, 0.0, 0.0)
+    told = statistic_of(str(said.pop()))
+    code = next(code for code, kind in STATISTICS.items() if kind == told.kind)
+    first, second, third = (*told.freedom, 0.0, 0.0, 0.0)[:3]
+    return code, (first, second, third)
 
 
 def _packed_one(
-    intent: int, times: tuple[int, float], dims: Any, datatype: int, bits: int, pixdim: Any,
+    intent: Intent, times: tuple[int, float], dims: Any, datatype: int, bits: int, pixdim: Any,
     band: Any, shown: Any, codes: Any, quatern: Any, offset: Any, rows: Any, name: bytes,
     text: bytes, extra: bytes,
 ) -> bytes:  # fmt: skip
     out = bytearray(348)
     struct.pack_into("<i", out, 0, 348)
     struct.pack_into("<8h", out, 40, *dims)
-    struct.pack_into("<3h", out, 68, intent, datatype, bits)
+    struct.pack_into("<3f3h", out, 56, *intent[1], intent[0], datatype, bits)
     struct.pack_into("<8f", out, 76, *pixdim)
     struct.pack_into("<3f", out, 108, 352.0 + len(extra), band.scale, band.offset)
     out[123] = times[0]
@@ -130,14 +147,14 @@ def _packed_one(
 
 
 def _packed_two(
-    intent: int, times: tuple[int, float], dims: Any, datatype: int, bits: int, pixdim: Any,
+    intent: Intent, times: tuple[int, float], dims: Any, datatype: int, bits: int, pixdim: Any,
     band: Any, shown: Any, codes: Any, quatern: Any, offset: Any, rows: Any, name: bytes,
     text: bytes, extra: bytes,
 ) -> bytes:  # fmt: skip
     out = bytearray(540)
     struct.pack_into("<i8s2h", out, 0, 540, b"n+2\0\r\n\x1a\n", datatype, bits)
     struct.pack_into("<8q", out, 16, *dims)
-    struct.pack_into("<8d", out, 104, *pixdim)
+    struct.pack_into("<3d8d", out, 80, *intent[1], *pixdim)
     struct.pack_into(
         "<q2d2d", out, 168, 544 + len(extra), band.scale, band.offset, shown[1], shown[0]
     )
@@ -145,7 +162,7 @@ def _packed_two(
     struct.pack_into("<2i6d", out, 344, *codes, *quatern, *offset)
     for k, row in enumerate(rows):
         struct.pack_into("<4d", out, 400 + 32 * k, *row)
-    struct.pack_into("<2i", out, 500, times[0], intent)
+    struct.pack_into("<2i", out, 500, times[0], intent[0])
     struct.pack_into("<d", out, 216, times[1])
     out[508 : 508 + len(name)] = name
     return bytes(out) + bytes([bool(extra), 0, 0, 0]) + extra
