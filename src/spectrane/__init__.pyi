@@ -24,8 +24,10 @@ from .display.slices import slice_picture as slice_picture
 from .display.slices import three_planes as three_planes
 from .display.suggestions import Suggestion as Suggestion
 from .display.volume_layers import VolumeLayer as VolumeLayer
-from .looking import cluster_rows as cluster_rows
-from .looking import clusters as clusters
+from .groups import cluster_rows as cluster_rows
+from .groups import clusters as clusters
+from .groups import peaks as peaks
+from .groups import survivors as survivors
 from .looking import explain as explain
 from .looking import limits_like as limits_like
 from .looking import probe as probe
@@ -94,5 +96,6 @@ from .together import stack as stack
 from .viewing.opening import OpenedView as OpenedView
 from .volume import Frame as Frame
 from .volume import Volume as Volume
+from .volumes import join_frames as join_frames
 
 __version__: str

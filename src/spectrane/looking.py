@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict, fields
 from typing import TYPE_CHECKING, Any, TypeAlias
 
 from spectrane.kernels.quiet import quiet
@@ -23,7 +22,6 @@ if TYPE_CHECKING:
     from spectrane.display.picture import Picture
     from spectrane.display.shown_values import ShownValues
     from spectrane.display.suggestions import Suggestion
-    from spectrane.display.volume_layers import VolumeLayer
     from spectrane.model.asking import PointsLike, ShapeLike
     from spectrane.model.view import View
 
@@ -168,41 +166,6 @@ def profile(
     tell_picture(raster._source)
     zones = zones_of(raster._source, points, crs)
     return pandas.DataFrame(zone_table(raster._source, range(len(raster.bands)), zones))
-
-
-@quiet
-def clusters(layer: VolumeLayer) -> pandas.DataFrame:
-    """Return a row per group of voxels that a layer's threshold leaves, the largest first.
-
-    Columns: ``voxels``, ``volume`` (mm³), ``peak`` with ``peak_x peak_y peak_z`` and the centre of
-    mass ``center_x center_y center_z`` (mm), by the frame that is shown.
-
-    >>> import numpy as np, spectrane as sp
-    >>> held = sp.volume_from_array(np.array([[[0, 9, 9, 0, 7]]]), affine=np.eye(4))
-    >>> sp.clusters(sp.VolumeLayer(held, threshold="band(1) > 5"))["voxels"].tolist()
-    [2, 1]
-    """
-    import pandas
-
-    from spectrane.analysis.clusters import Cluster
-    from spectrane.display.volume_layers import layer_clusters
-
-    columns = [field.name for field in fields(Cluster)]
-    return pandas.DataFrame(layer_clusters(layer), columns=columns).set_index("number")
-
-
-@quiet
-def cluster_rows(layer: VolumeLayer) -> list[dict[str, Any]]:
-    """Return the rows of ``clusters`` as plain mappings, with their ``number``, without pandas.
-
-    >>> import numpy as np, spectrane as sp
-    >>> held = sp.volume_from_array(np.array([[[0, 9, 9, 0, 7]]]), affine=np.eye(4))
-    >>> [row["voxels"] for row in sp.cluster_rows(sp.VolumeLayer(held, threshold="band(1) > 5"))]
-    [2, 1]
-    """
-    from spectrane.display.volume_layers import layer_clusters
-
-    return [asdict(cluster) for cluster in layer_clusters(layer)]
 
 
 @quiet

@@ -27,6 +27,7 @@ from spectrane.model.source import deep_source_of
 from spectrane.model.view import half_open
 from spectrane.model.window import Window, whole
 from spectrane.raster import Raster
+from spectrane.spatial import described as _described
 from spectrane.spatial.grids import grid_of
 from spectrane.spatial.held import volume_source
 from spectrane.spatial.subset import Subset
@@ -38,6 +39,8 @@ if TYPE_CHECKING:
     from spectrane.analysis.histogram import Histogram
     from spectrane.analysis.statistics import BandStatistics
     from spectrane.analysis.thresholds import Threshold
+    from spectrane.model.asking import BandFields
+    from spectrane.spatial.frames import OverFrames
     from spectrane.spatial.oblique import Oblique
     from spectrane.spatial.slicing import AnyPlane, Projection, Side, SliceAxes
 
@@ -210,6 +213,65 @@ class Volume(DatasetFace):
         """
         indices = find_bands(self._source.bands, frames)
         return Volume(Subset(self._source, indices, whole(self._source.shape)))
+
+    def with_frames(self, frames: BandFields) -> Volume:
+        """Return the same with frames described anew; nothing is read.
+
+        ``frames`` is a mapping from number (from 1) or name to new fields: ``name``, ``unit``,
+        ``scale``, ``offset``, ``nodata``, ``time`` (s), ``statistic``. Raises BandError for a frame
+        there is not, MetadataError for what is no field.
+
+        >>> import numpy as np, spectrane as sp
+        >>> volume = sp.volume_from_array(np.zeros((2, 3, 4)), affine=np.eye(4))
+        >>> volume.with_frames({1: {"name": "walk", "unit": "HU"}}).frames[0].unit
+        'HU'
+        """
+        return Volume(_described.with_frames(self._source, frames))
+
+    def compute(self, given: Mapping[str, str], *, unit: str | None = None) -> Volume:
+        """Return computed frames alone: name -> expression over frames, in physical values.
+
+        Frames are named by name, or by number as ``frame(1)``; ``unit`` is the answers'. They are
+        float32 or float64, invalid where they have no number. Raises LookError for what is no
+        expression, BandError for a frame there is not.
+
+        >>> import numpy as np, spectrane as sp
+        >>> held = sp.volume_from_array(np.arange(4.0).reshape(2, 1, 1, 2), affine=np.eye(4),
+        ...                             frames=["before", "after"])
+        >>> held.compute({"change": "after - before"}, unit="HU").voxels().tolist()
+        [[[2.0, 2.0]]]
+        """
+        from spectrane.analysis.expressions import ComputedVolume
+
+        return Volume(ComputedVolume(self._source, given, unit))
+
+    def over_frames(self, way: OverFrames, frames: Frames = None) -> Volume:
+        """Return one frame from all, or some: of each voxel's valid physical values.
+
+        ``way`` is ``mean``, ``std`` (σ, which divides by N), ``min``, ``max``, ``median`` or
+        ``range``. Raises LookError for another, BandError for a frame there is not.
+
+        >>> import numpy as np, spectrane as sp
+        >>> held = sp.volume_from_array(np.array([1.0, 4, 3]).reshape(3, 1, 1, 1), affine=np.eye(4))
+        >>> held.over_frames("median").voxels().item(), held.over_frames("range").voxels().item()
+        (3.0, 3.0)
+        """
+        from spectrane.spatial.frames import over_frames
+
+        return Volume(over_frames(self._source, way, frames))
+
+    def physical(self) -> Volume:
+        """Return the volume with physical values as its numbers: floats, NaN where invalid.
+
+        >>> import numpy as np, spectrane as sp
+        >>> half = sp.Frame("dose", scale=0.5)
+        >>> held = sp.volume_from_array(np.array([[[3]]]), affine=np.eye(4), frames=[half])
+        >>> held.physical().voxels(physical=False).item()
+        1.5
+        """
+        from spectrane.spatial.converted import PhysicalVolume
+
+        return Volume(PhysicalVolume(self._source))
 
     def regrid(
         self, grid: GridLike, *, resample: VolumeKernel | None = None, force: bool = False

@@ -5,9 +5,11 @@ from __future__ import annotations
 import numpy as np
 import pytest
 from scipy import stats
+from scipy.ndimage import gaussian_filter, generate_binary_structure, label, maximum_filter
 
 import spectrane as sp
-from spectrane.analysis.clusters import OfSize, find_clusters, labelled
+from spectrane.analysis.clusters import OfSize, find_clusters
+from spectrane.analysis.grouping import Grouping
 from spectrane.analysis.thresholds import Threshold, Thresholded
 from spectrane.model.source import source_of
 
@@ -82,11 +84,93 @@ def test_groups_are_told_by_size_peak_and_place(study):
     assert [one.voxels for one in find_clusters(kept, 0, least=100, in_mm3=True)] == [18]
     large = OfSize(kept, least=3)
     assert large.read([1], ((0, 10), (0, 11), (0, 12))).valid.sum() == 18
-    corner = np.zeros((3, 3, 3), bool)
-    corner[0, 0, 0] = corner[1, 1, 1] = corner[2, 2, 1] = True
-    assert [labelled(corner, n)[1] for n in (6, 18, 26)] == [3, 2, 1]
+
+
+def grouped(kept, neighbours, slab):
+    """Return the voxels of each group, as sets of places (i, j, k)."""
+    grouping = Grouping(kept.shape, neighbours, slab=slab)
+    places, labels = [], []
+    for part in grouping.slabs(lambda window: kept[:, :, slice(*window[2])]):
+        at = np.argwhere(part.labels)
+        places += [(i, j, k + part.window[2][0]) for k, j, i in at.tolist()]
+        labels += part.labels[part.labels > 0].tolist()
+    groups = grouping.joined()[np.array(labels, int) - 1] if labels else np.empty(0, int)
+    assert grouping.count == len(set(groups.tolist()))
+    return {frozenset(places[n] for n in np.flatnonzero(groups == g)) for g in set(groups.tolist())}
+
+
+@pytest.mark.parametrize("neighbours", [6, 18, 26])
+@pytest.mark.parametrize("share", [0.0, 0.08, 0.2, 0.45])
+def test_groups_are_joined_across_slabs(rng, neighbours, share):
+    kept = rng.random((6, 7, 9)) < share
+    labels, count = label(kept, generate_binary_structure(3, {6: 1, 18: 2, 26: 3}[neighbours]))
+    expected = {frozenset(map(tuple, np.argwhere(labels == n + 1).tolist())) for n in range(count)}
+    for slab in (1, 6 * 7 * 2, 10**6):
+        assert grouped(kept, neighbours, slab) == expected
     with pytest.raises(sp.LookError, match="expected 6, 18, 26"):
-        labelled(corner, 8)
+        Grouping(kept.shape, 8)
+
+
+@pytest.mark.parametrize("slab", [1, 200, 10**6])
+@pytest.mark.parametrize("apart", [2.1, 5.0, 9.0])
+def test_peaks_of_groups_are_those_found_by_hand(rng, monkeypatch, slab, apart):
+    """Summits of 26 neighbours, the strongest first, each so far from all that were taken."""
+    monkeypatch.setattr("spectrane.analysis.clusters.SLAB", slab)
+    t = gaussian_filter(rng.normal(size=(12, 11, 13)), 0.8) * 9
+    held = sp.volume_from_array(t, affine=AFFINE)
+    table = sp.peaks(sp.VolumeLayer(held, threshold="abs(band(1)) >= 2"), apart=apart)
+    kept = np.abs(t) >= 2
+    labels, count = label(kept, np.ones((3, 3, 3)))
+    strength = np.where(kept, np.abs(t), -1)
+    summits = kept & (maximum_filter(strength, 3, mode="constant", cval=-1) == strength)
+    expected = []
+    for group in range(1, count + 1):
+        chosen = []
+        own = np.argwhere(summits & (labels == group))
+        for at in own[np.argsort(-strength[tuple(own.T)])]:
+            place = at * (2.0, 2.0, 3.0)
+            if all(np.linalg.norm(place - other) >= apart for other in chosen):
+                chosen.append(place)
+                expected.append((int((labels == group).sum()), *place, t[tuple(at)]))
+    found = table[["voxels", "x", "y", "z", "peak"]].to_numpy()
+    np.testing.assert_allclose(sorted(map(tuple, found)), sorted(expected))
+    assert len(found) >= count > 3
+    first = table[table["rank"] == 1]
+    assert first["peak"].abs().tolist() == table.groupby("number")["peak"].agg(
+        lambda one: one.abs().max()).tolist()  # fmt: skip
+
+
+def test_peaks_tell_the_label_under_them_and_the_tested_statistic(study):
+    parts = np.zeros((10, 11, 12), np.uint8)
+    parts[:6] = 4
+    labels = sp.volume_from_array(parts, affine=AFFINE).as_labels({4: "cannon bone"})
+    layer = sp.VolumeLayer(study, threshold="abs(t) >= 5", frame="change")
+    table = sp.clusters(layer, labels=labels)
+    assert table["label"].tolist() == ["cannon bone", ""]
+    np.testing.assert_allclose(table["statistic"], table["peak"] / 10, rtol=1e-6)
+    both = sp.VolumeLayer(study, threshold="abs(t) + abs(change) >= 50", frame="change")
+    assert sp.clusters(both)["statistic"].isna().all()
+
+
+@pytest.mark.parametrize(
+    ("threshold", "passing"),
+    [("abs(t) >= 5", lambda t, at: np.abs(t) >= at), ("t > 5", lambda t, at: t >= at),
+     ("t < -5", lambda t, at: t <= at),
+     (Threshold("t", p=1e-4, dof=30), lambda t, at: abs(t) >= at)],
+)  # fmt: skip
+def test_survivors_are_those_of_each_threshold(study, threshold, passing):
+    layer = sp.VolumeLayer(study, threshold=threshold, frame="change", least=2)
+    table = sp.survivors(layer)
+    t = study.voxels("t").filled(np.nan).astype("f8")
+    for row in table.itertuples():
+        with np.errstate(invalid="ignore"):
+            labels, _ = label(passing(t, row.threshold), np.ones((3, 3, 3)))
+        sizes = np.bincount(labels.ravel(), minlength=1)[1:]
+        assert (row.voxels, row.groups) == (sizes[sizes >= 2].sum(), (sizes >= 2).sum())
+    chosen = table[table["chosen"]]
+    assert chosen["voxels"].tolist() == [sp.clusters(layer)["voxels"].sum()]
+    with pytest.raises(sp.LookError, match="no single level"):
+        sp.survivors(sp.VolumeLayer(study, threshold="t * 2 > 5"))
 
 
 @pytest.mark.parametrize(

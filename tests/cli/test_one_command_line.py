@@ -87,6 +87,7 @@ VALUES = {
     "labels": "v.nii", "measure": "1", "threshold": "band(1) > 3", "p": "0.5", "fdr": "0.5",
     "statistic": "z", "statistic_frame": "1", "dof": "9", "one_sided": "above", "least": "2",
     "neighbours": "6", "faded": "0.3", "map_limits": "0,9", "map_colormap": "kiln", "frame": "1",
+    "apart": "9", "survivors": "f.png", "over_frames": "mean",
     "map_opacity": "value", "show_labels": "1", "normal": "0,1,1", "up": "0,0,1",
     "through": "1,1,1",
     "pace": "50", "title": "x", "scheme": "geographic", "zooms": "3,4", "attribution": "x",

@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
+from spectrane.engine.volumes import VolumeSource
 from spectrane.model.band import Band, BandName, find_band
 from spectrane.model.errors import BandError, LookError, nearest
 from spectrane.model.physical import physical
@@ -25,6 +26,8 @@ from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window
 
+_BY_NUMBER = ("band", "frame")
+"""What names a band, or a volume's frame, by its number."""
 _DEEPEST, _LONGEST = 64, 4000
 _OPERATORS: dict[type[ast.operator], Callable[[Any, Any], Any]] = {
     ast.Add: operator.add, ast.Sub: operator.sub, ast.Mult: operator.mul, ast.Div: operator.truediv,
@@ -90,7 +93,7 @@ class Expression:
             return self._compared(node, planes)
         assert isinstance(node, ast.Call)
         assert isinstance(node.func, ast.Name)
-        if node.func.id == "band":
+        if node.func.id in _BY_NUMBER:
             return planes[self.names[_band_text(node)]]
         _, function = _FUNCTIONS[node.func.id]
         return function(*(self._of(argument, planes) for argument in node.args))
@@ -140,7 +143,7 @@ def meaning(tree: ast.expr, expression: Expression, bands: Sequence[Band]) -> Re
         return ResultMeaning(number=True)
     name: BandName | None = tree.id if isinstance(tree, ast.Name) else None
     if isinstance(tree, ast.Call) and isinstance(tree.func, ast.Name):
-        if tree.func.id == "band":
+        if tree.func.id in _BY_NUMBER:
             name = _band_text(tree)
         else:
             return _meaning_of_call(tree, expression, bands)
@@ -243,7 +246,7 @@ def _checked(node: ast.expr, text: str, depth: int) -> Iterator[Any]:
     elif isinstance(node, ast.Compare) and all(type(op) in _COMPARISONS for op in node.ops):
         children = (node.left, *node.comparators)
     elif isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and not node.keywords:
-        if node.func.id == "band":
+        if node.func.id in _BY_NUMBER:
             _band_text(node)
             yield node
             return
@@ -336,3 +339,7 @@ class Computed(Derived, FullSource):
             plane = physical(pixels.values[place], self.parent.bands[index], np.float64)
             planes[index] = np.where(valid[place], plane, np.nan)
         return Pixels(np.stack([one.value(planes) for one in chosen]).astype(self.dtype))
+
+
+class ComputedVolume(Computed, VolumeSource):
+    """Frames computed from another volume's."""

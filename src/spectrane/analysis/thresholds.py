@@ -264,6 +264,9 @@ class Thresholded(Derived, VolumeSource):
         """Return a window of one frame in its unit, tested or not; NaN where invalid."""
         pixels = self.parent.read([band], window)
         values = to_physical(pixels.values[0], self.parent.bands[band], np.dtype(np.float64))
+        own = pixels.values.dtype.kind == "f" and pixels.mask is None and pixels.alpha is None
+        if own and not any(rule.values or rule.ranges for rule in pixels.rules):
+            return values  # what is invalid is NaN already
         return np.where(pixels.validity[0], values, np.nan)
 
     def read_native(self, bands: Sequence[int], window: Window) -> Pixels:

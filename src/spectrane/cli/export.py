@@ -22,6 +22,7 @@ from spectrane.model.look import Look
 from spectrane.model.number_types import NumberType
 from spectrane.model.resampling import Resampling
 from spectrane.model.whole_files import check_target
+from spectrane.spatial.frames import WAYS, OverFrames
 
 
 @dataclass(frozen=True)
@@ -81,6 +82,10 @@ class ExportOptions(PartOptions, ValueOptions, OpeningOptions):
         "--planes", group="Output", type=click.Choice(["chunky", "planar"]),
         help="TIFF: the bands of a pixel together, or each band by itself.",
     )  # fmt: skip
+    over_frames: OverFrames | None = option(
+        "--over-frames", group="Result", type=click.Choice(WAYS),
+        help="Of a volume: one frame from all, voxel by voxel.",
+    )  # fmt: skip
     interleave: Interleave | None = words.interleave()
     quality: int | None = option("--quality", group="Output", type=click.IntRange(1, 100),
                                  help="JPEG: 1 to 100.")  # fmt: skip
@@ -121,7 +126,7 @@ def command(options: ExportOptions) -> None:
     .nii.gz): --bands are frames, --grid-of is another volume, --where and --mask choose voxels.
 
     --join makes one raster of the bands of several files, on the grid of the finest pixels or of
-    --grid-of.
+    --grid-of; of volumes, one with all their frames.
     """
     if options.join:
         export_joined(options)
@@ -160,7 +165,7 @@ def _one(file: str, target: str, options: ExportOptions, answer: Answer) -> None
         progress_bar(target, options.quiet) as progress,
     ):
         if isinstance(opened, Volume):
-            part = _part_of_volume(opened, options, stack)
+            part = part_of_volume(opened, options, stack)
             part.save(target, overwrite=options.overwrite, progress=progress)
         else:
             part = _part(opened, options)
@@ -172,21 +177,21 @@ def _one(file: str, target: str, options: ExportOptions, answer: Answer) -> None
     answer.add(facts, data_line(facts), *seen)
 
 
-_FOR_VOLUMES = ("where", "mask", "bands", "grid_of", "resample", "force", "format")
+_FOR_VOLUMES = ("where", "mask", "bands", "grid_of", "resample", "force", "format", "compute",
+                "unit", "nodata", "physical", "over_frames", "join", "names")  # fmt: skip
 
 
-def _part_of_volume(volume: Any, options: ExportOptions, stack: contextlib.ExitStack) -> Any:
+def part_of_volume(volume: Any, options: ExportOptions, stack: contextlib.ExitStack) -> Any:
+    """Return a volume as it is to be written."""
     from spectrane.opening import open as open_any
     from spectrane.volume import Volume
 
     options.refuse_others(_FOR_VOLUMES, "of volumes")
-    if options.where:
-        volume = volume.masked(options.where)
-    if options.mask:
-        volume = volume.masked(stack.enter_context(open_any(options.mask)))
-    wanted = options.band_names()
-    part = volume if wanted is None else volume.select(wanted)
-    if not options.grid_of:
+    part = _chosen(options.computed(volume), options, stack)
+    if options.over_frames:
+        part = part.over_frames(options.over_frames)
+    part = part.physical() if options.physical else part
+    if not options.grid_of or options.join:
         options.refuse(["resample", "force"], "without --grid-of")
         return part
     other = stack.enter_context(open_any(options.grid_of))
@@ -195,7 +200,20 @@ def _part_of_volume(volume: Any, options: ExportOptions, stack: contextlib.ExitS
     return part.regrid(other.grid, resample=options.resample, force=options.force)
 
 
+def _chosen(volume: Any, options: ExportOptions, stack: contextlib.ExitStack) -> Any:
+    """Return the voxels and the frames that are asked for."""
+    from spectrane.opening import open as open_any
+
+    if options.where:
+        volume = volume.masked(options.where)
+    if options.mask:
+        volume = volume.masked(stack.enter_context(open_any(options.mask)))
+    wanted = options.band_names()
+    return volume if wanted is None else volume.select(wanted)
+
+
 def _part(raster: Any, options: ExportOptions) -> Any:
+    options.refuse(["over_frames"], "of rasters: --compute takes bands")
     options.refuse(["where", "mask"], "of rasters: spectrane clip takes it")
     part = options.computed(raster)
     wanted = options.band_names()

@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from spectrane.cli.answering import answering
+from spectrane.cli.answering import Answer, answering
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.written import data_facts, data_line
 from spectrane.model.whole_files import check_target
@@ -17,8 +17,10 @@ _FOR_LINKS = ("join", "linked", "grid_of", "resample", "names", "roles", "notes"
 
 def join_files(options: Any, output: str) -> None:
     """Write the bands of all files as one raster, or a stack file that points to them."""
+    from spectrane.opening import open as open_any
     from spectrane.opening import open_raster
     from spectrane.together import join_bands
+    from spectrane.volume import Volume
 
     check_target(output, overwrite=options.overwrite)
     if options.linked:
@@ -27,8 +29,11 @@ def join_files(options: Any, output: str) -> None:
         raise click.UsageError(f"{output} would point to the files: say --linked")
     count = len(options.files)
     with answering(options) as answer, contextlib.ExitStack() as opened:
-        rasters = [opened.enter_context(open_raster(file, **options.opening(number, count)))
+        rasters: list[Any] = [opened.enter_context(open_any(file, **options.opening(number, count)))
                    for number, file in enumerate(options.files)]  # fmt: skip
+        if any(isinstance(one, Volume) for one in rasters):
+            _join_volumes(rasters, output, options, opened, answer)
+            return
         if options.nodata is not None and not options.linked:
             rasters = [raster.with_nodata(options.nodata) for raster in rasters]
         grid = None
@@ -49,6 +54,36 @@ def join_files(options: Any, output: str) -> None:
             "" if band.role or not band.wavelength else f", {band.wavelength:g} nm")
             for number, band in enumerate(joined.bands, 1)]  # fmt: skip
         answer.add(facts, data_line(facts), *bands[:_MOST_TOLD])
+
+
+def _join_volumes(
+    volumes: list[Any], output: str, options: Any, stack: contextlib.ExitStack, answer: Answer
+) -> None:
+    """Write the frames of volumes as one volume, after what is computed from them."""
+    from spectrane.cli.export import part_of_volume
+    from spectrane.opening import open_volume
+    from spectrane.spatial.frames import same_voxels
+    from spectrane.volume import Volume
+    from spectrane.volumes import join_frames
+
+    flat = [file for file, one in zip(options.files, volumes, strict=True)
+            if not isinstance(one, Volume)]  # fmt: skip
+    if flat:
+        raise click.UsageError(f"--join: {flat[0]} is a raster among volumes; join them apart")
+    grid = stack.enter_context(open_volume(options.grid_of)) if options.grid_of else None
+    joined = join_frames(volumes, regrid=True, grid=grid, resample=options.resample,
+                         names=_listed(options.names))  # fmt: skip
+    part = part_of_volume(joined, options, stack)
+    with progress_bar(output, options.quiet) as progress:
+        part.save(output, overwrite=options.overwrite, progress=progress)
+    facts = data_facts(output) | {"input": options.files[0], "inputs": list(options.files),
+                                  "preview": None}  # fmt: skip
+    frames = [f"  {number}: {frame.name}" for number, frame in enumerate(part.frames, 1)]
+    target = options.grid_of or options.files[0]
+    frames += [f"  {file} is resampled onto the voxels of {target}"
+               for file, one in zip(options.files, volumes, strict=True)
+               if not same_voxels(one.grid, joined.grid)]  # fmt: skip
+    answer.add(facts, data_line(facts), *frames[:_MOST_TOLD])
 
 
 _MOST_TOLD = 24

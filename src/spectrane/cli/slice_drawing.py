@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, get_args
 
 import click
 
-from spectrane.analysis.clusters import Neighbours
+from spectrane.analysis.grouping import Neighbours
 from spectrane.analysis.thresholds import Threshold
 from spectrane.cli.looks import limits_given
 from spectrane.cli.values import each
@@ -26,6 +26,7 @@ if TYPE_CHECKING:
 OF_A_MAP = ("measure", "threshold", "p", "fdr", "statistic", "statistic_frame", "dof",
              "one_sided", "least", "neighbours", "faded", "map_limits", "map_colormap",
              "map_opacity")  # fmt: skip
+_OF_GROUPS = ("apart", "csv", "survivors")
 _NEIGHBOURS: dict[str, Neighbours] = {str(number): number for number in get_args(Neighbours)}
 LABELS = 0.5
 """How opaque labels are over anatomy, where nothing else is said."""
@@ -59,6 +60,8 @@ def check_ways(options: SlicesOptions) -> None:
         options.refuse(["pace"], "without --animated or --frames animated")
     if not options.slab:
         options.refuse(["project"], "without --slab")
+    if not options.threshold and options.p is None and options.fdr is None:
+        options.refuse(_OF_GROUPS, "without --map and a threshold: there are no groups")
     _check_place(options, bool(chosen))
 
 
@@ -114,12 +117,37 @@ def draw_slices(
     volume: Volume, target: str, options: SlicesOptions, stack: contextlib.ExitStack
 ) -> DrawnSlices:
     """Draw a volume as asked, with what is laid over it, and save the pictures."""
-    from spectrane.looking import cluster_rows
-
     layers = [anatomy(volume, options), *laid_layers(options, stack)]
-    groups = cluster_rows(layers[1]) if options.map else []
+    groups = _groups(layers, options) if options.map else []
     picture, written = _written(layers, target, options, stack)
     return DrawnSlices(picture, layers, written, groups)
+
+
+def _groups(layers: list[Any], options: SlicesOptions) -> list[dict[str, Any]]:
+    """Return the groups of the map, with their peaks and the labels under them."""
+    from spectrane.groups import cluster_rows
+    from spectrane.volume import Volume
+
+    labels = Volume(layers[-1].source) if options.labels else None
+    return cluster_rows(layers[1], labels=labels, apart=options.apart)
+
+
+def save_groups(drawn: DrawnSlices, options: SlicesOptions) -> list[str]:
+    """Write the table of groups, and what survives other thresholds, as asked; return the files."""
+    if options.csv:
+        from pandas import DataFrame
+
+        from spectrane.display.groups import peak_rows
+        from spectrane.engine.csv_text import write_csv
+
+        write_csv(DataFrame(peak_rows(drawn.groups)), options.csv, overwrite=options.overwrite)
+    if options.survivors:
+        from spectrane import figures
+        from spectrane.groups import survivors
+
+        figure = figures.survivors(survivors(drawn.layers[1]))
+        figures.save_figure(figure, options.survivors, overwrite=options.overwrite)
+    return [one for one in (options.csv, options.survivors) if one]
 
 
 def laid_layers(options: MapOptions, stack: contextlib.ExitStack) -> list[Any]:

@@ -7,7 +7,7 @@ from typing import Literal
 
 import click
 
-from spectrane.analysis.clusters import NEIGHBOURS
+from spectrane.analysis.grouping import NEIGHBOURS
 from spectrane.analysis.thresholds import ONE_SIDED, STATISTICS, OneSided
 from spectrane.cli import vocabulary as words
 from spectrane.cli.files import OpeningOptions
@@ -147,6 +147,14 @@ class SlicesOptions(MapOptions, CutOptions):
     invert: bool = words.invert()
     plain: bool = option("--plain", group="Output", is_flag=True,
                          help="Without letters, captions and colour bars.")  # fmt: skip
+    apart: float = option("--apart", group="Map", metavar="MM", type=click.FloatRange(0),
+                          default=0.0, show_default="three of the longest voxel side",
+                          help="How far from one another peaks of a group are.")  # fmt: skip
+    survivors: str | None = option(
+        "--survivors", group="Output", type=click.Path(),
+        help="What survives at each threshold, as a figure (.png, .pdf, .svg).",
+    )  # fmt: skip
+    csv: str | None = words.csv()
     pace: int = words.pace(100)
     size: tuple[int, int] = words.size((800, 1280))
     dry_run: bool = words.dry_run()

@@ -8,14 +8,11 @@ from typing import Any
 from spectrane.cli.answering import Answer, answering, for_each, records, table_text
 from spectrane.cli.files import targets
 from spectrane.cli.options import command_of
-from spectrane.cli.slice_drawing import check_ways, draw_slices
+from spectrane.cli.slice_drawing import check_ways, draw_slices, save_groups
 from spectrane.cli.slice_options import SlicesOptions
 from spectrane.cli.written import file_facts, size_text
 from spectrane.model.patient import turned_by
 from spectrane.model.whole_files import check_target
-
-_GROUPS = 20
-"""Groups of voxels that a person is told of."""
 
 
 @command_of("slices", SlicesOptions, examples=(
@@ -31,6 +28,9 @@ def command(options: SlicesOptions) -> None:
     --at MM. A map on another grid is laid over it, where it is significant; its groups are listed.
     """
     check_ways(options)
+    for extra in (options.csv, options.survivors):
+        if extra:
+            check_target(extra, overwrite=options.overwrite)
     places = targets(options.files, options.output, options.out_dir, ".png")
     with answering(options) as answer:
         for_each(options.files, lambda file: _one(file, places[file], options, answer), answer)
@@ -50,6 +50,7 @@ def _one(file: str, target: str, options: SlicesOptions, answer: Answer) -> None
         points = [dict(zip("xyz", options.at or (), strict=False))]
         under = probe(done.layers, points=points) if crossing else None
         lean = turned_by(volume.grid)
+        tables = save_groups(done, options) if file == options.files[0] else []
     rows, columns = done.picture.rgba.shape[:2]
     facts = file_facts(done.written[0]) | {
         "input": file, "outputs": done.written, "rows": rows, "columns": columns,
@@ -67,15 +68,27 @@ def _one(file: str, target: str, options: SlicesOptions, answer: Answer) -> None
     lines += _groups(facts["groups"])
     lines += [] if under is None else table_text(under.drop(columns=["point"])).splitlines()
     answer.add(facts, *lines)
+    for table in tables:
+        answer.add(file_facts(table), f"{table}: {size_text(table)}")
 
 
 def _groups(groups: list[dict[str, Any]]) -> list[str]:
+    """Return a line per group, and one per further peak of it."""
     if not groups:
         return []
-    lines = [f"  {'group':>5}{'voxels':>8}{'mm3':>10}{'peak':>9}   peak at x, y, z (mm)"]
-    for group in groups[:_GROUPS]:
-        place = ", ".join(f"{group[f'peak_{axis}']:.1f}" for axis in "xyz")
-        lines.append(f"  {group['number']:>5}{group['voxels']:>8}{group['volume']:>10.0f}"
-                     f"{group['peak']:>9.3g}   {place}")  # fmt: skip
-    more = len(groups) - _GROUPS
-    return lines + ([f"  and {more} smaller ones; --json tells all"] if more > 0 else [])
+    apart = [group["peak"] != group["statistic"] for group in groups]
+    told = any(apart) and any(group["statistic"] is not None for group in groups)
+    named = any(group.get("label") for group in groups)
+    head = f"  {'group':>5}{'voxels':>8}{'mm3':>10}{'peak':>9}"
+    head += f"{'statistic':>11}" if told else ""
+    lines = [f"{head}   at x, y, z (mm)" + ("   label" if named else "")]
+    for group in groups:
+        for peak in group["peaks"]:
+            first = peak["rank"] == 1
+            size = f"{group['number']:>5}{group['voxels']:>8}{group['volume']:>10.0f}"
+            row = f"  {size if first else ' ' * len(size)}{peak['peak']:>9.3g}"
+            known = "" if peak["statistic"] is None else f"{peak['statistic']:.3g}"
+            row += f"{known:>11}" if told else ""
+            row += "   " + ", ".join(f"{peak[axis]:.1f}" for axis in "xyz")
+            lines.append(row + (f"   {peak.get('label', '')}" if named else ""))
+    return lines

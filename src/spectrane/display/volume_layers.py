@@ -7,7 +7,8 @@ from collections.abc import Sequence
 from dataclasses import KW_ONLY, dataclass, replace
 from typing import TYPE_CHECKING, Any
 
-from spectrane.analysis.clusters import Cluster, Neighbours, OfSize, check_neighbours, find_clusters
+from spectrane.analysis.clusters import Cluster, OfSize, find_clusters
+from spectrane.analysis.grouping import Neighbours, check_neighbours
 from spectrane.analysis.thresholds import Threshold, Thresholded
 from spectrane.display.layers import Layer, check_opacity
 from spectrane.display.outlines import LayerBase
@@ -222,11 +223,14 @@ def kept_by(layer: VolumeLayer) -> Thresholded:
     return Thresholded(layer.source, layer.threshold, shown=shown)
 
 
-def layer_clusters(layer: VolumeLayer) -> list[Cluster]:
-    """Return the groups that a layer's threshold leaves, the largest first; none without one."""
+def layer_clusters(layer: VolumeLayer, *, apart: float | None = None) -> list[Cluster]:
+    """Return the groups that a layer's threshold leaves, the largest first; none without one.
+
+    With ``apart`` they tell all their peaks: see ``analysis.clusters.find_clusters``.
+    """
     if layer.threshold is None:
         return []
     kept = kept_by(layer)
     frame = find_bands(layer.source.bands, layer.frame)[0]
     return find_clusters(kept, frame, neighbours=layer.neighbours, least=layer.least,
-                    in_mm3=layer.in_mm3)  # fmt: skip
+                         in_mm3=layer.in_mm3, apart=apart)  # fmt: skip

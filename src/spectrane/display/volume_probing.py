@@ -39,7 +39,7 @@ def probed_volumes(layers: Sequence[VolumeLayer], points: Any) -> list[dict[str,
         name = str(given.get("name") or number)
         place = _millimetres(layers[0].source, given, name)
         for layer, kept in zip(layers, shown, strict=True):
-            voxel = _voxel(layer.source, place)
+            voxel = voxel_at(layer.source, place)
             if voxel is not None:
                 rows += _rows(name, layer, kept, place, voxel)
             elif layer is layers[0]:
@@ -64,7 +64,7 @@ def frame_profile(source: Source, points: Any, region: Source | None) -> list[di
     for number, given in enumerate(named_points(points), 1):
         name = str(given.get("name") or number)
         place = _millimetres(source, given, name)
-        voxel = _voxel(source, place)
+        voxel = voxel_at(source, place)
         if voxel is None:
             raise _outside(name, place, source)
         found += zone_rows(source, name, tuple((n, n + 1) for n in voxel))
@@ -92,7 +92,7 @@ def _millimetres(first: Source, given: Mapping[str, Any], name: str) -> F64:
     return place
 
 
-def _voxel(source: Source, place: F64) -> tuple[int, int, int] | None:
+def voxel_at(source: Source, place: F64) -> tuple[int, int, int] | None:
     """Return the voxel that holds a place, its lower faces included; None outside the volume."""
     grid = source.grid
     at = np.linalg.solve(grid.matrix[:3, :3], place - grid.matrix[:3, 3])

@@ -11,6 +11,7 @@ from spectrane.figures.profile import line_profile, profile
 from spectrane.figures.sheets.sheet import sheet
 from spectrane.figures.sheets.slices import slice_sheet
 from spectrane.figures.suggestions import suggestions
+from spectrane.figures.survivors import survivors
 
 __all__ = [
     "colorbar",
@@ -23,5 +24,6 @@ __all__ = [
     "sheet",
     "slice_sheet",
     "suggestions",
+    "survivors",
     "swatches",
 ]

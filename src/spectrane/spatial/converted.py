@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from spectrane.engine.derived import Derived
 from spectrane.engine.described import Described
 from spectrane.engine.full import FullSource
+from spectrane.engine.volumes import VolumeSource
 from spectrane.model.band import Band, find_band
 from spectrane.model.errors import MetadataError
 from spectrane.model.limits import Fixed, Limits
@@ -168,6 +169,10 @@ class Physical(Derived, FullSource):
         values = np.where(pixels.validity, np.stack(planes), np.nan).astype(self.dtype)
         alpha = None if pixels.coverage is None else pixels.coverage.astype(self.dtype)
         return Pixels(values, alpha=alpha, when=self.nodata_when)
+
+
+class PhysicalVolume(Physical, VolumeSource):
+    """Another volume's physical values as its numbers."""
 
 
 def nearest_numbers(

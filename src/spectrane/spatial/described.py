@@ -36,6 +36,20 @@ def with_nodata(source: Source, nodata: Any, when: str | None = None) -> Source:
 _GIVEN = {field.name for field in fields(Band)}
 
 
+OF_FRAMES = frozenset({"name", "unit", "scale", "offset", "nodata", "time", "statistic"})
+"""What may be said of a volume's frame."""
+
+
+def with_frames(source: Source, given: BandFields) -> Source:
+    """Describe a volume's frames anew: a mapping from number (from 1) or name to new fields."""
+    for key, changes in given.items() if isinstance(given, Mapping) else ():
+        unknown = sorted(set(changes) - OF_FRAMES) if isinstance(changes, Mapping) else ()
+        if unknown:
+            raise MetadataError(f"frame {key}: no field {', '.join(unknown)}; expected "
+                                f"{', '.join(sorted(OF_FRAMES))}")  # fmt: skip
+    return with_bands(source, given)
+
+
 def with_bands(source: Source, given: BandFields) -> Source:
     """Describe bands anew: a mapping from band number (from 1), name or role to new fields."""
     bands = list(source.bands)

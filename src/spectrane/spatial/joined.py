@@ -22,9 +22,21 @@ from spectrane.spatial.grids import offset_on
 class JoinedBands(Derived, FullSource):
     """Bands of sources whose pixels coincide, in the order given."""
 
+    what = "join_bands: there are no rasters"
+
     def __init__(self, parents: Sequence[Source]) -> None:
         if not parents:
-            raise GridMismatch("join_bands: there are no rasters")
+            raise GridMismatch(self.what)
+        self.check(parents)
+        super().__init__(
+            *parents, bands=_named(parents),
+            dtype=np.result_type(*[parent.dtype for parent in parents]),
+            has_mask=any(parent.has_mask or parent.alpha for parent in parents),
+            nodata_when="any", alpha=None, look=None, metadata={},
+        )  # fmt: skip
+
+    def check(self, parents: Sequence[Source]) -> None:
+        """Raise GridMismatch where pixels do not coincide."""
         first = parents[0]
         for parent in parents[1:]:
             if parent.shape != first.shape or offset_on(parent.grid, first.grid) != (0, 0):
@@ -33,12 +45,6 @@ class JoinedBands(Derived, FullSource):
                     f"pixels ({parent.shape} at {parent.grid.bounds}; {first.shape} at "
                     f"{first.grid.bounds}); regrid it first"
                 )
-        super().__init__(
-            *parents, bands=_named(parents),
-            dtype=np.result_type(*[parent.dtype for parent in parents]),
-            has_mask=any(parent.has_mask or parent.alpha for parent in parents),
-            nodata_when="any", alpha=None, look=None, metadata={},
-        )  # fmt: skip
 
     def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from each source that holds a band asked for."""
@@ -61,7 +67,7 @@ def _named(parents: Sequence[Source]) -> tuple[Band, ...]:
     """Return all bands, each with a name of its own: without one its file's, else with it."""
     found: list[tuple[Band, str]] = []
     for parent in parents:
-        stem = os.path.splitext(os.path.basename(parent.name))[0]
+        stem = os.path.splitext(os.path.basename(parent.name).removesuffix(".gz"))[0]
         for index, band in enumerate(parent.bands):
             plain = unnamed(band, index)
             number = f" {index + 1}" if len(parent.bands) > 1 else ""

@@ -53,7 +53,8 @@ def write_nifti(
         raise FormatError(f"NIfTI holds {', '.join(n for _, n in TYPES.values())}, not {kind}")
     scales = {(band.scale, band.offset) for band in source.bands}
     if len(scales) > 1:
-        raise FormatError("NIfTI has one scale for all frames, and these differ; convert to float")
+        raise FormatError("NIfTI has one scale for all frames, and these differ; write "
+                          "physical values: volume.physical() (--physical)")  # fmt: skip
     chosen = version or (2 if max(source.shape) > _LONGEST else 1)
     if chosen not in (1, 2):
         raise FormatError(f"version {version}: expected 1 or 2")
