@@ -72,6 +72,7 @@ def circles() -> list[str]:
 SHARED = {
     "command": "each command's module has one",
     "profile": "numbers by band, and sp.figures.profile, their chart",
+    "survivors": "numbers by threshold, and sp.figures.survivors, their chart",
 }
 """Names that stand more than once at the top of a module, and why."""
 WORDS = "vocabulary.py"

@@ -100,16 +100,17 @@ def survivors(layer: VolumeLayer, *, levels: Sequence[float] | None = None) -> p
     """
     import pandas
 
-    from spectrane.analysis.survivors import survivors as find
-    from spectrane.analysis.survivors import tested_frame
+    from spectrane.analysis.survivors import surviving_at, tested_frame
     from spectrane.model.band import find_bands
     from spectrane.model.errors import LookError
 
     if layer.threshold is None:
         raise LookError("survivors: the layer has no threshold")
     shown = find_bands(layer.source.bands, layer.frame)[0]
-    found = find(layer.source, layer.threshold, shown=shown, neighbours=layer.neighbours,
-                 least=layer.least, in_mm3=layer.in_mm3, levels=levels)  # fmt: skip
+    found = surviving_at(
+        layer.source, layer.threshold, shown=shown, neighbours=layer.neighbours,
+        least=layer.least, in_mm3=layer.in_mm3, levels=levels,
+    )  # fmt: skip
     table = pandas.DataFrame(found)
     table.attrs |= {
         "map": layer.title,

@@ -59,7 +59,7 @@ def tested_frame(source: Source, test: Threshold | str, shown: int) -> str:
     return f"|{name}|" if settled.one_sided == "both" else name
 
 
-def survivors(
+def surviving_at(
     source: Source, test: Threshold | str, *, shown: int = 0, neighbours: int = 26,
     least: float = 0, in_mm3: bool = False, levels: Sequence[float] | None = None,
 ) -> list[Surviving]:  # fmt: skip

@@ -60,7 +60,7 @@ def _join_volumes(
     volumes: list[Any], output: str, options: Any, stack: contextlib.ExitStack, answer: Answer
 ) -> None:
     """Write the frames of volumes as one volume, after what is computed from them."""
-    from spectrane.cli.export import part_of_volume
+    from spectrane.cli.volume_parts import part_of_volume
     from spectrane.opening import open_volume
     from spectrane.spatial.frames import same_voxels
     from spectrane.volume import Volume

@@ -44,6 +44,7 @@ class BandTable(_Table):
     nodata: Number | list[Number | list[Number]] | None = None
     description: str | None = None
     time: float | None = None
+    statistic: str | None = None
 
 
 class GridTable(_Table):
