@@ -106,7 +106,7 @@ MISTAKES = [
     (lambda: R.masked(np.ones((3, 3), bool)), sp.GridMismatch, "3"),
     (lambda: R.masked("cloud.tif"), sp.ArgumentError, "becomes one by spectrane.open"),
     (lambda: V.masked(np.ones((3, 3, 3))), sp.GridMismatch, "an array of"),
-    (lambda: V.profile([(1, 2, 3)]), sp.LookError, "does not say which number is which"),
+    (lambda: V.profile([(1, 2)]), sp.LookError, "does not say which number is which"),
     (lambda: sp.probe(R, points=[(1, 2)]), sp.LookError, "does not say which number is which"),
     (lambda: R.select(1.5), sp.BandError, "expected a number"),
     (lambda: R.crop(rows=3), sp.LookError, "expected a pair"),

@@ -7,6 +7,7 @@ import pickle
 
 import numpy as np
 import pytest
+from scipy.ndimage import map_coordinates
 
 import spectrane as sp
 from spectrane.model.patient import directions, oblique
@@ -146,3 +147,44 @@ def test_files_are_described_and_surveyed(volume, run, tmp_path):
         assert (again.frames, again.format) == ((sp.Frame("count", "HU"),), "NIfTI-1")
         np.testing.assert_array_equal(again.affine, AFFINE)
         np.testing.assert_array_equal(again.voxels().data, plain.voxels().data)
+
+
+@pytest.mark.parametrize("dtype", ["u1", "i2", "u2", "i4", "f4"])
+@pytest.mark.parametrize(("scale", "offset"), [(1.0, 0.0), (0.37, -12.0), (-2.0, 5.0)])
+def test_what_is_found_between_voxels_keeps_fractions(rng, dtype, scale, offset):
+    """Physical values as they are found; stored numbers in their type, rounded half up."""
+    stored = rng.integers(0, 200, (7, 8, 9)).astype(dtype)
+    frame = sp.Frame("a", scale=scale, offset=offset)
+    volume = sp.volume_from_array(stored, affine=np.diag([2.0, 2, 2, 1]), frames=[frame])
+    grid = sp.volume_from_array(np.zeros((9, 9, 9)), affine=np.array(
+        [[1.3, 0, 0, 0.5], [0, 1.4, 0, 0.7], [0, 0, 1.5, 0.9], [0, 0, 0, 1.0]])).grid  # fmt: skip
+    places = np.stack(np.meshgrid(*[np.arange(9.0)] * 3, indexing="ij"))
+    index = (places * np.array([1.3, 1.4, 1.5]).reshape(3, 1, 1, 1)
+             + np.array([0.5, 0.7, 0.9]).reshape(3, 1, 1, 1)) / 2  # fmt: skip
+    between = map_coordinates(stored.astype(float), index, order=1)
+    made = volume.regrid(grid)
+    np.testing.assert_allclose(made.voxels(), between * scale + offset, rtol=1e-5, atol=1e-3)
+    whole = dtype[0] in "iu"
+    numbers = made.voxels(physical=False)
+    assert numbers.dtype == made.dtype == np.dtype(dtype)
+    if whole:
+        clear = np.abs(between % 1 - 0.5) > 1e-3
+        np.testing.assert_array_equal(numbers[clear], np.floor(between + 0.5)[clear])
+    cut = volume.slice("axial", at=3.3)
+    depth = map_coordinates(stored.astype(float), np.stack(np.meshgrid(
+        np.arange(7.0), np.arange(8.0), [1.65], indexing="ij")), order=1)[..., 0]  # fmt: skip
+    np.testing.assert_allclose(cut.pixels(physical=True)[0], depth.T[::-1, ::-1] * scale + offset,
+                               rtol=1e-5, atol=1e-3)  # fmt: skip
+    assert cut.pixels().dtype == np.dtype(dtype)
+    mean = cut.statistics()["mean"].item()
+    assert mean == pytest.approx(depth.mean() * scale + offset, rel=1e-4, abs=1e-3)
+
+
+def test_a_mask_is_brought_to_another_grid_by_the_nearest_voxel(rng):
+    mask = rng.random((6, 6, 6)) < 0.5
+    volume = sp.volume_from_array(mask, affine=np.diag([2.0, 2, 2, 1]))
+    fine = sp.volume_from_array(np.zeros((11, 11, 11)), affine=np.eye(4))
+    made = volume.regrid(fine)
+    assert made.dtype == bool
+    at = np.clip((np.arange(11) + 1) // 2, 0, 5)
+    np.testing.assert_array_equal(made.voxels(physical=False), mask[np.ix_(at, at, at)])

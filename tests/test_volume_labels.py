@@ -6,6 +6,7 @@ import json
 import struct
 
 import numpy as np
+import pandas as pd
 import pytest
 from PIL import Image
 
@@ -40,7 +41,9 @@ def test_labels_are_never_mixed(parts):
     assert set(np.unique(labels.regrid(fine).voxels().compressed())) <= {0, 1, 3}
     turned = labels.slice("coronal", at=7.3).pixels()[0]
     assert set(np.unique(turned.compressed())) == {0, 1, 3}
-    assert 2 in np.unique(parts.regrid(fine).voxels().compressed())  # numbers are mixed
+    assert 2 in np.unique(
+        parts.regrid(fine).voxels(physical=False).compressed()
+    )  # numbers are mixed
     with pytest.raises(sp.LookError, match="names of classes or flags"):
         labels.regrid(fine, resample="trilinear")
     with pytest.raises(sp.MetadataError, match="2.5 is no label"):
@@ -122,7 +125,7 @@ def test_profiles_by_frame_at_a_voxel_and_over_a_region(parts, measured, run, tm
     assert region["count"].tolist() == [own.size, own.size]
     assert region["mean"][1] == pytest.approx(own.mean(), rel=1e-6)
     for wrong, match in (
-        ({}, "points, or a region"),
+        ({}, "points, regions or labels"),
         ({"points": {"x": 900, "y": 0, "z": 0}}, "lies outside"),
         ({"region": parts.masked("band(1) == 9")}, "no valid voxel"),
     ):
@@ -138,6 +141,67 @@ def test_profiles_by_frame_at_a_voxel_and_over_a_region(parts, measured, run, tm
     assert run(*given, "--at", "1,2,3")[0] == 2
     with Image.open(tmp_path / "p.png") as figure:
         assert figure.size == (1280, 800)
+
+
+POINTS = [  # what is given -> voxels (i, j, k) it means
+    [(4, 2, 3)], (4, 2, 3), [[4, 2, 3], [0, 0, 0]], np.array([[4, 2, 3], [0, 0, 0]]),
+    np.array([4, 2, 3]), (8.0, 4.0, 9.0), np.array([[8.0, 4, 9], [0, 0, 0.0]]),
+    {"i": 4, "j": 2, "k": 3}, [{"x": 8, "y": 4, "z": 9}],
+    pd.DataFrame({"x": [8.0, 0], "y": [4.0, 0], "z": [9.0, 0]}),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("points", POINTS, ids=str)
+def test_points_of_volumes_may_be_numbers_arrays_and_tables(measured, points):
+    several = len(points) == 2 and not isinstance(points, dict)
+    voxels = [(4, 2, 3), (0, 0, 0)][: 1 + several]
+    expected = [measured.voxels("walk").data[at] for at in voxels]
+    table = measured.profile(points)
+    assert table[table["frame"] == "walk"]["mean"].tolist() == pytest.approx(expected)
+    read = sp.probe(measured, points=points)
+    assert read[read["frame"] == "walk"]["physical"].tolist() == pytest.approx(expected)
+
+
+def test_points_that_are_neither_are_refused(measured):
+    for wrong in ([(1, 2)], ["a"], np.zeros((2, 4)), [(1, 2, "z")]):
+        with pytest.raises(sp.LookError, match="does not say which number is which"):
+            measured.profile(wrong)
+
+
+def test_profiles_by_label_and_over_several_regions(parts, measured, run, tmp_path):
+    labels = parts.as_labels({1: "bone", 3: "marrow"})
+    table = measured.profile(labels=labels)
+    assert table["zone"].tolist() == ["bone", "bone", "marrow", "marrow"]
+    for name, span in (("bone", slice(3, 7)), ("marrow", slice(7, 11))):
+        for row in table[table["zone"] == name].itertuples():
+            own = measured.voxels(row.frame)[span].compressed().astype(float)
+            assert row[6] == own.size
+            assert (row.mean, row.std) == pytest.approx((own.mean(), own.std()), rel=1e-6)
+    picked = sp.profile(measured, labels=labels, names=["marrow", 1])
+    assert picked["zone"].unique().tolist() == ["marrow", "bone"]
+    half = sp.volume_from_array(parts.voxels()[::2, ::2].data.astype("u1"),
+                                affine=np.diag([4.0, 4.0, 3.0, 1.0])).as_labels()  # fmt: skip
+    nearest = half.regrid(measured).voxels()
+    assert measured.profile(labels=half, names=[3])["count"][1] == (nearest == 3).sum()
+    both = measured.profile(region={"all": parts, "none": parts.masked("band(1) == 1")})
+    assert both["zone"].unique().tolist() == ["all", "none"]
+    for wrong, match in (({"labels": labels, "names": ["bones"]}, "label 'bones'.*bone"),
+                         ({"names": ["bone"]}, "points, regions or labels"),
+                         ({"labels": labels, "points": (0, 0, 0)}, "one of them")):  # fmt: skip
+        with pytest.raises(sp.LookError, match=match):
+            measured.profile(**wrong)
+    measured.physical().save(tmp_path / "m.nii")
+    labels.save(tmp_path / "atlas.nii.gz")
+    command = ("probe", tmp_path / "m.nii", "--region", tmp_path / "atlas.nii.gz")
+    status, out, _ = run(*command, "--csv", tmp_path / "t.csv", "--profile", tmp_path / "p.png",
+                         "--json")  # fmt: skip
+    assert status == 0, out
+    told = pd.read_csv(tmp_path / "t.csv")
+    np.testing.assert_allclose(told["mean"], table["mean"], rtol=1e-6)
+    status, out, _ = run(*command, "--label", "marrow", "--json")
+    assert [row["zone"] for row in json.loads(out)["results"]] == ["marrow"] * 2
+    status, out, _ = run(*command, "--region", tmp_path / "atlas.nii.gz", "--label", "3", "--json")
+    assert {row["zone"] for row in json.loads(out)["results"]} == {"atlas: marrow"}
 
 
 @pytest.fixture

@@ -61,6 +61,7 @@ from .model.errors import MetadataError as MetadataError
 from .model.errors import MissingFile as MissingFile
 from .model.errors import ResourceError as ResourceError
 from .model.errors import SpectraneError as SpectraneError
+from .model.frame import Frame as Frame
 from .model.grid import Grid as Grid
 from .model.look import Look as Look
 from .model.view import View as View
@@ -94,7 +95,6 @@ from .together import residuals as residuals
 from .together import seams as seams
 from .together import stack as stack
 from .viewing.opening import OpenedView as OpenedView
-from .volume import Frame as Frame
 from .volume import Volume as Volume
 from .volumes import join_frames as join_frames
 

@@ -33,7 +33,7 @@ class DatasetFace:
     @property
     def dtype(self) -> np.dtype[Any]:
         """The type of the stored numbers."""
-        return self._source.dtype
+        return self._source.stored_type
 
     @property
     def format(self) -> str:
@@ -94,8 +94,10 @@ class DatasetFace:
         """Return the same with physical values in another unit; no number is touched.
 
         Units are those of the standards (K, degC, m, mm, HU, W m-2 sr-1 um-1, 1) or English names
-        (``celsius``). Scale and offset are found anew. Raises MetadataError where a band has no
-        unit, or one that does not convert to this by a linear rule.
+        (``celsius``). Scale and offset are found anew. ``SUV`` is by body weight, from a PET file's
+        own dose, weight and times (PS3.3 C.8.9). Raises MetadataError where a band has no
+        unit, or one that does not convert to this by a linear rule; for SUV it names what the file
+        does not say.
 
         >>> import numpy as np, spectrane as sp
         >>> warm = sp.from_array(np.array([[300.0]]), bands=[sp.Band("air", unit="K")])

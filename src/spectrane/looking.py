@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any, TypeAlias
 
 from spectrane.kernels.quiet import quiet
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from spectrane.display.picture import Picture
     from spectrane.display.shown_values import ShownValues
     from spectrane.display.suggestions import Suggestion
-    from spectrane.model.asking import PointsLike, ShapeLike
+    from spectrane.model.asking import ShapeLike, VolumePoints
     from spectrane.model.view import View
 
     Shown: TypeAlias = Raster | tuple[Raster, Look | None] | LayerBase
@@ -65,7 +65,7 @@ def probe(
     layers: Probed | Sequence[Probed], *, x: float | None = None, y: float | None = None,
     z: float | None = None, row: int | None = None, column: int | None = None,
     i: int | None = None, j: int | None = None, k: int | None = None,
-    points: PointsLike | None = None, crs: CrsLike | None = None,
+    points: VolumePoints | None = None, crs: CrsLike | None = None,
 ) -> pandas.DataFrame:  # fmt: skip
     """Return what stands under a point, a row per point, layer and band (or frame).
 
@@ -95,7 +95,7 @@ def probe(
 
 @quiet
 def probe_rows(
-    layers: Probed | Sequence[Probed], *, points: PointsLike | None = None,
+    layers: Probed | Sequence[Probed], *, points: VolumePoints | None = None,
     crs: CrsLike | None = None, **position: float | None,
 ) -> list[dict[str, Any]]:  # fmt: skip
     """Return the rows of ``probe`` as plain mappings, which needs no pandas.
@@ -135,7 +135,9 @@ def is_deep(layer: Any) -> bool:
 
 @quiet
 def profile(
-    raster: Raster | Volume, points: PointsLike | None = None, *, region: Volume | None = None,
+    raster: Raster | Volume, points: VolumePoints | None = None, *,
+    region: Volume | Mapping[str, Volume] | None = None, labels: Volume | None = None,
+    names: Sequence[str | int] | None = None,
     crs: CrsLike | None = None,
 ) -> pandas.DataFrame:  # fmt: skip
     """Return a value by band, or by frame, at points, or mean and σ over regions.
@@ -143,8 +145,9 @@ def profile(
     Of a raster: ``points`` as for ``probe``, or shapes with polygons; columns ``zone band
     wavelength nominal unit count invalid mean std min max p5 p50 p95 note``; a point counts 1, and
     ``nominal`` marks wavelengths that only roles tell. Of a volume:
-    ``points`` in mm or voxels, or ``region``, a volume that is not 0 where voxels count; columns as
-    ``Volume.profile``. Raises GridMismatch where all lie outside.
+    ``points`` in mm or voxels, ``region``, a volume that is not 0 where voxels count, or several by
+    name, or ``labels`` with ``names``; columns as ``Volume.profile``. Raises GridMismatch where all
+    lie outside.
 
     >>> import numpy as np, spectrane as sp
     >>> over_time = np.arange(8.0).reshape(2, 1, 2, 2)
@@ -155,9 +158,9 @@ def profile(
     if isinstance(raster, Volume):
         if crs is not None:
             raise LookError("crs is not for volumes")
-        return raster.profile(points, region=region)
-    if region is not None:
-        raise LookError("region is not for rasters, which take polygons as points")
+        return raster.profile(points, region=region, labels=labels, names=names)
+    if any(one is not None for one in (region, labels, names)):
+        raise LookError("region and labels are not for rasters, which take polygons as points")
     import pandas
 
     from spectrane.analysis.spectra import zone_table

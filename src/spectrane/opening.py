@@ -14,12 +14,13 @@ from spectrane.kernels.quiet import quiet
 from spectrane.model.asking import BandFields, FilePath, NoDataLike
 from spectrane.model.band import Band
 from spectrane.model.errors import FormatError, MetadataError
+from spectrane.model.frame import Frame
 from spectrane.model.grid import CrsLike, Grid
 from spectrane.model.look import Look, NoDataWhen
 from spectrane.model.resampling import Spacing
 from spectrane.raster import Raster
 from spectrane.spatial.held import array_source, volume_source
-from spectrane.volume import Frame, Volume
+from spectrane.volume import Volume
 
 if TYPE_CHECKING:
     from types import EllipsisType
@@ -28,6 +29,7 @@ if TYPE_CHECKING:
 
     from spectrane.catalogs.items import Item
     from spectrane.engine.damage import DamagedData
+    from spectrane.formats.nifti.header import PlacedBy
     from spectrane.formats.nifti.source import ComplexPart
 
 
@@ -35,7 +37,7 @@ if TYPE_CHECKING:
 def open(
     path: FilePath | Item, *, member: int | str | None = None, damaged: DamagedData = "error",
     spacing: Spacing | None = None, complex: ComplexPart | None = None,
-    assets: Sequence[str] | None = None, **others: object,
+    choose: PlacedBy | None = None, assets: Sequence[str] | None = None, **others: object,
 ) -> Raster | Volume:  # fmt: skip
     """Open a raster or a volume by its content, whatever its ending; only its head is read.
 
@@ -43,7 +45,8 @@ def open(
     number (from 1) or the name of one of the rasters inside. Corrections kept in its sidecar are
     laid over it. ``damaged`` data are an ``error``, or with ``keep`` invalid, and how much is
     missing is told. Of unevenly spaced DICOM slices ``spacing`` ``resample`` makes even ones,
-    ``nominal`` takes them as if they were even; of complex NIfTI numbers ``complex`` is shown;
+    ``nominal`` takes them as if they were even; of complex NIfTI numbers ``complex`` is shown,
+    and ``choose`` ``qform`` places it by that matrix where the sform, which goes first, differs;
     ``others`` are what readers of added formats take. An ``item`` of ``scenes`` is the bands of
     its assets as one raster: of all that hold measured values, or of those that ``assets`` names.
 
@@ -64,7 +67,7 @@ def open(
         return Raster(open_item(item, assets, damaged=damaged))
     if assets is not None:
         raise MetadataError("assets: are of the items of a catalogue, which spectrane.scenes gives")
-    said = {"spacing": spacing, "complex": complex}
+    said = {"spacing": spacing, "complex": complex, "choose": choose}
     options = others | {name: value for name, value in said.items() if value is not None}
     source = open_source(path, member=member, damaged=damaged, **options)
     return Volume(source) if len(source.shape) == 3 else Raster(source)
@@ -73,7 +76,8 @@ def open(
 @quiet
 def open_raster(
     path: FilePath | Item, *, member: int | str | None = None, damaged: DamagedData = "error",
-    spacing: Spacing | None = None, assets: Sequence[str] | None = None,
+    spacing: Spacing | None = None, choose: PlacedBy | None = None,
+    assets: Sequence[str] | None = None,
 ) -> Raster:  # fmt: skip
     """Open what must be a raster, else as ``open``. Raises FormatError for a volume.
 
@@ -84,7 +88,8 @@ def open_raster(
     ...     sp.open_raster(path).shape
     (1, 2, 3)
     """
-    opened = open(path, member=member, damaged=damaged, spacing=spacing, assets=assets)
+    opened = open(path, member=member, damaged=damaged, spacing=spacing, choose=choose,
+                  assets=assets)  # fmt: skip
     if isinstance(opened, Raster):
         return opened
     opened.close()
@@ -96,6 +101,7 @@ def open_raster(
 def open_volume(
     path: FilePath, *, member: int | str | None = None, damaged: DamagedData = "error",
     spacing: Spacing | None = None, complex: ComplexPart | None = None,
+    choose: PlacedBy | None = None,
 ) -> Volume:  # fmt: skip
     """Open what must be a volume, else as ``open``. Raises FormatError for a raster.
 
@@ -106,7 +112,8 @@ def open_volume(
     ...     sp.open_volume(path).shape
     (1, 2, 3, 4)
     """
-    opened = open(path, member=member, damaged=damaged, spacing=spacing, complex=complex)
+    opened = open(path, member=member, damaged=damaged, spacing=spacing, complex=complex,
+                  choose=choose)  # fmt: skip
     if isinstance(opened, Volume):
         return opened
     opened.close()

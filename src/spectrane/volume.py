@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
@@ -18,10 +17,12 @@ from spectrane.engine.threads import Progress, no_progress
 from spectrane.engine.volumes import LoadedVolume
 from spectrane.formats.table import writer_for
 from spectrane.kernels.quiet import quiet_methods
-from spectrane.model.asking import FilePath, GridLike, PointsLike, as_tuple
+from spectrane.model.asking import FilePath, GridLike, VolumePoints, as_tuple
 from spectrane.model.band import BandName, find_bands
 from spectrane.model.errors import FormatError, GridMismatch
+from spectrane.model.frame import Frame
 from spectrane.model.look import Look
+from spectrane.model.physical import as_stored
 from spectrane.model.physical import physical as to_physical
 from spectrane.model.source import deep_source_of
 from spectrane.model.view import half_open
@@ -47,24 +48,6 @@ if TYPE_CHECKING:
 Frames = BandName | Iterable[BandName] | None
 """Frames by number (from 1) or name; None: all of them."""
 VolumeKernel = Literal["trilinear", "nearest"]
-
-
-@dataclass(frozen=True)
-class Frame:
-    """One volume of a file: its name, its unit, how stored numbers become physical ones, when.
-
-    ``time`` is in seconds, None where frames are no times; ``statistic`` as a ``Band`` has it.
-
-    >>> Frame("walk", unit="HU").scale
-    1.0
-    """
-
-    name: str
-    unit: str | None = None
-    scale: float = 1.0
-    offset: float = 0.0
-    time: float | None = None
-    statistic: str | None = None
 
 
 @quiet_methods
@@ -175,6 +158,8 @@ class Volume(DatasetFace):
         values = np.array(pixels.values[0])
         if physical:
             values = to_physical(values, self._source.bands[band])
+        elif values.dtype != self._source.stored_type:
+            values = as_stored(np.where(pixels.validity[0], values, 0), self._source.stored_type)
         return np.ma.MaskedArray(values, ~pixels.validity[0])
 
     def _masked_array(self) -> np.ma.MaskedArray[Any, Any]:
@@ -341,26 +326,34 @@ class Volume(DatasetFace):
         return Volume(Described(self._source, look=Look(classes=classes)))
 
     def profile(
-        self, points: PointsLike | None = None, *, region: Volume | None = None
-    ) -> pandas.DataFrame:
-        """Return a value by frame at each point, or the mean and σ over a region.
+        self, points: VolumePoints | None = None, *,
+        region: Volume | Mapping[str, Volume] | None = None, labels: Volume | None = None,
+        names: Sequence[str | int] | None = None,
+    ) -> pandas.DataFrame:  # fmt: skip
+        """Return a value by frame at each point, or the mean and σ over regions or labels.
 
-        ``points`` is as for ``spectrane.probe``; ``region`` a volume that is valid and not 0 where
-        voxels count. Columns: ``zone frame number time unit count mean std min max``. Raises
-        LookError unless one is given, GridMismatch for what lies outside.
+        ``points`` are as for ``spectrane.probe``, or ``(i, j, k)`` of whole numbers, or
+        ``(x, y, z)`` in mm of others: one, a list, or an array. ``region`` is a volume that is
+        valid and not 0 where voxels count, or several by name; ``labels`` one whose labels
+        (``names`` or numbers; None: all) are zones each, brought to these voxels by the nearest.
+        Columns: ``zone frame number time unit count mean std min max``. Raises LookError unless one
+        of them is given, and for a label there is not, GridMismatch for what lies outside.
 
         >>> import numpy as np, spectrane as sp
         >>> held = sp.volume_from_array(np.arange(8.0).reshape(2, 1, 2, 2), affine=np.eye(4))
-        >>> held.profile({"i": 0, "j": 1, "k": 0})["mean"].tolist()
+        >>> held.profile((0, 1, 0))["mean"].tolist()
         [2.0, 6.0]
         """
         import pandas
 
         from spectrane.display.volume_probing import frame_profile
 
-        return pandas.DataFrame(
-            frame_profile(self._source, points, None if region is None else region._source)
-        )
+        regions = {"region": region} if isinstance(region, Volume) else region
+        return pandas.DataFrame(frame_profile(
+            self._source, points,
+            None if regions is None else {n: one._source for n, one in regions.items()},
+            None if labels is None else labels._source, names,
+        ))  # fmt: skip
 
     def statistics(self, frames: Frames = None, *, by: Volume | None = None) -> pandas.DataFrame:
         """Return exact statistics of valid voxels, a row per frame, in physical values.

@@ -271,3 +271,23 @@ def test_the_image_of_a_pair_points_to_its_head(tmp_path):
     (tmp_path / "a.hdr").write_bytes(bytes(348))
     with pytest.raises(sp.FormatError, match=r"a.img: holds the numbers of a pair.*a\.hdr"):
         sp.open(tmp_path / "a.img")
+
+
+def test_of_two_matrices_either_places_a_volume(tmp_path, run):
+    path = tmp_path / "two.nii"
+    sp.volume_from_array(np.zeros((4, 5, 6), "i2"), affine=np.diag([2.0, 2, 2, 1])).save(path)
+    data = bytearray(path.read_bytes())
+    struct.pack_into("<f", data, 268, 30.0)  # qoffset_x
+    path.write_bytes(bytes(data))
+    with pytest.warns(sp.DataWarning, match="30 mm apart.*choose qform takes the other"):
+        assert sp.open(path).affine[0, 3] == 0
+    for choose, x in (("sform", 0), ("qform", 30)):
+        volume = sp.open(path, choose=choose)
+        assert (volume.affine[0, 3], volume.metadata["placed by"]) == (x, choose)
+        assert f"{x - 1}" in run("describe", path, "--choose", choose)[1]
+    struct.pack_into("<h", data, 252, 0)  # qform_code
+    path.write_bytes(bytes(data))
+    with pytest.raises(sp.FormatError, match="qform is asked for, and the file has none"):
+        sp.open(path, choose="qform")
+    with pytest.raises(sp.LookError, match="expected sform or qform"):
+        sp.open(path, choose="best")

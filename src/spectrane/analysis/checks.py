@@ -232,7 +232,7 @@ def _value_range(source: Source, sample: Sample) -> Iterator[Finding]:
 
 def _plain_display(source: Source, sample: Sample) -> Iterator[Finding]:
     kept = source.look is not None and source.look.limits_named
-    if kept or Auto.stretches(source.dtype):
+    if kept or Auto.stretches(source.stored_type):
         return
     values = sample.values(0)
     if not values.size:

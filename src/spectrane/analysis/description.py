@@ -125,7 +125,7 @@ def describe(
         "compression": source.metadata.get("compression"),
         "rows": grid.rows,
         "columns": grid.columns,
-        "type": source.dtype.name,
+        "type": source.stored_type.name,
         "bits": used_bits(source),
         "block": list(source.block_shape),
         "overviews": [list(shape) for shape in source.overviews],
@@ -193,7 +193,7 @@ def used_bits(source: Source) -> int:
     """Return how many bits of each stored number the file says are used."""
     said = source.metadata.get("BitsPerSample", source.metadata.get("bits"))
     said = said[0] if isinstance(said, list) and said else said
-    return said if isinstance(said, int) else 8 * source.dtype.itemsize
+    return said if isinstance(said, int) else 8 * source.stored_type.itemsize
 
 
 def _said_of(source: Source) -> dict[str, Any]:

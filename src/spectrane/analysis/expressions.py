@@ -300,7 +300,7 @@ class Computed(Derived, FullSource):
             raise LookError(f"compute {given!r}: expected {{name: expression}}, such as "
                             "{'dryness': '(swir16 - nir) / (swir16 + nir)'}")  # fmt: skip
         super().__init__(parent, look=None, alpha=None, nodata_when="any", has_mask=False,
-                         coded=False)  # fmt: skip
+                         coded=False, between=None)  # fmt: skip
         self.expressions = [parse_expression(text, parent.bands) for text in given.values()]
         small = parent.dtype.itemsize <= 2 or parent.dtype == np.float32
         self.dtype = np.dtype(np.float32 if small else np.float64)

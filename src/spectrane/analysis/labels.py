@@ -8,9 +8,10 @@ from typing import Any
 import numpy as np
 
 from spectrane.analysis.statistics import Moments
-from spectrane.analysis.walking import valid_values, walk
+from spectrane.analysis.walking import finite, walk
 from spectrane.model.band import Band
-from spectrane.model.errors import GridMismatch, MetadataError
+from spectrane.model.errors import GridMismatch, LookError, MetadataError
+from spectrane.model.labels import label_classes, labels_called
 from spectrane.model.source import Source
 from spectrane.model.window import whole
 
@@ -49,20 +50,64 @@ def label_statistics(source: Source, bands: Sequence[int], labels: Source) -> li
             f"labels lie on another grid ({labels.shape} voxels against {source.shape}); bring "
             "them to this one: labels.regrid(volume)"
         )
-    moments: dict[tuple[int, int], Moments] = {}
-    for window, pixels in source.blocks(bands, whole(source.shape)):
-        named = labels.read([0], window)
-        known = named.validity[0]
-        for label in np.unique(named.values[0][known]).tolist():
-            if label == 0:
-                continue
-            here = valid_values(pixels.only(known & (named.values[0] == label)))
-            for number, values in enumerate(here):
-                moments.setdefault((int(label), number), Moments()).add(values)
+    moments = label_moments(source, bands, labels)
     classes = labels.look.classes if labels.look is not None else {}
     voxel = abs(float(np.linalg.det(source.grid.matrix[:3, :3])))
     return [_row(label, classes, source.bands[bands[number]], moments[label, number], voxel)
             for label, number in sorted(moments)]  # fmt: skip
+
+
+def label_moments(
+    source: Source, bands: Sequence[int], labels: Source
+) -> dict[tuple[int, int], Moments]:
+    """Return what bands hold in each label, by label and the band's place; not of label 0.
+
+    Both lie on the same voxels. Values are put in order of their labels once for each block.
+    """
+    moments: dict[tuple[int, int], Moments] = {}
+    for window, pixels in source.blocks(bands, whole(source.shape)):
+        named = labels.read([0], window)
+        numbers = np.where(named.validity[0], named.values[0], 0).ravel()
+        order = np.argsort(numbers, kind="stable")
+        ordered = numbers[order]
+        starts = np.flatnonzero(np.diff(ordered, prepend=ordered[:1] - 1))
+        valid = pixels.validity
+        for place in range(len(bands)):
+            values = pixels.values[place].ravel()[order]
+            good = valid[place].ravel()[order]
+            for start, end in zip(starts, [*starts[1:], len(ordered)], strict=True):
+                label = int(ordered[start])
+                part = finite(values[start:end][good[start:end]]) if label else values[:0]
+                if part.size:
+                    moments.setdefault((label, place), Moments()).add(part)
+    return moments
+
+
+def label_zones(
+    source: Source, labels: Source, asked: Sequence[str | int] | None
+) -> list[dict[str, Any]]:
+    """Return a row per label and frame, as ``analysis.profiles.zone_rows`` has them.
+
+    ``asked`` are names or numbers; None: all that occur. Raises LookError for a label that there is
+    not, or that no valid voxel lies in.
+    """
+    moments = label_moments(source, range(len(source.bands)), labels)
+    present = sorted({label for label, _ in moments})
+    own = labels.look.classes if labels.look is not None else {}
+    classes = {**label_classes(present), **own}
+    chosen = present if asked is None else [int(one) for one in labels_called(classes, asked)]
+    rows = []
+    for label in chosen:
+        name = classes[float(label)][1] or str(label)
+        if label not in present:
+            raise LookError(f"label {name}: no valid voxel lies in it")
+        for number, band in enumerate(source.bands, 1):
+            found = moments.get((label, number - 1), Moments())
+            rows.append({
+                "zone": name, "frame": band.name, "number": number, "time": band.time,
+                "unit": band.unit, "count": found.count, **found.physical(band),
+            })  # fmt: skip
+    return rows
 
 
 def _row(label: int, classes: Any, band: Band, moments: Moments, voxel: float) -> dict[str, Any]:

@@ -127,7 +127,7 @@ def describe_volume(source: Source, statistics: Sequence[BandStatistics] = ()) -
         "file": short_name(source.name, "") or None,
         "format": source.format,
         "voxels": list(source.shape),
-        "type": source.dtype.name,
+        "type": source.stored_type.name,
         "bits": used_bits(source),
         "spacing_mm": list(grid.pixel_size),
         "directions": list(directions(grid)),

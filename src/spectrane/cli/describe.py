@@ -47,7 +47,7 @@ def command(options: DescribeOptions) -> None:
     """Say what rasters are: size, type, bands, place, no-data, and what looks wrong."""
     if options.members:
         options.refuse(["statistics", "zones", "metadata", "explain", "identity", "member",
-                        "spacing", "damaged"],
+                        "spacing", "choose", "damaged"],
                        "with --members: none of them is opened")  # fmt: skip
     if options.item:
         options.refuse(["statistics", "zones", "metadata", "explain", "identity", "members"],

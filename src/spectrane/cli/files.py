@@ -12,6 +12,7 @@ import click
 from spectrane.cli import vocabulary as words
 from spectrane.cli.options import Options, option
 from spectrane.engine.damage import DAMAGED, DamagedData
+from spectrane.formats.nifti.header import MATRICES, PlacedBy
 from spectrane.model.trials import now_trying
 
 if TYPE_CHECKING:
@@ -28,6 +29,10 @@ class OpeningOptions(Options):
         "files, or once for each.",
     )  # fmt: skip
     spacing: str | None = words.spacing()
+    choose: PlacedBy | None = option(
+        "--choose", group="Input", type=click.Choice(MATRICES),
+        help="Of a NIfTI volume placed by two matrices that differ: this one.",
+    )  # fmt: skip
     damaged: DamagedData = option(
         "--damaged", group="Input", type=click.Choice(DAMAGED), default="error",
         help="Damaged data are an error, or the rest is kept and they are invalid.",
@@ -42,7 +47,8 @@ class OpeningOptions(Options):
         given: dict[str, Any] = {"damaged": self.damaged}
         if said:
             given["member"] = said[0] if len(said) == 1 else said[number]
-        return given if self.spacing is None else given | {"spacing": self.spacing}
+        own = {"spacing": self.spacing, "choose": self.choose}
+        return given | {name: value for name, value in own.items() if value is not None}
 
 
 def read_shapes_given(path: str, layer: str | None, crs: str | None, option: str) -> Shapes:

@@ -91,7 +91,7 @@ def layers_of(options: LayerOptions, stack: contextlib.ExitStack) -> tuple[list[
         if options.files:
             raise click.UsageError("a layer file names its files itself; leave out the others")
         options.refuse_others(_WITH_A_FILE, "with --layers: the file says how they are shown")
-        options.refuse(["member", "spacing", "damaged"], "with --layers")
+        options.refuse(["member", "spacing", "choose", "damaged"], "with --layers")
         kept = load_layers(options.layers)
         return kept.layers, kept.grid
     if not options.outline:

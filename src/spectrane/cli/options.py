@@ -93,7 +93,7 @@ class Options:
 
 
 _ALWAYS = ("output", "out_dir", "overwrite", "as_json", "quiet", "debug", "member", "damaged",
-           "spacing", "dry_run")  # fmt: skip
+           "spacing", "choose", "dry_run")  # fmt: skip
 """Options that every path reads: what is opened, and where an answer goes."""
 
 

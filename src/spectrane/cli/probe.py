@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import math
+import os
 from dataclasses import dataclass
 from typing import Any
 
@@ -55,9 +56,13 @@ class ProbeOptions(LookOptions, OpeningOptions):
     points: str | None = words.points()
     points_crs: str | None = words.points_crs()
     layer: str | None = words.layer("Place")
-    region: str | None = option(
-        "--region", group="Place", type=click.Path(),
-        help="Instead of points: a volume that is not 0 where voxels count.",
+    region: tuple[str, ...] = option(
+        "--region", group="Place", multiple=True, type=click.Path(),
+        help="Instead of points: a volume that is not 0 where voxels count; each label of labels.",
+    )  # fmt: skip
+    label: tuple[str, ...] = option(
+        "--label", group="Place", multiple=True, metavar="NAME",
+        help="These labels of --region alone, by name or number.",
     )  # fmt: skip
     profile: str | None = option(
         "--profile", group="Output", type=click.Path(),
@@ -143,7 +148,7 @@ def _of_rasters(
     """Return what stands under points of rasters, as rows, or values by band, as a table."""
     from spectrane.looking import probe_rows, profile
 
-    options.refuse(["region"], "of rasters, which take polygons by --points")
+    options.refuse(["region", "label"], "of rasters, which take polygons by --points")
     options.refuse(["voxel_at"], "of rasters, which take --at X,Y and --pixel-at")
     if any(len(at) == 3 for at in options.at):
         raise click.UsageError("--at X,Y,Z is for volumes; rasters take --at X,Y")
@@ -165,19 +170,40 @@ def _of_rasters(
 def _of_volumes(opened: list[Any], points: Any, options: ProbeOptions, stack: Any) -> Any:
     """Return what stands under points of volumes, or the profile by frame."""
     from spectrane.looking import probe, profile
-    from spectrane.opening import open as open_any
 
-    options.refuse_others(("at", "voxel_at", "points", "profile", "region", "csv", "size"),
-                          "of volumes")  # fmt: skip
+    options.refuse_others(
+        ("at", "voxel_at", "points", "profile", "region", "label", "csv", "size"), "of volumes"
+    )
+    if not options.region:
+        options.refuse(["label"], "without --region")
     if not options.profile and not options.region:
         return probe(opened, points=points)
     if len(opened) > 1:
         raise click.UsageError("values by frame are of one volume; say one")
-    region = stack.enter_context(open_any(options.region)) if options.region else None
-    table = profile(opened[0], points, region=region)
+    table = _by_region(opened[0], options, stack) if options.region else (
+        profile(opened[0], points))  # fmt: skip
     if options.profile:
         _draw_profile(table, options)
     return table
+
+
+def _by_region(volume: Any, options: ProbeOptions, stack: Any) -> Any:
+    """Return values by frame over regions, or in each label of them, as one table."""
+    import pandas
+
+    from spectrane.opening import open_volume
+
+    tables, several = [], len(options.region) > 1
+    for path in options.region:
+        region = stack.enter_context(open_volume(path))
+        stem = os.path.splitext(os.path.basename(path.rstrip("/")).removesuffix(".gz"))[0]
+        if options.label or (region.look is not None and region.look.classes):
+            table = volume.profile(labels=region, names=options.label or None)
+            table["zone"] = [f"{stem}: {zone}" if several else zone for zone in table["zone"]]
+        else:
+            table = volume.profile(region={stem if several else "region": region})
+        tables.append(table)
+    return pandas.concat(tables, ignore_index=True)
 
 
 def _shaped(options: ProbeOptions) -> Any:

@@ -10,8 +10,9 @@ import numpy as np
 from numpy.random import default_rng
 from numpy.typing import NDArray
 
+from spectrane.model.frame import Frame
 from spectrane.opening import volume_from_array
-from spectrane.volume import Frame, Volume
+from spectrane.volume import Volume
 
 F64 = NDArray[np.float64]
 AIR, FLUID, MARROW, SOFT, SPONGY, CORTEX = -1000.0, 20.0, -60.0, 55.0, 420.0, 1480.0

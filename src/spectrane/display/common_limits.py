@@ -68,7 +68,7 @@ def one_rule(scenes: Sequence[Scene]) -> tuple[list[Look], str | None]:
     """
     looks = [look for _, look in scenes]
     open_ones = [
-        (number, source.dtype) for number, (source, look) in enumerate(scenes)
+        (number, source.stored_type) for number, (source, look) in enumerate(scenes)
         if not with_kept_limits(look, source.look)[0].limits_named and not _by_classes(source, look)
     ]  # fmt: skip
     if len({Auto.stretches(dtype) for _, dtype in open_ones}) < 2:
@@ -140,7 +140,9 @@ def _in_one_way(sources: Sequence[Source], looks: Sequence[Look]) -> list[Look]:
         return kept
     if any(look.limits_named for look in looks):
         return list(looks)
-    rule = Auto() if not any(Auto.stretches(s.dtype) for s in sources) else Percentile(1.0, 99.0)
+    rule = (
+        Auto() if not any(Auto.stretches(s.stored_type) for s in sources) else Percentile(1.0, 99.0)
+    )
     return [replace(look, limits=rule) for look in looks]
 
 
@@ -153,7 +155,7 @@ def _readings(
     made = []
     for source, look, shown, size in zip(sources, looks, bands, sizes, strict=True):
         everything: Window = whole(source.shape)
-        auto = Auto.stretches(source.dtype)
+        auto = Auto.stretches(source.stored_type)
         made.append(Reading(
             source, tuple(dict.fromkeys(shown[:3])), replace(look, exact=exact), everything,
             fills(source, list(shown)) if auto else (),

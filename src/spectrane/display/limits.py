@@ -92,7 +92,7 @@ def rules_of(look: Look, channels: int, source: Source) -> list[Limits]:
     if len(given) not in (1, channels) and not (channels == 4 and len(given) == 3):
         raise LookError(f"limits: {len(given)} given for {channels} channels")
     colors = min(channels, 3)
-    about = AboutSource(source.dtype, source.windows, str(look.curve) != "linear",
+    about = AboutSource(source.stored_type, source.windows, str(look.curve) != "linear",
                         measures_uptake(source))  # fmt: skip
     many = [one.meant(about) for one in (given * colors if len(given) == 1 else given[:colors])]
     if look.shared and len(set(many)) > 1:
@@ -390,7 +390,7 @@ class SeenValues(FoundValues):
 
     def type_range(self) -> Pair:
         """Return the stored type's whole range in physical values."""
-        return ends(type_range(self.reading.source.dtype), self.described[0])
+        return ends(type_range(self.reading.source.stored_type), self.described[0])
 
     def percentiles(self, percents: Sequence[float]) -> list[float]:
         """Return percentiles of physical values."""

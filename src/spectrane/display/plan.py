@@ -290,7 +290,9 @@ def resolve(
     if kept is not None:
         look = unless_it_misses(source, look, shown, window, told.warnings)
     suspects = fills(source, shown)
-    auto = all(isinstance(rule, Auto) for rule in look.limits) and Auto.stretches(source.dtype)
+    auto = all(isinstance(rule, Auto) for rule in look.limits) and Auto.stretches(
+        source.stored_type
+    )
     told.warnings += drawn_with(source, suspects, left_out=auto)
     left_out = suspects if auto else ()
     look = _anchored(look, shown)

@@ -10,7 +10,7 @@ PLACE = ("grid", "block_shape", "name", "format", "orientation")
 """What a source keeps of another whose pixels it lies on, when its numbers are its own."""
 EVERYTHING = (
     *PLACE, "bands", "dtype", "nodata_when", "has_mask", "alpha", "look", "metadata", "axes",
-    "members", "windows", "identity", "coded",
+    "members", "windows", "identity", "coded", "between",
 )  # fmt: skip
 """What a source keeps of another whose numbers it hands on. Not its overviews, which may have been
 made under other rules, nor its state, which tells what is in a file."""
@@ -43,6 +43,8 @@ class Derived(Source):
         self.parents = parents
         for name in keep:
             setattr(self, name, getattr(parents[0], name))
+        if "dtype" in changes:
+            changes = {"between": None, **changes}
         for name, value in changes.items():
             if name not in EVERYTHING and name not in ("overviews", "state"):
                 raise TypeError(f"{type(self).__name__}: a source has no {name} to change")

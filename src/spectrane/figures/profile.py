@@ -56,8 +56,21 @@ def profile(table: pandas.DataFrame, *, size: Sequence[int] = (800, 1280)) -> Fi
     units = [unit for unit in dict.fromkeys(table["unit"]) if isinstance(unit, str) and unit != "1"]
     axes.set_ylabel("value" + (f" ({', '.join(units)})" if units else ""), color=INK)
     axes.legend(frameon=False, fontsize=10, labelcolor=INK)
-    figure.text(0.08, 0.935, "Profiles: mean, and ± σ of zones", color=INK, fontsize=13)
+    figure.text(0.08, 0.935, _title(table, what, known), color=INK, fontsize=13)
     return figure
+
+
+def _title(table: pandas.DataFrame, what: str, known: bool) -> str:
+    """Say what a figure shows: courses or profiles, of how many points or zones."""
+    if what == "band":
+        return "Profiles: mean, and ± σ of zones"
+    zones = table["zone"].nunique()
+    points = bool(len(table)) and table["count"].max() <= 1
+    shown = "Time course" if known else "Values by frame"
+    kind = "point" if points else "region"
+    many = f"{zones} {kind}s" if zones > 1 else f"{kind} {table['zone'].iloc[0]}".replace(
+        "region region", "a region")  # fmt: skip
+    return f"{shown} of {many}" + ("" if points else ": mean, and ± σ")
 
 
 def _over_time(table: pandas.DataFrame, size: Sequence[int]) -> Figure:

@@ -97,6 +97,7 @@ def _kept(
             raise MetadataError(f"{name}: nothing to amend; say what is to be another")
         # What cannot be laid over must not be kept.
         changed = lay(source, checked(without_nothing(table), name))
+        _tell_units(name, source, changed)
         if crs is not None:
             parsed_system(crs)  # what nobody can parse is refused
         if "grid" in table and changed.grid.placed:
@@ -117,6 +118,23 @@ def _kept(
         return f"{name}: amended inside"
     finally:
         source.close()
+
+
+def _tell_units(name: str, source: Source, changed: Source) -> None:
+    """Warn of bands whose unit becomes another: their numbers stay as they are."""
+    told: dict[tuple[str, str], list[str]] = {}
+    for number, (band, now) in enumerate(zip(source.bands, changed.bands, strict=True), 1):
+        scaled = (band.scale, band.offset) != (now.scale, now.offset)
+        if band.unit not in (None, now.unit, "1") and now.unit is not None and not scaled:
+            told.setdefault((str(band.unit), now.unit), []).append(str(number))
+    for (before, after), numbers in told.items():
+        what = f"band{'s' if len(numbers) > 1 else ''} {', '.join(numbers[:8])}"
+        what += f" and {len(numbers) - 8} more" if len(numbers) > 8 else ""
+        warn_caller(
+            f"{name}: {what} said {before} and now say {after}: the numbers stay as they are, "
+            "which is right only where the file was wrong; to convert them: spectrane export "
+            f"--unit {after}, or convert({after!r})"
+        )
 
 
 def make_overviews(

@@ -10,6 +10,7 @@ from spectrane.model.errors import LookError, nearest
 
 if TYPE_CHECKING:
     import pandas
+    from numpy.typing import NDArray
 
     from spectrane.model.given import Given
     from spectrane.model.grid import Grid
@@ -76,6 +77,8 @@ PointsLike: TypeAlias = (
     "| pandas.DataFrame"
 )
 """Named points: mappings, a table, a CSV file, or shapes."""
+VolumePoints: TypeAlias = "PointsLike | Sequence[float] | Sequence[Sequence[float]] | NDArray[Any]"
+"""Points of a volume: named ones, or three numbers each."""
 NoDataItem: TypeAlias = "float | tuple[float, float] | Sequence[float | tuple[float, float]]"
 NoDataLike: TypeAlias = "NoDataItem | Given[int | str, NoDataItem | None] | None"
 """A stored number, (low, high) ranges in a list, one of these per band, or None: there is none."""

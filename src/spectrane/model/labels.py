@@ -31,6 +31,26 @@ def label_classes(
             for v in sorted({int(value) for value in values})}  # fmt: skip
 
 
+def labels_called(
+    classes: Mapping[float, tuple[str, str]], asked: Iterable[str | int]
+) -> list[float]:
+    """Return the labels of these names or numbers, in the order asked. Raises LookError.
+
+    >>> labels_called({1.0: ("#ff0000", "bone"), 2.0: ("#00ff00", "fat")}, ["fat", 1])
+    [2.0, 1.0]
+    """
+    found: dict[float, None] = {}
+    for one in asked:
+        text = str(one).strip().casefold()
+        called = [value for value, (_, name) in classes.items()
+                  if text in (name.casefold(), f"{value:g}")]  # fmt: skip
+        if not called:
+            names = [name for value, (_, name) in classes.items() if value]
+            raise LookError(f"label {str(one)!r}{nearest(str(one), names)}")
+        found |= dict.fromkeys(called)
+    return list(found)
+
+
 def chosen_classes(
     classes: Mapping[float, tuple[str, str]], asked: Iterable[str]
 ) -> dict[float, tuple[str, str]]:
@@ -40,14 +60,7 @@ def chosen_classes(
     >>> chosen_classes({1.0: ("#ff0000", "bone"), 2.0: ("#00ff00", "fat")}, ["fat"])
     {1.0: ('#00000000', 'bone'), 2.0: ('#00ff00', 'fat')}
     """
-    kept = set()
-    for text in asked:
-        found = [value for value, (_, name) in classes.items()
-                 if text.casefold() in (name.casefold(), f"{value:g}")]  # fmt: skip
-        if not found:
-            names = [name for value, (_, name) in classes.items() if value]
-            raise LookError(f"label {text!r}{nearest(text, names)}")
-        kept |= set(found)
+    kept = set(labels_called(classes, asked))
     return {value: (color if value in kept else CLEAR, name)
             for value, (color, name) in classes.items()}  # fmt: skip
 

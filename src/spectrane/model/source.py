@@ -49,11 +49,17 @@ class Source(ABC):
     geolocation: Geolocation | None = None  # where each pixel of a swath lies
     coded: bool = False  # whether the file says that numbers are names: a palette, labels, flags
     orientation: int = 1  # as TIFF 6.0 numbers the ways a first row and column may lie
+    between: np.dtype[Any] | None = None  # the whole numbers that floats here were found between
 
     @property
     def shape(self) -> tuple[int, ...]:
         """The spatial axes' lengths."""
         return self.grid.shape
+
+    @property
+    def stored_type(self) -> np.dtype[Any]:
+        """The type that stored numbers are handed out in: that of what they were found between."""
+        return self.dtype if self.between is None else self.between
 
     @property
     def categories(self) -> bool:

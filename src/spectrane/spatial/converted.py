@@ -27,6 +27,7 @@ from spectrane.model.physical import physical, physical_number, stored_numbers, 
 from spectrane.model.pixels import Pixels, full_alpha
 from spectrane.model.source import Source
 from spectrane.model.window import Window, whole, window_area
+from spectrane.spatial.standard_uptake import SUV, standard_uptake
 
 Range = tuple[float, float]
 
@@ -255,10 +256,13 @@ def in_unit(source: Source, unit: str) -> Source:
     """Return a source whose physical values are in another unit; no pixel is touched.
 
     Units are those of the standards (K, degC, m, mm, W m-2 sr-1 um-1, 1, HU) or English names
-    (celsius). Scale and offset are found anew from the conversion, which must be linear.
+    (celsius). Scale and offset are found anew from the conversion, which must be linear. ``SUV`` is
+    found from the file's own dose, weight and times: see ``spatial.standard_uptake``.
 
     Raises MetadataError where a band has no unit, or one that does not convert to this.
     """
+    if unit.strip().upper() == SUV:
+        return standard_uptake(source)
     bands = []
     for number, band in enumerate(source.bands, 1):
         if band.unit is None:

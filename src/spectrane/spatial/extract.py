@@ -55,8 +55,8 @@ def pixels(
             for index, band in zip(indices, values, strict=True)
         ]
         return np.ma.MaskedArray(np.stack(each), mask)
-    if values.dtype != source.dtype:
-        values = as_stored(np.where(mask, 0, values), source.dtype)
+    if values.dtype != source.stored_type:
+        values = as_stored(np.where(mask, 0, values), source.stored_type)
     elif values.base is not None:
         values = values.copy()  # what is handed out belongs to the caller
     return np.ma.MaskedArray(values, mask)

@@ -90,8 +90,17 @@ def seen_along(volume: Source, turn: F64) -> Source:
 
 
 def kernel_for(volume: Source) -> str:
-    """Return how a volume is looked up between voxels: labels cannot be interpolated."""
-    return "trilinear" if volume.mixable else "nearest"
+    """Return how a volume is looked up between voxels: labels and masks are not interpolated."""
+    return "trilinear" if volume.mixable and volume.dtype.kind != "b" else "nearest"
+
+
+def interpolated(volume: Source, resample: str) -> dict[str, Any]:
+    """Return the types of numbers found between voxels: floats, whose fractions are kept; of whole
+    numbers what is asked for as stored is rounded to the volume's own type.
+    """
+    if resample == "nearest" or volume.dtype.kind == "f":
+        return {}
+    return {"dtype": value_dtype(volume.dtype), "between": volume.stored_type}
 
 
 def voxels_to_cut(volume: Source, frame: int, window: Window) -> NDArray[Any]:
@@ -106,7 +115,7 @@ def voxels_to_cut(volume: Source, frame: int, window: Window) -> NDArray[Any]:
 
 _MOST = 1 << 26
 """Pixels of a slice at most: 8192 x 8192."""
-_OF_VOLUMES = ("dtype", "has_mask", "look", "name", "format", "windows")
+_OF_VOLUMES = ("dtype", "between", "has_mask", "look", "name", "format", "windows")
 """What a slice keeps of its volume."""
 
 
@@ -133,7 +142,8 @@ class Slice(Derived, FullSource):
             raise LookError(f"projection {project!r}: expected {', '.join(PROJECTIONS)}")
         if not 0 <= slab < 1e5:
             raise LookError(f"slab {slab}: expected millimetres, 0 or more")
-        super().__init__(volume, keep=_OF_VOLUMES, has_mask=True)
+        super().__init__(volume, keep=_OF_VOLUMES, has_mask=True,
+                         **interpolated(volume, self.resample))  # fmt: skip
         self.volume, self.plane, self.project = volume, plane, project
         self.frames = tuple(frames) or tuple(range(len(volume.bands)))
         low, high = reach(volume.grid)

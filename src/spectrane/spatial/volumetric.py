@@ -18,7 +18,7 @@ from spectrane.model.pixels import Pixels
 from spectrane.model.resampling import check_unmixed
 from spectrane.model.source import Source
 from spectrane.model.window import Window, extent, intersection, whole
-from spectrane.spatial.slicing import kernel_for, voxels_to_cut
+from spectrane.spatial.slicing import interpolated, kernel_for, voxels_to_cut
 
 KERNELS = ("trilinear", "nearest")
 
@@ -26,7 +26,8 @@ KERNELS = ("trilinear", "nearest")
 class RegriddedVolume(Derived, VolumeSource):
     """A volume's values at the voxel centres of another grid; outside it nothing is valid.
 
-    ``resample`` None is ``nearest`` for labels, which cannot be interpolated, else ``trilinear``.
+    ``resample`` None is ``nearest`` for labels and masks, which cannot be interpolated, else
+    ``trilinear``, which keeps fractions: see ``slicing.interpolated``.
     """
 
     def __init__(
@@ -36,7 +37,7 @@ class RegriddedVolume(Derived, VolumeSource):
         if resample not in KERNELS:
             raise LookError(f"resample {resample!r}: expected {' or '.join(KERNELS)}")
         check_unmixed(parent.mixable, resample, force)
-        super().__init__(parent, grid=grid, has_mask=True)
+        super().__init__(parent, grid=grid, has_mask=True, **interpolated(parent, resample))
         self.resample = resample
         i, j, k = grid.shape
         self.block_shape = (i, j, max(1, min(k, (1 << 20) // max(1, i * j))))

@@ -57,6 +57,14 @@ _TABLE = """
 00120031 LO ClinicalTrialSiteName|00120040 LO ClinicalTrialSubjectID
 00120042 LO ClinicalTrialSubjectReadingID|00120062 CS PatientIdentityRemoved
 00120063 LO DeidentificationMethod|00180010 LO ContrastBolusAgent|00180015 CS BodyPartExamined
+00180031 LO Radiopharmaceutical|00181070 LO RadiopharmaceuticalRoute
+00181071 DS RadiopharmaceuticalVolume|00181072 TM RadiopharmaceuticalStartTime
+00181073 TM RadiopharmaceuticalStopTime|00181074 DS RadionuclideTotalDose
+00181075 DS RadionuclideHalfLife|00181076 DS RadionuclidePositronFraction
+00181078 DT RadiopharmaceuticalStartDateTime|00181079 DT RadiopharmaceuticalStopDateTime
+00189701 DT DecayCorrectionDateTime|00189758 CS DecayCorrected
+00540016 SQ RadiopharmaceuticalInformationSequence|00540300 SQ RadionuclideCodeSequence
+00541006 CS SUVType|00541101 LO AttenuationCorrectionMethod|00541321 DS DecayFactor
 00180020 CS ScanningSequence|00180021 CS SequenceVariant|00180022 CS ScanOptions
 00180023 CS MRAcquisitionType|00180024 SH SequenceName|00180040 IS CineRate
 00180050 DS SliceThickness|00180060 DS KVP|00180080 DS RepetitionTime|00180081 DS EchoTime

@@ -78,7 +78,7 @@ def _volume(planes: list[PlaneRecord], name: str, spacing: str | None, series: S
     for text in arrangement.told:
         _warn(f"{name}: {text}")
     volume = DicomVolume(arrangement, name)
-    if volume.meaning.rescaled:
+    if volume.meaning.rescaled and planes[0].head.data.text("Modality") != "PT":  # as all PET does
         _warn(f"{name}: slope and intercept differ from slice to slice; physical values are read")
     made: Source = volume
     if arrangement.depths is not None:

@@ -18,6 +18,7 @@ from spectrane.formats.dicom.frames import Frames
 from spectrane.formats.dicom.identity import identifying
 from spectrane.formats.dicom.meaning import DicomMeaning, dicom_metadata, meaning_of, overlays_of
 from spectrane.formats.dicom.planes import PlaneRecord
+from spectrane.model.acquired import ACQUIRED
 from spectrane.model.grid import IMAGE_PLANE, Grid
 from spectrane.model.pixels import Pixels
 from spectrane.model.window import Window, extent
@@ -85,6 +86,10 @@ class DicomVolume(VolumeSource):
         self.grid = Grid((layout.columns, layout.rows, len(planes[0])), matrix, placed=placed)
         self.metadata = {**self.metadata, "placed by": arrangement.placed_by,
                          "files": len({plane.head.name for plane in every})}  # fmt: skip
+        began = _began(every) if first.data.text("Modality") == "PT" else None
+        if began is not None:
+            self.metadata[ACQUIRED] = began
+            self.identity = (*self.identity, ACQUIRED)
         frame = layout.rows * layout.columns * self.dtype.itemsize
         deep = max(1, min(len(planes[0]), _BLOCK_BYTES // max(1, frame)))
         self.block_shape = (layout.columns, layout.rows, deep)
@@ -176,6 +181,16 @@ def _take_meaning(source: Any, meaning: DicomMeaning, planes: Sequence[PlaneReco
     if overlays:
         extra["overlays"] = overlays
     source.metadata = {**told, **extra}
+
+
+def _began(planes: Sequence[PlaneRecord]) -> str | None:
+    """Return when the earliest plane was acquired, as a DICOM date and time; None where untold."""
+    told = [
+        f"{plane.head.data.text('AcquisitionDate')}{plane.head.data.text('AcquisitionTime')}"
+        for plane in planes
+        if plane.head.data.text("AcquisitionDate") and plane.head.data.text("AcquisitionTime")
+    ]
+    return min(told) if len(told) == len(planes) else None
 
 
 def _plane_grid(plane: PlaneRecord) -> tuple[Grid, list[str]]:

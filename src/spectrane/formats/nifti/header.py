@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 import struct
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,6 +19,9 @@ from spectrane.model.errors import FormatError
 from spectrane.model.statistic import FREEDOM
 
 _MOST_VALUES = 1 << 40
+PlacedBy = Literal["sform", "qform"]
+MATRICES: tuple[PlacedBy, ...] = get_args(PlacedBy)
+"""The two matrices that may place a volume, the one that goes first first."""
 
 TYPES: dict[int, tuple[str, str]] = {
     2: ("u1", "uint8"), 4: ("i2", "int16"), 8: ("i4", "int32"), 16: ("f4", "float32"),
@@ -116,8 +119,11 @@ def byte_order(head: bytes) -> tuple[str, int] | None:
     return None
 
 
-def parse_head(head: bytes, name: str) -> NiftiHead:
-    """Read a head. Raises FormatError for what contradicts the standard or itself."""
+def parse_head(head: bytes, name: str, choose: str | None = None) -> NiftiHead:
+    """Read a head; ``choose`` names the matrix that places it, ``sform`` before ``qform``.
+
+    Raises FormatError for what contradicts the standard or itself, or for a matrix it has not.
+    """
     told = byte_order(head)
     if told is None:
         raise FormatError(f"{name}: does not begin like NIfTI-1 or NIfTI-2")
@@ -125,7 +131,7 @@ def parse_head(head: bytes, name: str) -> NiftiHead:
     if len(head) < (348 if version == 1 else 540):
         raise FormatError(f"{name}: the head ends after {len(head)} bytes")
     fields = _fields_of_one(head, order) if version == 1 else _fields_of_two(head, order)
-    return _checked(fields, order, version, name)
+    return _checked(fields, order, version, name, choose)
 
 
 def _fields_of_one(head: bytes, order: str) -> dict[str, Any]:
@@ -162,7 +168,9 @@ def _fields_of_two(head: bytes, order: str) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _checked(fields: dict[str, Any], order: str, version: int, name: str) -> NiftiHead:
+def _checked(
+    fields: dict[str, Any], order: str, version: int, name: str, choose: str | None
+) -> NiftiHead:
     count = fields["dim"][0]
     if not 1 <= count <= 7:
         raise FormatError(f"{name}: field dim[0] is {count}; expected 1 to 7 dimensions")
@@ -181,7 +189,7 @@ def _checked(fields: dict[str, Any], order: str, version: int, name: str) -> Nif
     if not np.isfinite(offset) or not 0 <= offset < 1 << 60:
         raise FormatError(f"{name}: field vox_offset is {offset}; expected a place in the file")
     pixdim = tuple(float(v) for v in fields["pixdim"])
-    affine, by, apart = _affine(fields, pixdim, factor[1], name)
+    affine, by, apart = _affine(fields, pixdim, factor[1], name, choose)
     slope, inter = float(fields["slope"]), float(fields["inter"])
     if slope == 0 or not np.isfinite([slope, inter]).all():
         slope, inter = 1.0, 0.0
@@ -207,7 +215,11 @@ def _text(raw: bytes) -> str:
 
 
 def _affine(
-    fields: dict[str, Any], pixdim: tuple[float, ...], factor: float, name: str
+    fields: dict[str, Any],
+    pixdim: tuple[float, ...],
+    factor: float,
+    name: str,
+    choose: str | None = None,
 ) -> tuple[NDArray[np.float64], str, float]:
     """Return voxel index to patient millimetres, by which way, and how far two ways disagree."""
     spacing = np.abs(np.array(pixdim[1:4]))
@@ -216,7 +228,11 @@ def _affine(
         qform = _from_quaternion(fields, pixdim, name)
     if fields["scode"] > 0:
         sform = np.vstack([np.array(fields["rows"], np.float64), (0, 0, 0, 1)])
-    if sform is not None:
+    there = {"sform": sform, "qform": qform}
+    if choose is not None and there[choose] is None:
+        raise FormatError(f"{name}: {choose} is asked for, and the file has none (field "
+                          f"{choose}_code is {fields[choose[0] + 'code']})")  # fmt: skip
+    if sform is not None and choose != "qform":
         affine, by = sform, "sform"
     elif qform is not None:
         affine, by = qform, "qform"

@@ -11,9 +11,9 @@ from typing import TYPE_CHECKING
 from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.files import open_bytes
 from spectrane.engine.inflating import MAGIC, InflatedFile, begun
-from spectrane.formats.nifti.header import TYPES, NiftiHead, byte_order, parse_head
+from spectrane.formats.nifti.header import MATRICES, TYPES, NiftiHead, byte_order, parse_head
 from spectrane.formats.nifti.source import NiftiSource, check_bytes
-from spectrane.model.errors import FormatError, MissingFile
+from spectrane.model.errors import FormatError, LookError, MissingFile
 from spectrane.model.member import Member, find_member
 from spectrane.model.telling import warn_caller
 
@@ -41,13 +41,18 @@ class NiftiReader:
         return _members(_read(file)[0])
 
     def open(
-        self, file: ByteFile, member: int | str | None = None, *, complex: str | None = None
-    ) -> NiftiSource:
-        """Open the volume; ``complex`` is ``magnitude``, ``phase``, ``real`` or ``imaginary``.
+        self, file: ByteFile, member: int | str | None = None, *, complex: str | None = None,
+        choose: str | None = None,
+    ) -> NiftiSource:  # fmt: skip
+        """Open the volume; ``complex`` is ``magnitude``, ``phase``, ``real`` or ``imaginary``, and
+        ``choose`` the matrix that places it where there are two: ``sform`` or ``qform``.
 
-        Warns of complex numbers of which nobody said what is wanted: their magnitude is read.
+        Warns of complex numbers of which nobody said what is wanted: their magnitude is read; and
+        of two matrices that disagree.
         """
-        head, single = _read(file)
+        if choose not in (None, *MATRICES):
+            raise LookError(f"choose {choose!r}: expected {' or '.join(MATRICES)}")
+        head, single = _read(file, choose)
         find_member(_members(head), member, file.name)
         data = _image_beside(file) if single is None else single
         check_bytes(head, file.name, data, cut_short=file.keeps_damaged)
@@ -58,10 +63,11 @@ class NiftiReader:
                 '(complex="phase", "real" or "imaginary" opens another part)'
             )
         smallest = min(source.grid.pixel_size)
-        if head.disagreement > 0.01 * smallest:
+        if choose is None and head.disagreement > 0.01 * smallest:
             warn_caller(
                 f"{file.name}: sform and qform put the volume up to {head.disagreement:.3g} mm "
-                "apart; the sform is used, as the standard says"
+                'apart; the sform is used, as the standard says (choose="qform", --choose qform '
+                "takes the other)"
             )
         return source
 
@@ -71,13 +77,14 @@ def _members(head: NiftiHead) -> list[Member]:
     return [Member(1, "", j, i, head.frames, TYPES[head.datatype][1])]
 
 
-def _read(file: ByteFile) -> tuple[NiftiHead, ByteFile | None]:
+def _read(file: ByteFile, choose: str | None = None) -> tuple[NiftiHead, ByteFile | None]:
     """Return the head, and the file that holds the voxels; None where an image beside it does."""
     inner: ByteFile = InflatedFile(file) if file.read(0, 3) == MAGIC else file
     first = inner.read(0, 348)
     told = byte_order(first)
     length = 540 if told is not None and told[1] == 2 else 348
-    head = parse_head(first if length == 348 else inner.read(0, length), file.name)
+    head = parse_head(first if length == 348 else inner.read(0, length), file.name,
+                      choose)  # fmt: skip
     single = first[344:348] == b"n+1\0" if length == 348 else first[4:8] == b"n+2\0"
     end = head.offset if single else (inner.size if inner is file else length + 4)
     extensions = _extensions(inner, head, length, max(length, end), file.name)
