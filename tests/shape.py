@@ -86,7 +86,9 @@ def repeated() -> list[str]:
         if path.name == WORDS:
             continue
         for node in ast.parse(path.read_text()).body:
-            if isinstance(node, ast.FunctionDef | ast.ClassDef) and not node.name.startswith("_"):
+            if isinstance(node, ast.FunctionDef | ast.ClassDef) and not (
+                node.name.startswith("_") or "overload" in map(ast.unparse, node.decorator_list)
+            ):
                 places.setdefault(node.name, []).append(str(path.relative_to(ROOT)))
     return [f"{name} is defined in {', '.join(where)}" for name, where in places.items()
             if len(where) > 1 and name not in SHARED]  # fmt: skip

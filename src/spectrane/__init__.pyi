@@ -80,6 +80,7 @@ from .seeing import view as view
 from .spatial.aligning import Alignment as Alignment
 from .spatial.oblique import Oblique as Oblique
 from .spatial.placing import Placement as Placement
+from .spatial.rigid import RigidAlignment as RigidAlignment
 from .spatial.shapes import Shapes as Shapes
 from .spatial.shapes import read_shapes as read_shapes
 from .together import align as align

@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from spectrane.engine.damage import DamagedData
     from spectrane.formats.nifti.header import PlacedBy
     from spectrane.formats.nifti.source import ComplexPart
+    from spectrane.spatial.rigid import RigidAlignment
 
 
 @quiet
@@ -203,7 +204,7 @@ def amend(
     affine: ArrayLike | None = None, look: Look | Mapping[str, object] | None = None,
     notes: str | None = None, spacing: Spacing | None = None,
     metadata: Mapping[str, str | float | None] | None = None, inside: bool = False,
-    overviews: bool = False,
+    overviews: bool = False, alignment: RigidAlignment | None = None,
 ) -> None:  # fmt: skip
     """Keep corrections with a file, so that every later load has them.
 
@@ -212,7 +213,8 @@ def amend(
     ``corner`` (outer corner of the first pixel) and ``pixel_size``, or by ``affine`` (3x3, from
     column and row of corners to the map). ``metadata`` says what it is: ``title``, ``date``,
     ``cloud`` (percent), or any key; None takes one away. ``spacing`` is how a series of uneven
-    slices is stacked from now on. Without ``inside`` they go to the sidecar
+    slices is stacked from now on, ``alignment`` what ``align`` found of a volume: it lies where it
+    belongs from now on. Without ``inside`` they go to the sidecar
     ``NAME.spectrane.toml``; with it, into the file's own fields (TIFF, FITS, PNG), whose pixels are
     left alone. ``undo`` takes the last correction back, and goes alone; so do ``overviews``,
     which are made inside a TIFF and beside any other file (``NAME.spectrane-reduced.tif``).
@@ -232,7 +234,8 @@ def amend(
 
     said = {"nodata_when": nodata_when, "bands": bands, "crs": crs, "bounds": bounds,
             "corner": corner, "pixel_size": pixel_size, "affine": affine, "look": look,
-            "notes": notes, "spacing": spacing, "metadata": metadata}  # fmt: skip
+            "notes": notes, "spacing": spacing, "metadata": metadata,
+            "moved": None if alignment is None else alignment.matrix}  # fmt: skip
     corrections: dict[str, object] = {k: v for k, v in said.items() if v is not None}
     if overviews:
         if undo or corrections or nodata is not ...:

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Mapping, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, overload
 
 from spectrane.kernels.quiet import quiet
 from spectrane.model.asking import as_tuple
-from spectrane.model.errors import GridMismatch
+from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.source import flat_source_of
 from spectrane.raster import Raster
 from spectrane.spatial.described import with_nodata
 from spectrane.spatial.grids import grid_of
+from spectrane.volume import Volume
 
 if TYPE_CHECKING:
     import pandas
@@ -22,6 +23,7 @@ if TYPE_CHECKING:
     from spectrane.display.picture import Picture
     from spectrane.looking import Shown
     from spectrane.model.asking import FilePath, GridLike, NoDataLike, PointsLike, Spacings
+    from spectrane.model.band import BandName
     from spectrane.model.grid import CrsLike
     from spectrane.model.look import NoDataWhen
     from spectrane.model.resampling import Resampling
@@ -31,6 +33,7 @@ if TYPE_CHECKING:
     from spectrane.spatial.mosaics.balancing import BalanceBy
     from spectrane.spatial.mosaics.composing import MosaicRule
     from spectrane.spatial.placing import Placement
+    from spectrane.spatial.rigid import Likeness, RigidAlignment
 
 
 @quiet
@@ -111,15 +114,34 @@ def residuals(placement: Placement | Raster) -> pandas.DataFrame:
     return pandas.DataFrame(rows)
 
 
-@quiet
+@overload
 def align(
     raster: Raster, to: Raster, *, kind: AlignmentKind = "shift", band: int | None = None
-) -> Alignment:
-    """Find how a raster must be moved to fall on another: by correlation, to parts of a pixel.
+) -> Alignment: ...
 
-    ``kind`` is ``shift``, or ``affine`` (also turned, scaled, sheared). ``band`` (from 1) is
-    compared; None: the mean of those that both have in common order. ``apply_alignment`` takes what
-    was found out. Raises GridMismatch where they do not overlap, or too little to tell.
+
+@overload
+def align(
+    raster: Volume, to: Volume, *, likeness: Likeness | None = None, frame: BandName = 1,
+    to_frame: BandName = 1,
+) -> RigidAlignment: ...  # fmt: skip
+
+
+@quiet
+def align(
+    raster: Raster | Volume, to: Raster | Volume, *, kind: AlignmentKind = "shift",
+    band: int | None = None, likeness: Likeness | None = None, frame: BandName = 1,
+    to_frame: BandName = 1,
+) -> Alignment | RigidAlignment:  # fmt: skip
+    """Find how a raster or a volume must be moved to fall on another, to parts of a pixel.
+
+    Of rasters ``kind`` is ``shift``, or ``affine`` (also turned, scaled, sheared). ``band`` (from
+    1) is compared; None: the mean of those that both have in common order. Volumes are moved and
+    turned (rigidly): ``likeness`` compares their values by ``correlation``, or by what they tell of
+    each other, ``information``, for different modalities; None is what fits. ``frame`` and
+    ``to_frame`` are compared. ``apply_alignment`` takes what was found out, ``amend(alignment=)``
+    keeps it with a volume. Raises GridMismatch where they do not overlap, or too little to tell, or
+    where volumes are no more alike than by chance.
 
     >>> import numpy as np, spectrane as sp
     >>> sea = np.random.default_rng(1).normal(size=(80, 80)).cumsum(0).cumsum(1)
@@ -128,14 +150,35 @@ def align(
     >>> round(sp.align(second, first).rows, 1)
     2.0
     """
+    source, other = raster._source, to._source
+    if len(source.shape) != len(other.shape):
+        raise GridMismatch("align: a raster and a volume; expected two rasters, or two volumes")
+    if len(source.shape) == 3:
+        from spectrane.spatial.rigid import find_rigid
+
+        if band is not None or kind != "shift":
+            raise LookError("align: kind and band are for rasters; volumes take likeness and frame")
+        return find_rigid(source, other, likeness=likeness, frame=frame, to_frame=to_frame)
+    if likeness is not None or (frame, to_frame) != (1, 1):
+        raise LookError("align: likeness and frame are for volumes; rasters take kind and band")
     from spectrane.spatial.aligning import find_alignment as find
 
-    return find(raster._source, to._source, kind=kind, band=None if band is None else band - 1)
+    return find(source, other, kind=kind, band=None if band is None else band - 1)
+
+
+@overload
+def apply_alignment(raster: Raster, to: Raster, alignment: Alignment) -> Raster: ...
+
+
+@overload
+def apply_alignment(raster: Volume, to: Volume, alignment: RigidAlignment) -> Volume: ...
 
 
 @quiet
-def apply_alignment(raster: Raster, to: Raster, alignment: Alignment) -> Raster:
-    """Return a raster with a misalignment taken out of its grid; no pixel is touched.
+def apply_alignment(
+    raster: Raster | Volume, to: Raster | Volume, alignment: Alignment | RigidAlignment
+) -> Raster | Volume:
+    """Return a raster or a volume with a misalignment taken out of its grid; no pixel is touched.
 
     >>> import numpy as np, spectrane as sp
     >>> sea = np.random.default_rng(1).normal(size=(80, 80)).cumsum(0).cumsum(1)
@@ -145,9 +188,17 @@ def apply_alignment(raster: Raster, to: Raster, alignment: Alignment) -> Raster:
     >>> round(mended.grid.bounds[3], 1)
     62.0
     """
-    from spectrane.spatial.aligning import realigned as take_out
+    if isinstance(raster, Volume):
+        from spectrane.spatial.rigid import RigidAlignment, moved
 
-    return Raster(take_out(raster._source, to._source, alignment))
+        if not isinstance(alignment, RigidAlignment):
+            raise GridMismatch("apply_alignment: the alignment is that of two rasters")
+        return Volume(moved(raster._source, alignment))
+    from spectrane.spatial.aligning import Alignment, realigned
+
+    if not isinstance(alignment, Alignment):
+        raise GridMismatch("apply_alignment: the alignment is that of two volumes")
+    return Raster(realigned(raster._source, to._source, alignment))
 
 
 @quiet

@@ -25,6 +25,7 @@ OTHERWISE = {
     ("amend", "--scale"): "a factor as everywhere, of values",
     ("demo", "--scale"): "how large the made-up scene is",
     ("scenes", "--from"): "the first date",
+    ("slices", "--mode"): "how two slices are compared",
     ("probe", "--label"): "a label of a region, by its name",
 }
 """Where a word is said of something else than in the other commands, and of what."""
@@ -88,9 +89,9 @@ VALUES = {
     "labels": "v.nii", "measure": "1", "threshold": "band(1) > 3", "p": "0.5", "fdr": "0.5",
     "statistic": "z", "statistic_frame": "1", "dof": "9", "one_sided": "above", "least": "2",
     "neighbours": "6", "faded": "0.3", "map_limits": "0,9", "map_colormap": "kiln", "frame": "1",
-    "choose": "sform", "apart": "9", "survivors": "f.png", "over_frames": "mean",
-    "map_opacity": "value", "show_labels": "1", "normal": "0,1,1", "up": "0,0,1",
-    "through": "1,1,1",
+    "choose": "sform", "align_to": "v.nii", "apart": "9", "survivors": "f.png",
+    "over_frames": "mean", "map_opacity": "value", "show_labels": "1", "normal": "0,1,1",
+    "up": "0,0,1", "through": "1,1,1",
     "pace": "50", "title": "x", "scheme": "geographic", "zooms": "3,4", "attribution": "x",
     "rows": "8", "columns": "8", "order": "big", "header": "0", "names": "a,b,c",
     "roles": "blue,green,red", "wavelengths": "1,2,3", "scale": "0.1", "offset": "1", "notes": "x",

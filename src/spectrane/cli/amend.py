@@ -69,6 +69,10 @@ class AmendOptions(Options):
     channels: str | None = words.channels()
     limits: tuple[str, ...] = words.limits()
     invert: bool = words.invert()
+    align_to: str | None = option(
+        "--align-to", group="Place", type=click.Path(),
+        help="Of a volume: another that it is moved and turned onto, from now on.",
+    )  # fmt: skip
     inside: bool = option("--inside", group="Output", is_flag=True,
                           help="In the file's own fields (TIFF, FITS, PNG).")  # fmt: skip
     overviews: bool = option(
@@ -115,14 +119,30 @@ def _one(file: str, options: AmendOptions, answer: Answer) -> None:
         answer.add(facts | {"input": file, "undone": back}, f"{file}: took back {back}")
         return
     given = _corrections(file, options)
+    found = None if options.align_to is None else _aligned(file, options)
+    if found is not None:
+        given["moved"] = found.matrix
     amending.keep_corrections(file, **given)
     goes_to = file if options.inside else kept
     facts = {"output": goes_to} if options.dry_run else file_facts(goes_to)
     changed = sorted(set(given) - {"inside"})
+    facts |= {} if found is None else {"alignment": found.to_dict()}
+    told = [] if found is None else [f"  {found}"]
     would = "would be " if options.dry_run else ""
     where = "inside" if options.inside else f"in {kept}"
     answer.add(facts | {"input": file, "inside": options.inside, "kept": changed},
-               f"{file}: {would}kept {where}: {', '.join(changed)}")  # fmt: skip
+               f"{file}: {would}kept {where}: {', '.join(changed)}", *told)  # fmt: skip
+
+
+def _aligned(file: str, options: AmendOptions) -> Any:
+    """Return how a volume must be moved to fall on the one that is named."""
+    from spectrane.opening import open_volume
+    from spectrane.together import align
+
+    assert options.align_to is not None
+    options.refuse(["inside"], "with --align-to: the file's own place stays as it is")
+    with open_volume(file) as volume, open_volume(options.align_to) as to:
+        return align(volume, to)
 
 
 def _overviews(file: str, options: AmendOptions, answer: Answer) -> None:

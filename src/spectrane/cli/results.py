@@ -267,6 +267,7 @@ class AmendedResult(Result):
     inside: bool | None = None
     kept: list[str] | None = None
     undone: str | None = None
+    alignment: dict[str, Any] | None = None
 
 
 class SurveyedResult(Result):

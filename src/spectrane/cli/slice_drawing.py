@@ -60,6 +60,8 @@ def check_ways(options: SlicesOptions) -> None:
         options.refuse(["pace"], "without --animated or --frames animated")
     if not options.slab:
         options.refuse(["project"], "without --slab")
+    if not options.beside:
+        options.refuse(["mode"], "without --beside")
     if not options.threshold and options.p is None and options.fdr is None:
         options.refuse(_OF_GROUPS, "without --map and a threshold: there are no groups")
     _check_place(options, bool(chosen))
@@ -300,7 +302,8 @@ def _picture(layers: list[Any], options: SlicesOptions, stack: contextlib.ExitSt
     at = options.at[0] if options.at and oblique is None else None
     if options.beside:
         other = [_likened(_beside(options, stack), layers[0], options), *layers[1:]]
-        return compare_slices([layers, other], plane, at=at, oblique=oblique, **given)
+        return compare_slices([layers, other], plane, at=at, oblique=oblique, mode=options.mode,
+                              **given)  # fmt: skip
     return slice_picture(layers, plane, at=at, index=options.index, slab=options.slab,
                          project=options.project, oblique=oblique, **given)  # fmt: skip
 

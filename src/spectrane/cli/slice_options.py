@@ -14,7 +14,16 @@ from spectrane.cli.files import OpeningOptions
 from spectrane.cli.options import argument, option
 from spectrane.cli.values import Least, MapOpacity, Numbers, Range
 from spectrane.model.statistic import StatisticKind
-from spectrane.spatial.slicing import AXES, PLANES, PROJECTIONS, SIDES, AnyPlane, Projection
+from spectrane.spatial.slicing import (
+    AXES,
+    PLANES,
+    PROJECTIONS,
+    SIDES,
+    SLICE_MODES,
+    AnyPlane,
+    Projection,
+    SliceMode,
+)
 
 
 @dataclass(frozen=True)
@@ -65,6 +74,10 @@ class CutOptions(ManyCutOptions):
     beside: str | None = option(
         "--beside", group="Place", type=click.Path(),
         help="A second volume at the same mm, to its right; or a member of the same file.",
+    )  # fmt: skip
+    mode: SliceMode = option(
+        "--mode", group="Place", type=click.Choice(SLICE_MODES), default="panels",
+        help="With --beside: side by side, or in alternating squares.",
     )  # fmt: skip
     slab: float = option("--slab", group="Place", type=float, default=0.0,
                          help="A thickness in mm that is projected.")  # fmt: skip

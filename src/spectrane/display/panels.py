@@ -118,6 +118,18 @@ def draw_edge(rgba: Rgba, kept: NDArray[np.bool_]) -> None:
     rgba[kept & ~binary_erosion(kept, border_value=1)] = LIGHT
 
 
+def checkered(first: Rgba, second: Rgba, side: int) -> NDArray[np.uint8]:
+    """Return one picture of two in turn, in squares of so many pixels; the first at the top left.
+
+    >>> first, second = (np.full((2, 2, 4), n, np.uint8) for n in (1, 2))
+    >>> checkered(first, second, 1)[..., 0].tolist()
+    [[1, 2], [2, 1]]
+    """
+    rows, columns = (np.arange(n) // side for n in first.shape[:2])
+    other = (rows[:, np.newaxis] + columns) % 2 == 1
+    return np.where(other[..., np.newaxis], second, first)
+
+
 def panels_in_a_row(panels: Sequence[Rgba]) -> Rgba:
     """Set panels beside one another."""
     return _joined(panels, axis=1)

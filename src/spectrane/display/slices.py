@@ -15,6 +15,7 @@ import numpy as np
 from spectrane.display.outlines import LayerBase
 from spectrane.display.panels import (
     GAP,
+    checkered,
     draw_cross,
     one_below_another,
     panels_in_a_row,
@@ -40,11 +41,13 @@ from spectrane.spatial.oblique import Oblique, oblique_asked
 from spectrane.spatial.slicing import (
     PLANES,
     SIDES,
+    SLICE_MODES,
     AnyPlane,
     PlaneName,
     Projection,
     Side,
     SliceAxes,
+    SliceMode,
     SlicePlane,
     cut,
 )
@@ -150,17 +153,22 @@ def three_planes(
     return page.picture(panels_in_a_row(panels))
 
 
+_SQUARE, _SQUARES = 16, 8
+"""Pixels of a square at least, and squares along the shorter side."""
+
+
 @quiet
 def compare_slices(
     columns: Sequence[VolumesShown], plane: AnyPlane = "axial", *, at: float | None = None,
     side: Side = "radiological", size: Sequence[int] = (800, 1280), labels: bool = True,
-    axes: SliceAxes = "patient", oblique: Oblique | None = None,
+    axes: SliceAxes = "patient", oblique: Oblique | None = None, mode: SliceMode = "panels",
 ) -> Picture:  # fmt: skip
     """Return slices side by side at the same millimetres, over what the first shows.
 
     Each column is a list of layers, the first the lowest; ``at`` is the first's middle if unsaid.
-    The other arguments are those of ``slice_picture``. Raises GridMismatch where a column does not
-    meet the first, or does not reach to ``at``.
+    ``mode`` ``checker`` shows two in turn in alternating squares, so that edges that do not meet
+    are seen. The other arguments are those of ``slice_picture``. Raises GridMismatch where a column
+    does not meet the first, or does not reach to ``at``.
 
     >>> import numpy as np, spectrane as sp
     >>> ball = np.hypot.outer(np.hypot.outer(*[np.linspace(-1, 1, 9)] * 2), np.linspace(-1, 1, 9))
@@ -169,6 +177,10 @@ def compare_slices(
     90
     """
     listed = [as_layers(column) for column in columns]
+    if mode not in SLICE_MODES:
+        raise LookError(f"mode {mode!r}: expected {' or '.join(SLICE_MODES)}")
+    if mode == "checker" and len(listed) != 2:
+        raise LookError(f"mode checker: shows two in turn, not {len(listed)}")
     first = listed[0][0]
     ready = [prepared(layers, axes, first) for layers in listed]
     for column in ready[1:]:
@@ -185,18 +197,24 @@ def compare_slices(
     low, high = reach(ready[0][0].source.grid)
     across = SlicePlane.of(plane).across
     where = {"at": float((low + high)[across] / 2) if at is None else at, "side": side}
-    gaps = GAP * (len(ready) - 1)
-    scale = _scale(ready[0], plane, (room[0], (room[1] - gaps) // len(ready)))
+    beside = len(ready) if mode == "panels" else 1
+    scale = _scale(ready[0], plane, (room[0], (room[1] - GAP * (beside - 1)) // beside))
     grid: Grid | None = None
+    named = None if oblique is None else str(oblique)
     panels = []
     for column in ready:
         drawn = page.saw(drawn_slice(column, plane, scale, where, grid))
         grid = drawn.grid
-        named = None if oblique is None else str(oblique)
         caption = f"{column[0].layer.title}, {_caption(lying.name, drawn.cut, named)}"
-        page.write(drawn.rgba, lying, caption, of=column)
+        if mode == "panels":
+            page.write(drawn.rgba, lying, caption, of=column)
         panels.append(drawn.rgba)
-    return page.picture(panels_in_a_row(panels))
+    if mode == "panels":
+        return page.picture(panels_in_a_row(panels))
+    first_panel, second = panels
+    board = checkered(first_panel, second, max(_SQUARE, min(second.shape[:2]) // _SQUARES))
+    page.write(board, lying, f"{first.title} and {caption}, in turn", of=[*ready[0], *ready[1]])
+    return page.picture(board)
 
 
 @quiet

@@ -10,6 +10,7 @@ from matplotlib.figure import Figure
 
 from spectrane.display.common_limits import one_rule
 from spectrane.display.linked import MODES, Panel, PanelMode, common_area, linked
+from spectrane.display.panels import checkered
 from spectrane.figures.cells import COUNTS, Cell, Places, drawn_cells, keys_of, set_out
 from spectrane.figures.keys import LINE
 from spectrane.figures.paper import INK
@@ -116,12 +117,11 @@ def _cells(panels: Sequence[Panel], mode: str, tile: int, at: float, bar: str | 
         return [Cell(panel.rgba, [panel.name, panel.plan.said()], own, panel)
                 for panel, own in zip(panels, keys, strict=True)]  # fmt: skip
     first, second = (panel.rgba for panel in panels)
-    y, x = np.mgrid[: len(first), : first.shape[1]]
-    other = x >= at * first.shape[1]
     if mode == "checker":
-        other = (y // tile + x // tile) % 2 == 1
-    mixed = np.where(other[..., np.newaxis], second, first)
-    if mode == "swipe":
+        mixed = checkered(first, second, tile)
+    else:
+        other = np.arange(first.shape[1]) >= at * first.shape[1]
+        mixed = np.where(other[:, np.newaxis], second, first)
         line = min(int(at * first.shape[1]), first.shape[1] - 1)
         mixed[:, line] = (*parse_color(INK)[:3], 255)
     words = ("left", "right") if mode == "swipe" else ("first square", "second square")

@@ -6,6 +6,8 @@ import os
 from collections.abc import Mapping
 from typing import Any
 
+import numpy as np
+
 from spectrane.engine.described import Described
 from spectrane.engine.locking import alone_with
 from spectrane.engine.threads import Progress, no_progress
@@ -50,6 +52,7 @@ def keep_corrections(
     notes: str | None = None,
     spacing: str | None = None,
     metadata: Mapping[str, Any] | None = None,
+    moved: Any = None,
     inside: bool = False,
 ) -> str:
     """Keep corrections with a file, so that the next load has them; return what was written.
@@ -57,7 +60,8 @@ def keep_corrections(
     ``nodata`` is a number or a list with (low, high) ranges; None means there is none. ``bands``
     maps a number (from 1), name or role to fields of a band. ``metadata`` says what the raster is:
     a title, a date, cloud cover in percent, or anything; None takes a key away. ``spacing`` is
-    how a series of uneven slices is stacked from now on (``resample``, ``nominal``). Without
+    how a series of uneven slices is stacked from now on (``resample``, ``nominal``). ``moved``
+    (4x4) is where a volume's millimetres belong, as an alignment found them. Without
     ``inside`` they go to the sidecar ``NAME.spectrane.toml``; with it, into the file's own fields
     (TIFF, FITS, PNG), whose pixels are left alone. ``undo`` takes the last correction back.
 
@@ -72,7 +76,7 @@ def keep_corrections(
         return _kept(
             name, inside, spacing, bands, crs, nodata=nodata, nodata_when=nodata_when,
             bounds=bounds, corner=corner, pixel_size=pixel_size, affine=affine, look=look,
-            notes=notes, metadata=metadata,
+            notes=notes, metadata=metadata, moved=None if moved is None else _moved(name, moved),
         )  # fmt: skip
 
 
@@ -90,7 +94,7 @@ def _kept(
         table = changes_table(
             bands=numbered, crs=crs, spacing=spacing, **corrections
         )  # fmt: skip
-        if len(source.shape) == 3 and "grid" in table:
+        if len(source.shape) == 3 and set(table.get("grid", ())) - {"moved"}:
             raise MetadataError(f"{name}: is a volume, which lies in a patient by its own affine; "
                                 f"{', '.join(table['grid'])} is for rasters")  # fmt: skip
         if not table:
@@ -100,7 +104,7 @@ def _kept(
         _tell_units(name, source, changed)
         if crs is not None:
             parsed_system(crs)  # what nobody can parse is refused
-        if "grid" in table and changed.grid.placed:
+        if "grid" in table and changed.grid.placed and len(source.shape) == 2:
             check_latitudes("the place", changed.grid.corners, changed.grid.crs_text)
         if now_trying() is not None:
             if inside:
@@ -118,6 +122,20 @@ def _kept(
         return f"{name}: amended inside"
     finally:
         source.close()
+
+
+def _moved(name: str, given: Any) -> list[list[float]]:
+    """Return the rows of a motion after the one that is kept already; MetadataError for none."""
+    matrix = np.asarray(given, np.float64)
+    turn = matrix[:3, :3] if matrix.shape == (4, 4) else np.zeros((3, 3))
+    if not (np.allclose(turn @ turn.T, np.eye(3), atol=1e-6) and np.isfinite(matrix).all()
+            and np.linalg.det(turn) > 0):  # fmt: skip
+        raise MetadataError(f"{name}: moved: expected a 4x4 matrix that turns and shifts alone")
+    beside = sidecar.read(name)
+    before = None if beside is None or beside.grid is None else beside.grid.moved
+    if before is not None:
+        matrix = matrix @ np.array([*before, (0.0, 0.0, 0.0, 1.0)])
+    return [list(map(float, row)) for row in matrix[:3]]
 
 
 def _tell_units(name: str, source: Source, changed: Source) -> None:

@@ -166,7 +166,7 @@ def changes_table(
     bands: Mapping[int, Mapping[str, Any]] | None = None, crs: str | None = None,
     bounds: Any = None, corner: Any = None, pixel_size: Any = None, affine: Any = None,
     look: Look | Mapping[str, Any] | None = None, notes: str | None = None,
-    spacing: str | None = None, metadata: Mapping[str, Any] | None = None,
+    spacing: str | None = None, metadata: Mapping[str, Any] | None = None, moved: Any = None,
 ) -> dict[str, Any]:  # fmt: skip
     """Return corrections as a sidecar's tables; ``...`` for no-data is "as it is", None is none."""
     table: dict[str, Any] = {}
@@ -180,7 +180,7 @@ def changes_table(
             for number, given in sorted(bands.items())
         ]
     place = {"crs": crs, "bounds": bounds, "corner": corner, "pixel_size": pixel_size,
-             "affine": affine}  # fmt: skip
+             "affine": affine, "moved": moved}  # fmt: skip
     grid = {key: toml_value(value) for key, value in place.items() if value is not None}
     if grid:
         table["grid"] = grid

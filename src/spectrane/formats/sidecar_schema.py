@@ -6,6 +6,7 @@ import tomllib
 from dataclasses import replace
 from typing import Any, Literal
 
+import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from spectrane.engine.described import Described
@@ -47,14 +48,21 @@ class BandTable(_Table):
     statistic: str | None = None
 
 
+_Row = tuple[float, float, float, float]
+
+
 class GridTable(_Table):
-    """``crs``, and the place: ``bounds``, ``corner`` with ``pixel_size``, or ``affine``."""
+    """``crs``, and the place: ``bounds``, ``corner`` with ``pixel_size``, or ``affine``.
+
+    Of a volume ``moved``: three rows of four, from the file's millimetres to where they belong.
+    """
 
     crs: str | None = None
     bounds: tuple[float, float, float, float] | None = None
     corner: tuple[float, float] | None = None
     pixel_size: tuple[float, float] | None = None
     affine: tuple[tuple[float, float, float], tuple[float, float, float]] | None = None
+    moved: tuple[_Row, _Row, _Row] | None = None
 
 
 class ReadingTable(_Table):
@@ -175,6 +183,11 @@ def _band(band: Any, table: BandTable) -> Any:
 def placed(grid: Grid, table: GridTable, name: str) -> Grid:
     """Return a grid under the place and coordinate system that a sidecar gives it."""
     changes: dict[str, Any] = {}
+    if table.moved is not None:
+        if len(grid.shape) != 3:
+            raise MetadataError(f"{name}: grid.moved is for volumes")
+        moved = np.array([*table.moved, (0.0, 0.0, 0.0, 1.0)]) @ grid.matrix
+        return replace(grid, affine=tuple(map(tuple, moved.tolist())))
     if table.crs is not None:
         changes |= {"crs_text": table.crs, "crs_name": None}
     ways = [table.bounds, table.corner, table.affine]

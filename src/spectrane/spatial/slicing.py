@@ -42,6 +42,9 @@ Side = Literal["radiological", "neurological"]
 SIDES: tuple[Side, ...] = get_args(Side)
 Projection = Literal["maximum", "minimum", "mean"]
 PROJECTIONS: tuple[Projection, ...] = get_args(Projection)
+SliceMode = Literal["panels", "checker"]
+SLICE_MODES: tuple[SliceMode, ...] = get_args(SliceMode)
+"""Slices side by side; two in alternating squares."""
 _THICK = 16
 """Voxels in the box around a plane, per pixel of it, from which the box is not worth copying."""
 
