@@ -13,7 +13,7 @@ from scipy.spatial.transform import Rotation
 import spectrane as sp
 from spectrane.cli.entry import commands
 from spectrane.kernels import choice
-from spectrane.kernels.scattered import scattered
+from spectrane.kernels.scattered import looked_up
 
 AFFINE = np.array([[2.5, 0, 0, -50], [0, 2.5, 0, -40], [0, 0, 3.0, -45], [0, 0, 0, 1]])
 
@@ -150,6 +150,6 @@ def test_values_at_scattered_places_in_both_forms(rng):
     for form in ("numpy", "loop"):
         choice.force(form)
         out = np.empty(400)
-        scattered.choose(400)(volume, turn, places, out)
+        looked_up.choose(400)(volume, turn, places, out)
         np.testing.assert_allclose(out, wanted, rtol=1e-6, atol=1e-6)
     choice.force(None)

@@ -12,7 +12,7 @@ from spectrane.kernels.choice import Twin
 F64 = NDArray[np.float64]
 
 
-def scattered_reference(volume: NDArray[Any], turn: F64, places: F64, out: F64) -> None:
+def looked_up_reference(volume: NDArray[Any], turn: F64, places: F64, out: F64) -> None:
     """Fill ``out`` (points) from a volume (i, j, k); NaN outside and beside what is no number.
 
     ``turn`` (3x4) takes ``places`` (3, points) to voxel indices, whole numbers at centres.
@@ -31,5 +31,5 @@ def scattered_reference(volume: NDArray[Any], turn: F64, places: F64, out: F64) 
     out[inside] = found
 
 
-scattered = Twin(scattered_reference, "spectrane.kernels.scattered_loops", "scattered", 0.05)
-"""``scattered_reference`` or its compiled twin."""
+looked_up = Twin(looked_up_reference, "spectrane.kernels.scattered_loops", "looked_up", 0.05)
+"""``looked_up_reference`` or its compiled twin."""

@@ -11,7 +11,7 @@ from spectrane.kernels.compiling import contracted
 
 
 @contracted
-def _scattered(volume: Any, turn: Any, places: Any, out: Any) -> None:
+def _looked_up(volume: Any, turn: Any, places: Any, out: Any) -> None:
     ni, nj, nk = volume.shape
     for n in range(out.shape[0]):
         x, y, z = places[0, n], places[1, n], places[2, n]
@@ -32,7 +32,7 @@ def _scattered(volume: Any, turn: Any, places: Any, out: Any) -> None:
         out[n] = (1 - a) * low + a * high
 
 
-def scattered(volume: Any, turn: Any, places: Any, out: Any) -> None:
-    """Fill ``out`` as ``scattered.scattered_reference`` does."""
-    _scattered(np.ascontiguousarray(volume), np.ascontiguousarray(turn, np.float64),
+def looked_up(volume: Any, turn: Any, places: Any, out: Any) -> None:
+    """Fill ``out`` as ``scattered.looked_up_reference`` does."""
+    _looked_up(np.ascontiguousarray(volume), np.ascontiguousarray(turn, np.float64),
                np.ascontiguousarray(places, np.float64), out)  # fmt: skip

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from spectrane.engine.described import Described
 from spectrane.kernels.quiet import quiet_methods
-from spectrane.kernels.scattered import scattered
+from spectrane.kernels.scattered import looked_up
 from spectrane.model.band import BandName, find_band
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.patient import axis_apart
@@ -231,7 +231,7 @@ class _Level:
     def seen(self, matrix: F64) -> tuple[F64, F64]:
         """Return the values of both at the points where both have one."""
         found = np.empty(len(self.values))
-        look_up = scattered.choose(len(found) * _TIMES)
+        look_up = looked_up.choose(len(found) * _TIMES)
         look_up(self.moving.values, (self.back @ matrix)[:3], self.places, found)
         known = np.isfinite(found)
         return self.values[known], found[known]
