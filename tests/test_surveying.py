@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from tests.formats import dicom_builder
 
 import spectrane as sp
 from spectrane.model.errors import FormatError
@@ -76,3 +77,66 @@ def test_hundreds_of_files_are_each_found(tmp_path, rng):
     for number in range(300):
         (tmp_path / f"{number}.tif").write_bytes(data)
     assert len(surveyed_files(tmp_path)) == 301
+
+
+def dicom(folder, name, *, series, z=None, modality="CT", frames=None, more=(), broken=False):
+    """Write a file of a series: a slice at z, a picture without a place, or one of many frames."""
+    given = [(0x00080060, "CS", modality), (0x0020000E, "UI", f"1.2.{series}"),
+             (0x00200011, "IS", str(series)), (0x00080018, "UI", f"1.2.{series}.{name}"),
+             (0x00280030, "DS", "1\\1"), *more]  # fmt: skip
+    if z is not None:
+        given += [(0x00200032, "DS", f"0\\0\\{z}"), (0x00200037, "DS", "1\\0\\0\\0\\1\\0")]
+    pixels = np.zeros((frames, 6, 5) if frames else (6, 5), "i2")
+    data = dicom_builder.image(pixels, more=given, frames=frames)
+    (folder / name).write_bytes(data[:-40] if broken else data)
+
+
+def test_every_series_of_a_loose_folder_is_listed(run, tmp_path):
+    """A radiograph, an image of many frames, a single slice, a localiser, and uneven ones."""
+    for k in range(4):
+        dicom(tmp_path, f"a{k}", series=1, z=2 * k)
+    for k, z in enumerate([0, 5, 10, 15, 20, 25, 30, 35, 40, 42.5, 45, 47.5, 50]):
+        dicom(tmp_path, f"b{k}", series=2, z=z)
+    dicom(tmp_path, "radiograph", series=3, modality="DX")
+    dicom(tmp_path, "many", series=4, modality="US", frames=3)
+    dicom(tmp_path, "single", series=5, z=7)
+    dicom(tmp_path, "spoiled", series=6, z=1, broken=True)
+    found = {row["member"]: row for row in sp.survey_rows(tmp_path)}
+    said = {row["name"]: (row["planes"], row["problem"]) for row in found.values() if row["member"]}
+    assert said == {"CT series 2 (13 slices)": (13, ""), "CT series 1 (4 slices)": (4, ""),
+                    "US series 4 (3 slices)": (3, ""), "DX series 3 (1 slice)": (None, ""),
+                    "CT series 5 (1 slice)": (1, "")}  # fmt: skip
+    uneven = next(row for row in found.values() if row["name"].startswith("CT series 2"))
+    assert uneven["unusual"][0].startswith("pitch changes from 5 to 2.5 mm at z = 40;")
+    assert found[None]["path"].endswith("spoiled")
+    assert "may be cut short" in found[None]["problem"]
+    out = run("survey", tmp_path)[1]
+    assert "1: CT series 2 (13 slices)" in out
+    assert "1 of them broken" in out
+    (tmp_path / "spoiled").unlink()
+    assert sp.open(tmp_path, member="DX series 3 (1 slice)").shape == (1, 6, 5)
+
+
+GAPS = [  # places of slices; what is said of them
+    ([0, 1, 2, 3, 5, 7, 9], "pitch changes from 1 to 2 mm at z = 3"),
+    ([0, 1, 2, 5, 8, 9, 10], "pitch changes from 1 to 3 mm at z = 2, and from 3 to 1 mm at z = 8"),
+    ([0, 1, 2, 4, 5, 6], "1 is missing"), ([0, 1, 2.4, 3, 4.9, 6], "gaps from"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("places", "said"), GAPS)
+def test_uneven_slices_are_told_as_what_they_are(tmp_path, places, said):
+    for k, z in enumerate(places):
+        dicom(tmp_path, f"{k:03}", series=1, z=z)
+    with pytest.raises(sp.FormatError, match=said) as error:
+        sp.open(tmp_path)
+    assert len(str(error.value).splitlines()) < 20
+
+
+def test_long_tables_of_positions_are_shortened(tmp_path):
+    rng = np.random.default_rng(4)
+    for k, z in enumerate(np.cumsum(rng.uniform(1, 2, 90))):
+        dicom(tmp_path, f"{k:03}", series=1, z=round(float(z), 4))
+    with pytest.raises(sp.FormatError, match=r"… and \d+ more uneven ones$") as error:
+        sp.open(tmp_path)
+    assert len(str(error.value).splitlines()) < 20

@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import shlex
 import warnings
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any
 
 from spectrane.analysis.checks import findings
@@ -16,11 +17,11 @@ from spectrane.formats.dicom.head import begins
 from spectrane.formats.raw import format_layout, needed
 from spectrane.formats.raw_notes import layout_in, notes_beside
 from spectrane.formats.reduced_files import ENDING as REDUCED
-from spectrane.formats.registry import open_file, open_source, open_with, reader_of
+from spectrane.formats.registry import FolderFile, open_file, open_source, open_with, reader_of
 from spectrane.formats.sidecar import ENDING
 from spectrane.formats.sidecar_schema import RawTable
 from spectrane.formats.table import PROBED, may_be_known
-from spectrane.model.errors import FormatError, SpectraneError
+from spectrane.model.errors import FormatError, SpectraneError, UnevenSlices
 from spectrane.model.regular_files import kind_of, open_regular, path_text
 
 _HIDDEN_ENDINGS = (".partial", ".undo.json", ENDING, REDUCED, LOCK, f"{LOCK}.holder")
@@ -34,6 +35,7 @@ class SurveyedFile:
     """One raster or volume, or a file that should be one: what it is, what is unusual, or why not.
 
     A volume's ``columns``, ``rows`` and ``planes`` run along i, j and k; a raster has no planes.
+    Where a folder holds several series each has a row, with its ``member`` number and ``name``.
     """
 
     path: str
@@ -49,6 +51,8 @@ class SurveyedFile:
     bytes: int
     unusual: tuple[str, ...]
     problem: str
+    member: int | None = None
+    name: str = ""
 
 
 def surveyed_files(
@@ -65,9 +69,7 @@ def surveyed_files(
     paths = list(_candidates(top))
     files = []
     for number, path in enumerate(paths, 1):
-        one = _looked_at(path)
-        if one is not None:
-            files.append(one)
+        files += _looked_at(path)
         progress(number, len(paths))
     return files
 
@@ -120,7 +122,7 @@ def _is_store(path: str) -> bool:
                                                                      ".zarray"))  # fmt: skip
 
 
-def _looked_at(path: str) -> SurveyedFile | None:
+def _looked_at(path: str) -> list[SurveyedFile]:
     kind: str | None = None
     size = 0
     try:
@@ -131,15 +133,46 @@ def _looked_at(path: str) -> SurveyedFile | None:
             kind, reader = (None, None) if described else reader_of(file)
         except FormatError:
             file.close()
-            return _neighbours(path, size)
+            bare = _neighbours(path, size)
+            return [] if bare is None else [bare]
         if kind == "STAC item":  # its assets are what is there, if they are here at all
             file.close()
-            return None
-        return _facts(path, kind, reader, file)
+            return []
+        if isinstance(file, FolderFile) and hasattr(reader, "each"):
+            return _each(path, reader, file)
+        return [_facts(path, file, lambda: open_source(path) if reader is None else (
+            open_with(reader, file)))]  # fmt: skip
     except SpectraneError as error:
-        nothing = (None,) * 8
-        return SurveyedFile(path, kind, *nothing, bytes=_bytes(path, size), unusual=(),
-                     problem=_reason(path, error))  # fmt: skip
+        return [_broken(path, kind, size, error)]
+
+
+def _broken(
+    path: str, kind: str | None, size: int, error: SpectraneError, **named: Any
+) -> SurveyedFile:
+    nothing = (None,) * 8
+    return SurveyedFile(path, kind, *nothing, bytes=_bytes(path, size), unusual=(),
+                        problem=_reason(path, error), **named)  # fmt: skip
+
+
+def _each(path: str, reader: Any, file: Any) -> list[SurveyedFile]:
+    """Return a row per series of a folder; uneven slices are told of, and no failure."""
+    rows = []
+    broken: list[tuple[str, FormatError]] = []
+    members = list(reader.each(file, broken))
+    for member, opened in members:
+        named = {"member": member.number, "name": member.name} if len(members) > 1 else {}
+        try:
+            try:
+                rows.append(_facts(path, file, opened, **named))
+            except UnevenSlices as uneven:
+                row = _facts(path, file, partial(opened, spacing="nominal"), **named)
+                rest = tuple(text for text in row.unusual if uneven.reason not in text)
+                told = f"{uneven.reason}; it opens with spacing resample or nominal"
+                rows.append(replace(row, unusual=(told, *rest)))
+        except SpectraneError as error:
+            rows.append(_broken(path, "DICOM", file.size, error, **named))
+    file.close()
+    return rows + [_broken(one, "DICOM", os.path.getsize(one), error) for one, error in broken]
 
 
 def _neighbours(path: str, size: int) -> SurveyedFile | None:
@@ -160,10 +193,10 @@ def _neighbours(path: str, size: int) -> SurveyedFile | None:
     )  # fmt: skip
 
 
-def _facts(path: str, kind: str | None, reader: Any, file: Any) -> SurveyedFile:
+def _facts(path: str, file: Any, opened: Callable[[], Any], **named: Any) -> SurveyedFile:
     with warnings.catch_warnings(record=True) as told:
         warnings.simplefilter("always")
-        source = open_source(path) if reader is None else open_with(reader, file)
+        source = opened()
         unusual = [finding.message for finding in findings(source, pixels=False)]
     unusual += [_reason(path, one.message) for one in told]
     grid = source.grid
@@ -172,6 +205,7 @@ def _facts(path: str, kind: str | None, reader: Any, file: Any) -> SurveyedFile:
     facts = SurveyedFile(
         path, source.format, rows, columns, planes, len(source.bands), source.dtype.name,
         source.members, grid.crs_text, size, _bytes(path, file.size), tuple(unusual), "",
+        **named,
     )  # fmt: skip
     source.close()
     file.close()

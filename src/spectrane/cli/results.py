@@ -286,6 +286,8 @@ class SurveyedResult(Result):
     bytes: int
     unusual: list[str]
     problem: str
+    member: int | None = None
+    name: str = ""
 
 
 class MemberResult(Result):

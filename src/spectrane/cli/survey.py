@@ -60,7 +60,7 @@ def _grouped(folder: str, rows: list[dict[str, Any]]) -> list[str]:
     sharing: dict[str, list[str]] = {}
     for one in rows:
         for text in (one["problem"],) if one["problem"] else one["unusual"]:
-            sharing.setdefault(text, []).append(_short(folder, one["path"]))
+            sharing.setdefault(text, []).append(_called(folder, one))
     told = []
     for text, files in sorted(sharing.items(), key=lambda item: len(item[1])):
         more = f" and {len(files) - _NAMED} more" if len(files) > _NAMED else ""
@@ -74,15 +74,22 @@ def _short(folder: str, path: str) -> str:
     return os.path.relpath(path, folder)
 
 
+def _called(folder: str, one: dict[str, Any]) -> str:
+    """Return a row's path; of a series among several in a folder with its number and name."""
+    path = _short(folder, one["path"])
+    return path if one["member"] is None else f"{path} {one['member']}: {one['name']}"
+
+
 def _row(folder: str, one: dict[str, Any]) -> list[str]:
     if one["problem"]:
         from spectrane.surveying import HEADERLESS
 
         state = "undescribed" if one["format"] == HEADERLESS else "broken"
-        return [_short(folder, one["path"]), one["format"] or "?", state, "", "", ""]
-    members = " ({members} members)".format(**one) if one["members"] > 1 else ""
+        return [_called(folder, one), one["format"] or "?", state, "", "", ""]
+    many = one["members"] > 1 and one["member"] is None
+    members = " ({members} members)".format(**one) if many else ""
     size = "{columns} x {rows}".format(**one)
     size += members if one["planes"] is None else " x {planes}".format(**one) + members
     place = one["crs"] or ("none" if one["planes"] is None else "patient")
     place = place if len(place) < 30 else place[:27] + "..."
-    return [_short(folder, one["path"]), one["format"], size, str(one["bands"]), one["type"], place]
+    return [_called(folder, one), one["format"], size, str(one["bands"]), one["type"], place]

@@ -11,14 +11,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.formats.dicom.planes import KEYS, PlaneRecord
-from spectrane.model.errors import FormatError
+from spectrane.model.errors import FormatError, UnevenSlices
 
 F64 = NDArray[np.float64]
 EVEN = 0.01
 """Gaps may differ from the spacing by such a share of it (PS3.3 leaves it to us)."""
 _SAME_PLACE = 1e-3
 """Millimetres within which two planes lie at one place, where no thickness says otherwise."""
-_MOST_LINES = 40
+_MOST_LINES, _MOST_PITCHES = 16, 4
 _TIMES = ("TriggerTime", "NominalCardiacTriggerDelayTime", "FrameReferenceTime")
 """What tells times apart, in milliseconds."""
 
@@ -222,11 +222,11 @@ def _measured(
     if uneven:
         reason = _missing(stack, gaps, usual)
         if spacing is None:
-            raise FormatError(
+            raise UnevenSlices(
                 f"{series}: the slices are not evenly spaced: {reason}; ask for spacing=resample "
                 f"(even slices by linear interpolation) or nominal. Positions along the normal:\n"
-                f"{_table(stack, depths, usual)}"
-            )
+                f"{_table(stack, depths, usual)}", reason,
+            )  # fmt: skip
         told = [*told, f"the slices are not evenly spaced: {reason}; "
                 + ("even ones are interpolated" if spacing == "resample"
                    else f"they are taken as {usual:g} mm apart")]  # fmt: skip
@@ -263,7 +263,10 @@ def _check_line(
 
 
 def _missing(stack: Sequence[PlaneRecord], gaps: F64, usual: float) -> str:
-    """Say which slices are missing, or how uneven the gaps are."""
+    """Say where the pitch changes, which slices are missing, or how uneven the gaps are."""
+    changes = _pitches(stack, gaps)
+    if changes:
+        return changes
     whole = np.round(gaps / usual)
     if (np.abs(gaps - whole * usual) <= EVEN * usual).all() and (whole >= 1).all():
         wide = np.flatnonzero(whole > 1)
@@ -273,6 +276,22 @@ def _missing(stack: Sequence[PlaneRecord], gaps: F64, usual: float) -> str:
         more = ", …" if len(wide) > 4 else ""
         return f"{lost} {verb} missing, {', '.join(named)}{more}"
     return f"gaps from {gaps.min():.6g} to {gaps.max():.6g} mm"
+
+
+def _pitches(stack: Sequence[PlaneRecord], gaps: F64) -> str:
+    """Say at which places the pitch changes; "" where gaps do not stay alike over runs of them."""
+    ends = np.flatnonzero(np.abs(np.diff(gaps)) > EVEN * gaps[:-1]) + 1
+    runs = np.split(gaps, ends)
+    if not 1 < len(runs) <= _MOST_PITCHES or min(map(len, runs)) < 2:
+        return ""
+    told = []
+    for before, after, k in zip(runs, runs[1:], ends.tolist(), strict=False):
+        at = int(k)
+        place = np.asarray(stack[at].position) * (-1.0, -1.0, 1.0)
+        axis = int(np.argmax(np.abs(stack[at].normal)))
+        told.append(f"from {np.median(before):.4g} to {np.median(after):.4g} mm at "
+                    f"{'xyz'[axis]} = {place[axis]:.6g}")  # fmt: skip
+    return f"pitch changes {', and '.join(told)}"
 
 
 def _table(stack: Sequence[PlaneRecord], depths: F64, usual: float) -> str:
@@ -288,7 +307,8 @@ def _table(stack: Sequence[PlaneRecord], depths: F64, usual: float) -> str:
         mark = " <-" if odd[k] else ""
         gap = "" if k == 0 else f", {gaps[k]:.6g} mm after the one before"
         lines.append(f"  {k + 1}: {depths[k]:.6g} mm, {_short(stack[k])}{gap}{mark}")
-    return "\n".join(lines)
+    rest = int(odd.sum()) - sum(bool(odd[k]) for k in shown)
+    return "\n".join([*lines, *([f"  … and {rest} more uneven ones"] if rest else [])])
 
 
 def affine_of(plane: PlaneRecord, step: F64) -> F64:

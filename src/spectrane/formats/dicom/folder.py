@@ -82,17 +82,23 @@ def is_one(path: str) -> bool:
         return False
 
 
-def series_in(folder: str) -> list[Series]:
+def series_in(folder: str, broken: list[tuple[str, FormatError]] | None = None) -> list[Series]:
     """Return a folder's series, the one of most slices first.
 
     Files of other formats and those without pixels are passed over; those packed in a way that is
-    not supported (video, say) too, with a warning; a broken one is a FormatError. An image of many
-    frames is a series of its own.
+    not supported (video, say) too, with a warning; a broken one is a FormatError, or goes to
+    ``broken`` with it. An image of many frames is a series of its own.
     """
     series: dict[str, Series] = {}
     strange: list[str] = []
     for path in _files(folder):
-        head = _head_of(path, strange)
+        try:
+            head = _head_of(path, strange)
+        except FormatError as error:
+            if broken is None:
+                raise
+            broken.append((path, error))
+            continue
         if head is None:
             continue
         data = head.data
@@ -108,7 +114,7 @@ def series_in(folder: str) -> list[Series]:
             f"{folder}: {len(strange)} files are packed in a way that is not supported and are "
             f"left out: {', '.join(strange[:4])}"
         )
-    if not series:
+    if not series and not broken:
         raise FormatError(f"{folder}: no image among its files; folders below it are opened by "
                           "their own names")  # fmt: skip
     return sorted(series.values(), key=lambda one: (-one.planes, one.number))

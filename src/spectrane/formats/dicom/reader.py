@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator
+from functools import partial
 from typing import TYPE_CHECKING
 
 from spectrane.engine.byte_file import ByteFile
@@ -50,19 +52,36 @@ class DicomReader:
             more = f"; and {len(members) - 5} more" if len(members) > 5 else ""
             _warn(f"{file.name}: holds {len(members)} series; {chosen.name} is opened; as other "
                   f"members: {named}{more}")  # fmt: skip
-        series = found[chosen.number - 1]
-        for head in series.heads:
-            head.file.keeps_damaged = file.keeps_damaged
-        planes = [plane for head in series.heads for plane in planes_of(head)]
-        folder = series.heads[0].name != file.name
-        source = DicomImage(planes[0]) if len(planes) == 1 and not folder else _volume(
-            planes, file.name, spacing, series)  # fmt: skip
-        source.members = len(found)
-        source.state = (*(head.file.key for head in series.heads), spacing)
-        if series.heads[0].data.text("BurnedInAnnotation") == "YES":
-            _warn(f"{file.name}: BurnedInAnnotation (0028,0301) is YES: the pixels themselves may "
-                  "show who the patient is")  # fmt: skip
-        return source
+        return _opened(file, found, chosen.number, spacing)
+
+    def each(
+        self, file: ByteFile, broken: list[tuple[str, FormatError]]
+    ) -> Iterator[tuple[Member, Callable[..., Source]]]:
+        """Yield the series of a folder, read once, with what opens each: ``opened(spacing=)``.
+
+        Files that are broken go to ``broken``, and keep nobody else from being listed.
+        """
+        found = series_in(file.name, broken)
+        for number, series in enumerate(found, 1):
+            yield series.member(number), partial(_opened, file, found, number)
+
+
+def _opened(file: ByteFile, found: list[Series], number: int, spacing: str | None = None) -> Source:
+    """Open one of several series: an image as a raster, all else as a volume."""
+    series = found[number - 1]
+    for head in series.heads:
+        head.file.keeps_damaged = file.keeps_damaged
+    planes = [plane for head in series.heads for plane in planes_of(head)]
+    alone = len(planes) == 1 and (series.heads[0].name == file.name or (
+        len(found) > 1 and planes[0].position is None))  # fmt: skip
+    source: Source = DicomImage(planes[0]) if alone else _volume(
+        planes, file.name, spacing, series)  # fmt: skip
+    source.members = len(found)
+    source.state = (*(head.file.key for head in series.heads), spacing)
+    if series.heads[0].data.text("BurnedInAnnotation") == "YES":
+        _warn(f"{file.name}: BurnedInAnnotation (0028,0301) is YES: the pixels themselves may "
+              "show who the patient is")  # fmt: skip
+    return source
 
 
 def _series(file: ByteFile) -> list[Series]:
