@@ -14,7 +14,7 @@ from spectrane.model.asking import NoDataLike
 from spectrane.model.display_window import DisplayWindow
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look, NoDataWhen, look_of
-from spectrane.model.source import Source
+from spectrane.model.source import Source, called
 from spectrane.spatial import described as _described
 
 
@@ -44,6 +44,13 @@ class DatasetFace:
     def source(self) -> str:
         """The file's path or address."""
         return self._source.name
+
+    @property
+    def title(self) -> str:
+        """What it is called in pictures, tables and files that are handed on: its file's short
+        name; of DICOM, whose names may say who somebody is, what kind of picture it is.
+        """
+        return called(self._source)
 
     @property
     def metadata(self) -> dict[str, Any]:

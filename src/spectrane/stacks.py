@@ -63,8 +63,11 @@ def finest(grids: Sequence[Grid]) -> Grid:
 
 def _stems(sources: Sequence[Source]) -> list[str]:
     """Return for each band the name of its file, without folder and ending."""
-    return [os.path.splitext(os.path.basename(source.name))[0]
-            for source in sources for _ in source.bands]  # fmt: skip
+    return [_stem(source) for source in sources for _ in source.bands]
+
+
+def _stem(source: Source) -> str:
+    return source.told_as or os.path.splitext(os.path.basename(source.name))[0]
 
 
 def apart(stems: Sequence[str]) -> list[str]:
@@ -85,7 +88,7 @@ def apart(stems: Sequence[str]) -> list[str]:
 
 def _named(sources: Sequence[Source], joined: Sequence[Band]) -> list[Band]:
     """Name bands that have no name of their own, and single ones that share it, by their files."""
-    files = [os.path.splitext(os.path.basename(source.name))[0] for source in sources]
+    files = [_stem(source) for source in sources]
     short = apart(files)
     if len(set(short)) < len(short) or "" in short:
         return list(joined)

@@ -10,9 +10,9 @@ import numpy as np
 
 from spectrane.analysis.coordinate_systems import system_facts
 from spectrane.model.band import band_facts
-from spectrane.model.printing import MOST_LINES, printable, printable_line, short_name
+from spectrane.model.printing import MOST_LINES, printable, printable_line
 from spectrane.model.said import GIVEN, KEYS, cloud_of, date_of, date_text, title_of
-from spectrane.model.source import Source
+from spectrane.model.source import Source, called
 
 
 @dataclass(frozen=True)
@@ -119,7 +119,7 @@ def describe(
 
     grid = source.grid
     facts: dict[str, Any] = {
-        "file": short_name(source.name, "") or None,
+        "file": called(source, "") or None,
         "format": source.format,
         "members": source.members,
         "compression": source.metadata.get("compression"),
@@ -159,8 +159,17 @@ def kept_facts(source: Source) -> dict[str, Any]:
     return {
         "windows": windows,
         "overlays": list(overlays) if isinstance(overlays, list) else [],
-        "identity": list(source.identity),
+        "identity": [_without_creator(name) for name in source.identity],
     }
+
+
+def _without_creator(name: str) -> str:
+    """Return a private element's tag alone: its creator's text may say who somebody is, too.
+
+    >>> _without_creator("(0009,1001) ACME")
+    '(0009,1001)'
+    """
+    return name.split(" ")[0] if name.startswith("(") else name
 
 
 def spoken_kept(facts: dict[str, Any]) -> list[tuple[str, str]]:

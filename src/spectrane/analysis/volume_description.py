@@ -21,8 +21,7 @@ from spectrane.analysis.description import (
 from spectrane.analysis.statistics import BandStatistics
 from spectrane.model.band import band_facts
 from spectrane.model.patient import LETTERS, directions, oblique, reach
-from spectrane.model.printing import short_name
-from spectrane.model.source import Source
+from spectrane.model.source import Source, called
 from spectrane.model.statistic import statistic_of
 
 _MOST_FRAMES = 16
@@ -124,7 +123,7 @@ def describe_volume(source: Source, statistics: Sequence[BandStatistics] = ()) -
     grid = source.grid
     lean = oblique(grid)
     facts: dict[str, Any] = {
-        "file": short_name(source.name, "") or None,
+        "file": called(source, "") or None,
         "format": source.format,
         "voxels": list(source.shape),
         "type": source.stored_type.name,

@@ -123,7 +123,7 @@ def _opened(options: CompareOptions, stack: contextlib.ExitStack) -> list[Any]:
 
 
 def _caption(options: CompareOptions, raster: Any) -> str | None:
-    return words.filled(options.caption, raster.metadata, raster.source)
+    return words.filled(options.caption, raster.metadata, raster.title)
 
 
 def _move(output: str, options: CompareOptions) -> None:

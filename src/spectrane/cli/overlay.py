@@ -13,6 +13,7 @@ from spectrane.cli.layering import LayerOptions, first_grid, layers_of
 from spectrane.cli.options import command_of
 from spectrane.cli.written import counted, drawn_facts, size_text
 from spectrane.model.asking import BarSide
+from spectrane.model.source import called
 from spectrane.model.whole_files import check_target
 
 
@@ -50,7 +51,7 @@ def command(options: OverlayOptions) -> None:
         picture = drawn.picture()
         lowest = next((one.source for one in layers if isinstance(one, Layer)), None)
         caption = options.caption if lowest is None else words.filled(
-            options.caption, lowest.metadata, lowest.name)  # fmt: skip
+            options.caption, lowest.metadata, called(lowest))  # fmt: skip
         picture.save(output, bar=options.bar, caption=caption, overwrite=options.overwrite)
         facts = drawn_facts(output)
         listed: list[dict[str, Any]] = [

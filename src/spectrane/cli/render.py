@@ -115,7 +115,7 @@ def _draw(
         seconds = time.perf_counter() - begun
         picture.save(
             target, bits=int(options.bit_depth), bar=options.bar,
-            caption=words.filled(options.caption, raster.metadata, raster.source),
+            caption=words.filled(options.caption, raster.metadata, raster.title),
             overwrite=options.overwrite,
         )  # fmt: skip
         kept = options.save_look if number == 0 else None

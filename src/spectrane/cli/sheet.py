@@ -26,6 +26,7 @@ from spectrane.display.sheet_settings import (
 )
 from spectrane.model.errors import LookError
 from spectrane.model.regular_files import named_from
+from spectrane.model.source import called
 from spectrane.model.whole_files import check_target
 
 if TYPE_CHECKING:
@@ -188,7 +189,7 @@ def _settings(
     if lowest is not None:
         for name in ("title", "subtitle", "notes"):
             if name in given:
-                given[name] = words.filled(str(given[name]), lowest.metadata, lowest.name)
+                given[name] = words.filled(str(given[name]), lowest.metadata, called(lowest))
     if options.put:
         given["put"] = dict(kept.put) | dict(_put(text) for text in options.put)
     try:

@@ -24,8 +24,7 @@ from spectrane.model.look import Look
 from spectrane.model.marks import STEP, is_picture
 from spectrane.model.patience import check_work
 from spectrane.model.physical import stored_numbers
-from spectrane.model.printing import short_name
-from spectrane.model.source import Source
+from spectrane.model.source import Source, called
 from spectrane.model.telling import warn_caller
 from spectrane.model.trials import Trial, bytes_of, now_trying
 from spectrane.model.version import VERSION
@@ -208,7 +207,7 @@ def _ranges(source: Source, rescale: str, look: Look | None) -> Sequence[Range]:
 def provenance(source: Source, ready: Source) -> list[str]:
     """Say where a written file comes from: the source's file name and what was done to it."""
     steps = [*source.metadata.get("provenance", ())]
-    name = short_name(source.name)
+    name = called(source)
     bands = ", ".join(band.name for band in source.bands[:16])
     step = f"from {name}; bands {bands}"
     if ready.dtype != source.dtype:

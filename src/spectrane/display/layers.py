@@ -25,13 +25,12 @@ from spectrane.model.errors import GridMismatch, LookError, nearest
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look, look_of
 from spectrane.model.shortly import short_repr
-from spectrane.model.source import Source, check_answer, flat_source_of, source_of
+from spectrane.model.source import Source, called, check_answer, flat_source_of, source_of
 from spectrane.model.telling import warn_caller
 from spectrane.model.view import View, view_of
 from spectrane.spatial.coordinates import share_inside, tell_planes
 from spectrane.spatial.grids import union
 from spectrane.spatial.masks import Masked, Truth
-from spectrane.spatial.mosaics.inputs import called
 from spectrane.spatial.turned import upright
 
 _CUT = 0.005

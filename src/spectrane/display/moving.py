@@ -10,9 +10,8 @@ from spectrane.display.linked import linked
 from spectrane.display.picture import Picture
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look, look_of
-from spectrane.model.printing import short_name
 from spectrane.model.said import filled_in
-from spectrane.model.source import Source
+from spectrane.model.source import Source, called
 from spectrane.model.view import View
 
 
@@ -22,7 +21,7 @@ def frames_of(
     """Return a picture per raster, all of one size, with their captions below."""
     scenes = [(source, look_of(look) or source.look or Look()) for source in sources]
     looks = common_limits(scenes)
-    names = [short_name(source.name, "an array") for source in sources]
+    names = [called(source, "an array") for source in sources]
     panels = linked(list(zip(names, sources, looks, strict=True)), view, size)
     pictures = []
     for source, name, panel in zip(sources, names, panels, strict=True):

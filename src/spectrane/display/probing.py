@@ -21,8 +21,7 @@ from spectrane.model.errors import LookError
 from spectrane.model.grid import CrsLike
 from spectrane.model.marks import tell_picture
 from spectrane.model.physical import physical_number
-from spectrane.model.printing import short_name
-from spectrane.model.source import Source, flat_source_of
+from spectrane.model.source import Source, called, flat_source_of
 from spectrane.model.view import View
 from spectrane.model.window import Window, whole, window_area
 from spectrane.spatial.regions import Place, is_inside, point_places
@@ -70,7 +69,7 @@ class Asked:
         pair = given if isinstance(given, tuple) else (given, None)
         layer = given if isinstance(given, Layer) else Layer(*pair)
         source = flat_source_of(layer.source)
-        name = layer.name or short_name(source.name, f"layer {number}")
+        name = layer.name or called(source, f"layer {number}")
         with in_a_hurry():
             plan = resolve(source, layer.look)
         plan.tell()

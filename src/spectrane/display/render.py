@@ -16,8 +16,7 @@ from spectrane.display.picture import Picture
 from spectrane.display.plan import RenderPlan, resolve
 from spectrane.model.look import Look
 from spectrane.model.pixels import Pixels
-from spectrane.model.printing import short_name
-from spectrane.model.source import Source, check_answer
+from spectrane.model.source import Source, called, check_answer
 from spectrane.model.telling import warn_caller
 from spectrane.model.view import View, view_of
 from spectrane.spatial.rolled import seen
@@ -55,7 +54,7 @@ def draw_raster(
         rgba, pixels = drawn_with_pixels(plan, source, target)
     for message in misleading(plan, pixels, rgba):
         warn_caller(message)
-    name = short_name(source.name)
+    name = called(source)
     return Picture(
         _turned(rgba, flips), target, plan.scales, name,
         (*plan.notes, *lying(part, view)),

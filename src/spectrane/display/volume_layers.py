@@ -20,8 +20,7 @@ from spectrane.model.colormaps import Colormap, colormap_of
 from spectrane.model.errors import GridMismatch, LookError, nearest
 from spectrane.model.limits import Found, OfMap
 from spectrane.model.look import Look, look_of
-from spectrane.model.source import Source, source_of
-from spectrane.spatial.mosaics.inputs import called
+from spectrane.model.source import Source, called, source_of
 
 _COMPARED = re.compile(
     r"\s*(?:band\((\d+)\)|(\w+))\s*[<>]=?\s*(-?\d+(?:\.\d+)?(?:[eE][-+]?\d+)?)\s*$"

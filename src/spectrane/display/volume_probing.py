@@ -14,11 +14,10 @@ from spectrane.display.volume_layers import VolumeLayer, tested
 from spectrane.model.band import find_bands
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.physical import physical_number
-from spectrane.model.source import Source
+from spectrane.model.source import Source, called
 from spectrane.model.window import whole
 from spectrane.spatial.frames import same_voxels
 from spectrane.spatial.masked_volume import MaskedVolume
-from spectrane.spatial.mosaics.inputs import called
 from spectrane.spatial.regions import named_points
 from spectrane.spatial.volumetric import RegriddedVolume
 

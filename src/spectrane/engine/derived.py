@@ -6,7 +6,7 @@ from typing import Any
 
 from spectrane.model.source import Source
 
-PLACE = ("grid", "block_shape", "name", "format", "orientation")
+PLACE = ("grid", "block_shape", "name", "told_as", "format", "orientation")
 """What a source keeps of another whose pixels it lies on, when its numbers are its own."""
 EVERYTHING = (
     *PLACE, "bands", "dtype", "nodata_when", "has_mask", "alpha", "look", "metadata", "axes",

@@ -19,9 +19,8 @@ from spectrane.model.asking import BarSide, checked_side
 from spectrane.model.colors import parse_color
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look, look_of
-from spectrane.model.printing import short_name
 from spectrane.model.said import GIVEN
-from spectrane.model.source import Source, flat_source_of
+from spectrane.model.source import Source, called, flat_source_of
 from spectrane.model.view import View, view_of
 from spectrane.raster import Raster
 
@@ -95,7 +94,7 @@ def titled(source: Source) -> str:
     A date counts where a person gave it: that which a file says may be that of its writing.
     """
     given = source.metadata.get(GIVEN, {})
-    name = str(given.get("title") or short_name(source.name, "array"))
+    name = str(given.get("title") or called(source, "array"))
     return f"{name}, {given['date']}" if "date" in given else name
 
 

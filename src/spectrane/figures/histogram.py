@@ -12,8 +12,7 @@ from spectrane.display.shown_values import ShownValues, count_shown
 from spectrane.figures.paper import CHANNELS, INK, MUTED, figure_of, styled
 from spectrane.kernels.quiet import quiet
 from spectrane.model.look import Look
-from spectrane.model.printing import short_name
-from spectrane.model.source import source_of
+from spectrane.model.source import called, source_of
 from spectrane.model.view import View, view_of
 from spectrane.raster import Raster
 from spectrane.volume import Volume
@@ -48,7 +47,7 @@ def histogram(
     for row, channel in enumerate(channels):
         _before(styled(figure.add_subplot(grid[row, 0])), channel)
         _after(styled(figure.add_subplot(grid[row, 1])), channel)
-    name = short_name(source.name, "array")
+    name = called(source, "array")
     about = "" if channels[0].complete else ", from a part of the pixels"
     figure.text(0.07, 0.955, f"{name}: values and what is shown{about}", color=INK, fontsize=13)
     return figure

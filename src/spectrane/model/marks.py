@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import os
 import re
 from typing import TYPE_CHECKING
 
+from spectrane.model.source import called
 from spectrane.model.telling import warn_caller
 
 if TYPE_CHECKING:
@@ -53,7 +53,7 @@ def is_picture(source: Source) -> bool:
 def tell_picture(source: Source) -> None:
     """Warn of a display picture that is measured."""
     if is_picture(source):
-        name = os.path.basename(source.name) or "the array"
+        name = called(source, "the array")
         warn_caller(
             f"{name}: says of itself that it is a display picture and not data: its numbers are "
             "levels, stretched to be seen; measure on the file it was made from"

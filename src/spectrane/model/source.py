@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.model.errors import ArgumentError, BandError, GridMismatch, LookError, ResourceError
+from spectrane.model.printing import short_name
 from spectrane.model.window import Window, extent, intersection, whole
 
 if TYPE_CHECKING:
@@ -40,6 +41,7 @@ class Source(ABC):
     look: Look | None = None
     format: str = "memory"
     name: str = ""
+    told_as: str = ""  # what it is called in what is handed on, where its name may say who it is of
     metadata: Mapping[str, Any] = {}
     state: tuple[Any, ...] | None = None  # what tells this state of this file from any other
     axes: tuple[str, ...] = ()  # what the file says of axes that are no map's, in words
@@ -115,6 +117,14 @@ class Source(ABC):
         wrong = [index for index in bands if not 0 <= index < len(self.bands)]
         if wrong:
             raise BandError(f"no band {wrong[0] + 1}; the raster has {len(self.bands)}")
+
+
+def called(source: Source, otherwise: str = "an array in memory") -> str:
+    """Return what a source is called in pictures, tables and files that are handed on.
+
+    Its file's short name; of what may say who somebody is (DICOM) what kind of picture it is.
+    """
+    return source.told_as or short_name(source.name, otherwise)
 
 
 def source_of(given: Any) -> Source:

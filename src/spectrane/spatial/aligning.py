@@ -19,11 +19,11 @@ from spectrane.kernels.gathering import gathered
 from spectrane.kernels.quiet import quiet_methods
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Grid
-from spectrane.model.source import Source
+from spectrane.model.source import Source, called
 from spectrane.model.telling import warn_caller
 from spectrane.model.window import Window, extent, intersection, shifted, whole, window_area
 from spectrane.spatial.coordinates import check_related, transformer
-from spectrane.spatial.mosaics.inputs import GridAligned, called, lay
+from spectrane.spatial.mosaics.inputs import GridAligned, lay
 from spectrane.spatial.turned import upright
 
 F64 = NDArray[np.float64]

@@ -17,10 +17,9 @@ from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.physical import physical
 from spectrane.model.pixels import Pixels
-from spectrane.model.source import Source
+from spectrane.model.source import Source, called
 from spectrane.model.window import Window, extent
 from spectrane.spatial.joined import JoinedBands
-from spectrane.spatial.mosaics.inputs import called
 from spectrane.spatial.volumetric import RegriddedVolume
 
 OverFrames = Literal["mean", "std", "min", "max", "median", "range"]

@@ -67,7 +67,9 @@ def _named(parents: Sequence[Source]) -> tuple[Band, ...]:
     """Return all bands, each with a name of its own: without one its file's, else with it."""
     found: list[tuple[Band, str]] = []
     for parent in parents:
-        stem = os.path.splitext(os.path.basename(parent.name).removesuffix(".gz"))[0]
+        stem = (
+            parent.told_as or os.path.splitext(os.path.basename(parent.name).removesuffix(".gz"))[0]
+        )
         for index, band in enumerate(parent.bands):
             plain = unnamed(band, index)
             number = f" {index + 1}" if len(parent.bands) > 1 else ""

@@ -21,9 +21,8 @@ from spectrane.model.band import BandName, find_band
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.patient import axis_apart
 from spectrane.model.physical import physical
-from spectrane.model.source import Source
+from spectrane.model.source import Source, called
 from spectrane.model.telling import warn_caller
-from spectrane.spatial.mosaics.inputs import called
 
 F64 = NDArray[np.float64]
 Likeness = Literal["information", "correlation"]

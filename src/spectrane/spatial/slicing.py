@@ -118,7 +118,8 @@ def voxels_to_cut(volume: Source, frame: int, window: Window) -> NDArray[Any]:
 
 _MOST = 1 << 26
 """Pixels of a slice at most: 8192 x 8192."""
-_OF_VOLUMES = ("dtype", "between", "has_mask", "look", "name", "format", "windows")
+_OF_VOLUMES = ("dtype", "between", "has_mask", "look", "name", "told_as", "format",
+               "windows", "identity")  # fmt: skip
 """What a slice keeps of its volume."""
 
 

@@ -41,8 +41,7 @@ from spectrane.kernels.quiet import quiet
 from spectrane.model.errors import LookError
 from spectrane.model.grid import Grid
 from spectrane.model.said import date_of, date_text
-from spectrane.model.source import source_of
-from spectrane.spatial.mosaics.inputs import called
+from spectrane.model.source import called, source_of
 
 if TYPE_CHECKING:
     from spectrane.looking import Shown

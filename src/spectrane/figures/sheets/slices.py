@@ -27,8 +27,8 @@ from spectrane.kernels.quiet import quiet
 from spectrane.model.errors import LookError
 from spectrane.model.grid import Grid
 from spectrane.model.said import date_of, date_text
+from spectrane.model.source import called
 from spectrane.spatial.ground import Ground
-from spectrane.spatial.mosaics.inputs import called
 from spectrane.spatial.slicing import PlaneName, Side, SliceAxes, SlicePlane
 
 if TYPE_CHECKING:

@@ -21,6 +21,14 @@ from spectrane.model.member import Member
 from spectrane.model.regular_files import open_regular
 from spectrane.model.telling import warn_caller
 
+_CODES = """
+AR ASMT AU BDUS BI BMD CFM CR CT CTPROTOCOL DG DMS DX ECG EEG EMG EOG EPS ES FA FS GM HC HD IO IOL
+IVOCT IVUS KER KO LEN LS MG MR M3D NM OAM OCT OP OPM OPT OPTBSV OPTENF OPV OSS OT PA PLAN POS PR PT
+PX REG RESP RF RG RTDOSE RTIMAGE RTINTENT RTPLAN RTRAD RTRECORD RTSEGANN RTSTRUCT RWV SEG SM SMR SR
+SRF STAIN TEXTUREMAP TG US VA XA XC XAPROTOCOL
+"""
+MODALITIES = frozenset(_CODES.split())
+"""The codes of modalities (PS3.3 C.7.3.1.1.1); another text may be anything."""
 _LOOKED_AT = 200
 """So many files are looked at to tell whether a folder holds any of this format."""
 
@@ -36,8 +44,8 @@ class Series:
     @classmethod
     def begun_by(cls, head: DicomHead) -> Series:
         """Return the series of a first file."""
-        number, modality = head.data.count("SeriesNumber"), head.data.text("Modality") or "OT"
-        return cls(number, modality, [head])
+        said = head.data.text("Modality")
+        return cls(head.data.count("SeriesNumber"), said if said in MODALITIES else "OT", [head])
 
     @property
     def planes(self) -> int:

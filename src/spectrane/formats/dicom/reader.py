@@ -76,6 +76,8 @@ def _opened(file: ByteFile, found: list[Series], number: int, spacing: str | Non
         len(found) > 1 and planes[0].position is None))  # fmt: skip
     source: Source = DicomImage(planes[0]) if alone else _volume(
         planes, file.name, spacing, series)  # fmt: skip
+    kind = f"{series.modality} {'image' if alone else 'series'}"
+    source.told_as = f"{kind} {series.number}" if series.number else kind
     source.members = len(found)
     source.state = (*(head.file.key for head in series.heads), spacing)
     if series.heads[0].data.text("BurnedInAnnotation") == "YES":

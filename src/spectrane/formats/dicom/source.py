@@ -14,6 +14,8 @@ from spectrane.engine.full import FullSource
 from spectrane.engine.threads import in_parallel
 from spectrane.engine.volumes import VolumeSource
 from spectrane.formats.dicom.arranging import Arrangement
+from spectrane.formats.dicom.elements import Dataset
+from spectrane.formats.dicom.folder import MODALITIES
 from spectrane.formats.dicom.frames import Frames
 from spectrane.formats.dicom.identity import identifying
 from spectrane.formats.dicom.meaning import DicomMeaning, dicom_metadata, meaning_of, overlays_of
@@ -37,7 +39,7 @@ class DicomImage(FullSource):
     def __init__(self, plane: PlaneRecord) -> None:
         head = plane.head
         self.plane, self.name = plane, head.name
-        self.meaning = meaning_of([plane], [head.data.text("Modality") or "grey"])
+        self.meaning = meaning_of([plane], [_modality(head.data) or "grey"])
         _take_meaning(self, self.meaning, [plane])
         self.grid, told = _plane_grid(plane)
         self.axes = (*told, *_sides(plane))
@@ -73,7 +75,7 @@ class DicomVolume(VolumeSource):
         planes = arrangement.planes
         first = planes[0][0].head
         every = [one for frame in planes for one in frame]
-        names = [text or first.data.text("Modality") or "frame 1" for text in arrangement.names]
+        names = [text or _modality(first.data) or "frame 1" for text in arrangement.names]
         self.meaning = meaning_of(every, names)
         _take_meaning(self, self.meaning, every)
         times = arrangement.times or []
@@ -181,6 +183,11 @@ def _take_meaning(source: Any, meaning: DicomMeaning, planes: Sequence[PlaneReco
     if overlays:
         extra["overlays"] = overlays
     source.metadata = {**told, **extra}
+
+
+def _modality(data: Dataset) -> str:
+    said = data.text("Modality")
+    return said if said in MODALITIES else ""
 
 
 def _began(planes: Sequence[PlaneRecord]) -> str | None:

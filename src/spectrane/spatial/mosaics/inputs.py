@@ -17,9 +17,8 @@ from spectrane.model.errors import BandError, GridMismatch, LookError, MetadataE
 from spectrane.model.grid import Grid
 from spectrane.model.physical import as_stored, physical, stored_numbers
 from spectrane.model.pixels import Pixels
-from spectrane.model.printing import short_name
 from spectrane.model.said import cloud_of, date_said, read_date
-from spectrane.model.source import Source
+from spectrane.model.source import Source, called
 from spectrane.model.telling import warn_caller
 from spectrane.model.window import Window, intersection, shifted, whole
 from spectrane.spatial.converted import conversion
@@ -108,11 +107,6 @@ def laid_out(
             f"mosaic: no raster meets the grid {base.bounds}; the first covers {first.grid.bounds}"
         )
     return laid, base, _joint_bands(matched, dtype), dtype
-
-
-def called(source: Source) -> str:
-    """Return a source's short name."""
-    return short_name(source.name)
 
 
 def lay(source: Source, base: Grid, resample: str | None, force: bool = False) -> GridAligned:

@@ -12,7 +12,7 @@ from spectrane.engine.pyramid import Level, Whole, cut_blocks
 from spectrane.model.errors import LookError
 from spectrane.model.grid import Grid
 from spectrane.model.pixels import Pixels
-from spectrane.model.source import Source
+from spectrane.model.source import Source, called
 from spectrane.model.window import Window, whole, window_area
 from spectrane.spatial.mosaics.composing import (
     TOP,
@@ -20,7 +20,7 @@ from spectrane.spatial.mosaics.composing import (
     CompositionRule,
     ResolvedComposition,
 )
-from spectrane.spatial.mosaics.inputs import called, laid_out
+from spectrane.spatial.mosaics.inputs import laid_out
 
 _SHOWN_WHOLE = 4 << 20
 _SMALLEST = 256
