@@ -158,7 +158,8 @@ def _each(path: str, reader: Any, file: Any) -> list[SurveyedFile]:
     """Return a row per series of a folder; uneven slices are told of, and no failure."""
     rows = []
     broken: list[tuple[str, FormatError]] = []
-    members = list(reader.each(file, broken))
+    objects: list[tuple[str, str]] = []
+    members = list(reader.each(file, broken, objects))
     for member, opened in members:
         named = {"member": member.number, "name": member.name} if len(members) > 1 else {}
         try:
@@ -172,6 +173,12 @@ def _each(path: str, reader: Any, file: Any) -> list[SurveyedFile]:
         except SpectraneError as error:
             rows.append(_broken(path, "DICOM", file.size, error, **named))
     file.close()
+    for one, said in objects:
+        nothing = (None,) * 8
+        rows += _looked_at(one) if not said else [
+            SurveyedFile(one, "DICOM", *nothing, bytes=os.path.getsize(one), unusual=(said,),
+                         problem="")
+        ]  # fmt: skip
     return rows + [_broken(one, "DICOM", os.path.getsize(one), error) for one, error in broken]
 
 

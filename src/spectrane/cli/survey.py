@@ -86,6 +86,8 @@ def _row(folder: str, one: dict[str, Any]) -> list[str]:
 
         state = "undescribed" if one["format"] == HEADERLESS else "broken"
         return [_called(folder, one), one["format"] or "?", state, "", "", ""]
+    if one["columns"] is None:
+        return [_called(folder, one), one["format"], "no pixels", "", "", ""]
     many = one["members"] > 1 and one["member"] is None
     members = " ({members} members)".format(**one) if many else ""
     size = "{columns} x {rows}".format(**one)

@@ -38,8 +38,9 @@ class VolumeLayer(LayerBase):
     voxels or ``in_mm3``, of voxels that are ``neighbours`` by faces (6), edges (18) or corners
     (26). ``faded`` shows what fails too, at that share of the opacity, with an outline at the
     threshold. ``by_value`` lets the opacity grow with the value: clear at 0, or at the end of its
-    limits next to 0; ``rims`` draws labels as lines around them, one picture pixel wide. Raises
-    LookError for a number or a word that is none, GridMismatch for a raster.
+    limits next to 0; ``rims`` draws labels as lines around them, one picture pixel wide, as those
+    of a structure set always are. Raises LookError for a number or a word that is none,
+    GridMismatch for a raster.
 
     >>> import numpy as np, spectrane as sp
     >>> held = sp.volume_from_array(np.ones((2, 2, 2)), affine=np.eye(4))
@@ -76,6 +77,8 @@ class VolumeLayer(LayerBase):
     def __post_init__(self) -> None:
         """Check numbers and names."""
         object.__setattr__(self, "source", source_of(self.source))
+        if self.source.outlined:
+            object.__setattr__(self, "rims", True)
         look_of(self.look)
         check_opacity(self.opacity)
         if not 0 <= self.faded < 1:

@@ -10,7 +10,7 @@ PLACE = ("grid", "block_shape", "name", "told_as", "format", "orientation")
 """What a source keeps of another whose pixels it lies on, when its numbers are its own."""
 EVERYTHING = (
     *PLACE, "bands", "dtype", "nodata_when", "has_mask", "alpha", "look", "metadata", "axes",
-    "members", "windows", "identity", "coded", "between",
+    "members", "windows", "identity", "coded", "between", "outlined",
 )  # fmt: skip
 """What a source keeps of another whose numbers it hands on. Not its overviews, which may have been
 made under other rules, nor its state, which tells what is in a file."""

@@ -51,6 +51,7 @@ class Source(ABC):
     geolocation: Geolocation | None = None  # where each pixel of a swath lies
     coded: bool = False  # whether the file says that numbers are names: a palette, labels, flags
     orientation: int = 1  # as TIFF 6.0 numbers the ways a first row and column may lie
+    outlined: bool = False  # whether what its labels hold are outlines, drawn as lines
     between: np.dtype[Any] | None = None  # the whole numbers that floats here were found between
 
     @property

@@ -327,6 +327,21 @@ def affine_of(plane: PlaneRecord, step: F64) -> F64:
     return np.diag([-1.0, -1.0, 1.0, 1.0]) @ affine
 
 
+def _cine_times(planes: Sequence[PlaneRecord]) -> list[float] | None:
+    """Return when each frame of a cine is, in seconds from the first (C.7.6.5); None of others."""
+    data = planes[0].head.data
+    if len(planes) < 2 or len({plane.head.name for plane in planes}) > 1:
+        return None
+    steps = [float(one) for one in data.values("FrameTimeVector")]
+    if len(steps) == len(planes) and min(steps[1:]) > 0:
+        return [float(one) for one in np.cumsum([0.0, *steps[1:]]) / 1000]
+    rate = data.number("CineRate") or data.number("RecommendedDisplayFrameRate")
+    step = data.number("FrameTime") or (1000.0 / rate if rate else None)
+    if step is None or not step > 0:
+        return None
+    return [k * float(step) / 1000 for k in range(len(planes))]
+
+
 def _as_listed(planes: Sequence[PlaneRecord]) -> Arrangement:
     """Stack planes that no element places: in the order of their numbers, and say so."""
     ordered = sorted(planes, key=lambda p: (p.number, p.head.name, p.frame))
@@ -334,6 +349,11 @@ def _as_listed(planes: Sequence[PlaneRecord]) -> Arrangement:
     down, across = first.spacing or (1.0, 1.0)
     gap = first.thickness or 1.0
     affine = np.diag([-across, -down, gap, 1.0])
+    times = _cine_times(ordered)
+    if times is not None:
+        names = [f"frame {k}" for k in range(1, len(ordered) + 1)]
+        by = "nothing: the frames of a cine, over time"
+        return Arrangement([[one] for one in ordered], names, affine, by, [], times=list(times))
     told = [] if len(ordered) == 1 else [
         "no ImagePositionPatient (0020,0032): the frames lie one on another in the order they are "
         f"numbered, {gap:g} mm apart; where they lie in the patient is not known"]  # fmt: skip

@@ -65,6 +65,19 @@ _TABLE = """
 00189701 DT DecayCorrectionDateTime|00189758 CS DecayCorrected
 00540016 SQ RadiopharmaceuticalInformationSequence|00540300 SQ RadionuclideCodeSequence
 00541006 CS SUVType|00541101 LO AttenuationCorrectionMethod|00541321 DS DecayFactor
+00082144 IS RecommendedDisplayFrameRate|00180040 IS CineRate|00181063 DS FrameTime
+00181065 DS FrameTimeVector|00186011 SQ SequenceOfUltrasoundRegions
+00186012 US RegionSpatialFormat|00186014 US RegionDataType|00186018 UL RegionLocationMinX0
+0018601A UL RegionLocationMinY0|0018601C UL RegionLocationMaxX1|0018601E UL RegionLocationMaxY1
+00186024 US PhysicalUnitsXDirection|00186026 US PhysicalUnitsYDirection
+0018602C FD PhysicalDeltaX|0018602E FD PhysicalDeltaY|00620001 CS SegmentationType
+0062000D US RecommendedDisplayCIELabValue|0062000E US MaximumFractionalValue
+00620010 CS SegmentationFractionalType|00620013 CS SegmentsOverlap
+30060002 SH StructureSetLabel|30060010 SQ ReferencedFrameOfReferenceSequence
+30060020 SQ StructureSetROISequence|30060022 IS ROINumber
+30060024 UI ReferencedFrameOfReferenceUID|30060026 LO ROIName|3006002A IS ROIDisplayColor
+30060039 SQ ROIContourSequence|30060040 SQ ContourSequence|30060042 CS ContourGeometricType
+30060046 IS NumberOfContourPoints|30060050 DS ContourData|30060084 IS ReferencedROINumber
 00180020 CS ScanningSequence|00180021 CS SequenceVariant|00180022 CS ScanOptions
 00180023 CS MRAcquisitionType|00180024 SH SequenceName|00180040 IS CineRate
 00180050 DS SliceThickness|00180060 DS KVP|00180080 DS RepetitionTime|00180081 DS EchoTime

@@ -8,10 +8,12 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from spectrane.engine.files import LocalFile
+from spectrane.formats.dicom.elements import Dataset
 from spectrane.formats.dicom.head import (
     SYNTAXES,
     DicomHead,
     begins,
+    has_pixels,
     read_dicom_head,
     read_elements,
     read_meta,
@@ -65,6 +67,19 @@ class Series:
                       layout.dtype.name)  # fmt: skip
 
 
+_KINDS = {"SR": "a structured report", "PR": "a presentation state", "RTPLAN": "a treatment plan",
+          "KO": "a selection of objects", "REG": "a registration", "RWV": "a map to real values",
+          "RTSTRUCT": "a structure set"}  # fmt: skip
+
+
+def kind_of(data: Dataset) -> str:
+    """Say what an object without pixels is."""
+    said = data.text("Modality")
+    if said in _KINDS:
+        return f"{_KINDS[said]} ({said})"
+    return f"an object of modality {said}" if said in MODALITIES else "an object"
+
+
 def _files(folder: str) -> Iterator[str]:
     with os.scandir(folder) as entries:
         files = sorted((entry.name, entry.path) for entry in entries if entry.is_file())
@@ -90,18 +105,22 @@ def is_one(path: str) -> bool:
         return False
 
 
-def series_in(folder: str, broken: list[tuple[str, FormatError]] | None = None) -> list[Series]:
+def series_in(
+    folder: str, broken: list[tuple[str, FormatError]] | None = None,
+    objects: list[tuple[str, Dataset]] | None = None,
+) -> list[Series]:  # fmt: skip
     """Return a folder's series, the one of most slices first.
 
     Files of other formats and those without pixels are passed over; those packed in a way that is
     not supported (video, say) too, with a warning; a broken one is a FormatError, or goes to
-    ``broken`` with it. An image of many frames is a series of its own.
+    ``broken`` with it; objects without pixels to ``objects``. An image of many frames is a series
+    of its own.
     """
     series: dict[str, Series] = {}
     strange: list[str] = []
     for path in _files(folder):
         try:
-            head = _head_of(path, strange)
+            head = _head_of(path, strange, objects)
         except FormatError as error:
             if broken is None:
                 raise
@@ -122,13 +141,15 @@ def series_in(folder: str, broken: list[tuple[str, FormatError]] | None = None) 
             f"{folder}: {len(strange)} files are packed in a way that is not supported and are "
             f"left out: {', '.join(strange[:4])}"
         )
-    if not series and not broken:
+    if not series and not broken and not objects:
         raise FormatError(f"{folder}: no image among its files; folders below it are opened by "
                           "their own names")  # fmt: skip
     return sorted(series.values(), key=lambda one: (-one.planes, one.number))
 
 
-def _head_of(path: str, strange: list[str]) -> DicomHead | None:
+def _head_of(
+    path: str, strange: list[str], objects: list[tuple[str, Dataset]] | None
+) -> DicomHead | None:
     """Return an image's head; None for other files. Names what is packed strangely."""
     file = LocalFile(path)
     parsed = None
@@ -139,7 +160,9 @@ def _head_of(path: str, strange: list[str]) -> DicomHead | None:
             strange.append(f"{os.path.basename(path)} ({syntax})")
         else:
             parsed = read_elements(file, meta)
-    if parsed is None or not any(tag >> 16 == 0x7FE0 for tag in parsed[0].elements):
+    if parsed is None or not has_pixels(parsed[0]):
+        if parsed is not None and objects is not None:
+            objects.append((path, parsed[0]))
         file.close()
         return None
     return read_dicom_head(file, parsed)

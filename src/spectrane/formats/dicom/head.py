@@ -107,6 +107,11 @@ Elements = tuple[Dataset, str, ByteFile]
 """Elements, transfer syntax, and the file they lie in (another than it was read from: inflated)."""
 
 
+def has_pixels(data: Dataset) -> bool:
+    """Tell whether a data set holds pixels."""
+    return any(tag >> 16 == 0x7FE0 for tag in data.elements)
+
+
 def read_dicom_head(file: ByteFile, found: Elements | None = None) -> DicomHead:
     """Read a file up to its pixels. Raises FormatError: what is wrong, and at which element."""
     found = found or read_elements(file)

@@ -32,6 +32,9 @@ KEYS: tuple[tuple[str, str, str], ...] = (
     ("AcquisitionNumber", "", "acquisition {:g}"),
 )
 
+_CM = 3
+"""The code of centimetres among physical units (C.8.5.5.1.15)."""
+
 
 @dataclass(frozen=True, slots=True)
 class PlaneRecord:
@@ -118,6 +121,8 @@ def _plane(head: DicomHead, frame: int, groups: _Groups, step: F64 | None) -> Pl
     elif position is not None and head.layout.frames > 1 and not groups.macros:
         position = None  # the first frame's alone
     spacing = groups.numbers("PixelSpacing", "PixelMeasuresSequence", 2)
+    if spacing is None:
+        spacing = ultrasound_spacing(head.data)
     if spacing is not None and min(spacing) <= 0:
         raise FormatError(f"{head.name}: PixelSpacing (0028,0030) is {spacing[0]:g}\\{spacing[1]:g}"
                           "; expected lengths above 0")  # fmt: skip
@@ -135,6 +140,20 @@ def _plane(head: DicomHead, frame: int, groups: _Groups, step: F64 | None) -> Pl
         ((slope or (1.0,))[0], (intercept or (0.0,))[0]), _keys(groups),
         head.data.count("InstanceNumber"), f"{head.data.text('SOPInstanceUID')} {frame}",
     )  # fmt: skip
+
+
+def ultrasound_spacing(data: Dataset) -> tuple[float, float] | None:
+    """Return the millimetres between rows and columns that regions of ultrasound tell (C.8.5.5).
+
+    Of regions that measure lengths both ways, where all say the same; None else.
+    """
+    found = {
+        (abs(one.number("PhysicalDeltaY", 0.0)) * 10, abs(one.number("PhysicalDeltaX", 0.0)) * 10)
+        for one in data.items("SequenceOfUltrasoundRegions")
+        if one.number("PhysicalUnitsXDirection") == one.number("PhysicalUnitsYDirection") == _CM
+    }
+    spacing = found.pop() if len(found) == 1 else (0.0, 0.0)
+    return spacing if min(spacing) > 0 else None
 
 
 def _check_directions(name: str, orientation: tuple[float, ...]) -> None:

@@ -8,11 +8,14 @@ from typing import TYPE_CHECKING
 
 from spectrane.engine.byte_file import ByteFile
 from spectrane.formats.dicom.arranging import arranged
+from spectrane.formats.dicom.elements import Dataset
 from spectrane.formats.dicom.evening import EvenedVolume
-from spectrane.formats.dicom.folder import Series, holds_images, series_in
-from spectrane.formats.dicom.head import begins, read_dicom_head
+from spectrane.formats.dicom.folder import Series, holds_images, kind_of, series_in
+from spectrane.formats.dicom.head import begins, has_pixels, read_dicom_head, read_elements
 from spectrane.formats.dicom.planes import PlaneRecord, planes_of
+from spectrane.formats.dicom.segmentation import Segmentation, is_segmentation
 from spectrane.formats.dicom.source import DicomImage, DicomVolume
+from spectrane.formats.dicom.structures import StructureSet, is_structure_set
 from spectrane.model.errors import FormatError
 from spectrane.model.member import Member, find_member
 from spectrane.model.resampling import SPACINGS
@@ -44,6 +47,13 @@ class DicomReader:
         """
         if spacing not in (None, *SPACINGS):
             raise FormatError(f"spacing {spacing!r}: expected {' or '.join(SPACINGS)}")
+        if not isinstance(file, _folder_file()):
+            told = read_elements(file)
+            if told is not None and is_structure_set(told[0]) and not has_pixels(told[0]):
+                find_member([Member(1, "RTSTRUCT", 0, 0, 1, "")], member, file.name)
+                held = StructureSet(told[0], told[2])
+                held.told_as = "RTSTRUCT"
+                return held
         found = _series(file)
         members = [series.member(k) for k, series in enumerate(found, 1)]
         chosen = find_member(members, member, file.name)
@@ -55,13 +65,17 @@ class DicomReader:
         return _opened(file, found, chosen.number, spacing)
 
     def each(
-        self, file: ByteFile, broken: list[tuple[str, FormatError]]
+        self, file: ByteFile, broken: list[tuple[str, FormatError]], objects: list[tuple[str, str]]
     ) -> Iterator[tuple[Member, Callable[..., Source]]]:
         """Yield the series of a folder, read once, with what opens each: ``opened(spacing=)``.
 
-        Files that are broken go to ``broken``, and keep nobody else from being listed.
+        Files that are broken go to ``broken``, and keep nobody else from being listed; those
+        without pixels to ``objects``, each with what it is, "" where it can be opened.
         """
-        found = series_in(file.name, broken)
+        without: list[tuple[str, Dataset]] = []
+        found = series_in(file.name, broken, without)
+        objects += [(path, "" if is_structure_set(data) and data.items("ROIContourSequence")
+                     else f"{kind_of(data)} without pixels") for path, data in without]  # fmt: skip
         for number, series in enumerate(found, 1):
             yield series.member(number), partial(_opened, file, found, number)
 
@@ -74,8 +88,13 @@ def _opened(file: ByteFile, found: list[Series], number: int, spacing: str | Non
     planes = [plane for head in series.heads for plane in planes_of(head)]
     alone = len(planes) == 1 and (series.heads[0].name == file.name or (
         len(found) > 1 and planes[0].position is None))  # fmt: skip
-    source: Source = DicomImage(planes[0]) if alone else _volume(
-        planes, file.name, spacing, series)  # fmt: skip
+    segments = is_segmentation(series.heads[0].data)
+    alone = alone and not segments
+    source: Source
+    if segments:
+        source = Segmentation(planes, file.name)
+    else:
+        source = DicomImage(planes[0]) if alone else _volume(planes, file.name, spacing, series)
     kind = f"{series.modality} {'image' if alone else 'series'}"
     source.told_as = f"{kind} {series.number}" if series.number else kind
     source.members = len(found)
@@ -86,10 +105,14 @@ def _opened(file: ByteFile, found: list[Series], number: int, spacing: str | Non
     return source
 
 
-def _series(file: ByteFile) -> list[Series]:
+def _folder_file() -> type[ByteFile]:
     from spectrane.formats.registry import FolderFile
 
-    if isinstance(file, FolderFile):
+    return FolderFile
+
+
+def _series(file: ByteFile) -> list[Series]:
+    if isinstance(file, _folder_file()):
         return series_in(file.name)
     return [Series.begun_by(read_dicom_head(file))]
 
