@@ -191,13 +191,49 @@ def test_each_pixel_is_the_value_at_its_millimetre():
     assert seen.pixels()[0, 6, 5] == pytest.approx(own[0] + 100 * own[1] + 60_000, rel=1e-3)
 
 
+SLABS = [(6.0, 8.0), (5.1, 3.0), (7.3, 0.5), (0.0, 100.0), (9.9, 6.4)]
+
+
+@pytest.mark.parametrize(("at", "thick"), SLABS)
 @pytest.mark.parametrize("project", ["maximum", "minimum", "mean"])
-def test_slabs_are_projected(project):
-    volume = patient((0, 1, 2), (1, 1, 1))
-    slab = volume.slice("axial", at=6.0, slab=8.0, project=project).pixels()[0]
-    pick = {"maximum": np.max, "minimum": np.min, "mean": np.mean}[project]
-    planes = np.array([volume.slice("axial", at=a).pixels()[0] for a in (3, 5, 7, 9)])
-    np.testing.assert_allclose(slab, pick(planes, axis=0), rtol=1e-5)
+@pytest.mark.parametrize("dtype", ["i2", "f4"])
+def test_slabs_project_stored_planes_by_their_shares(rng, project, at, thick, dtype):
+    """Before anything is mixed: planes count by what of their thickness lies in the slab."""
+    values = rng.integers(-900, 900, (7, 6, 9)).astype(dtype)
+    values[2, 3, 4] = -999
+    side = 1.7
+    affine = np.diag([2.0, 2.0, side, 1.0])
+    affine[2, 3] = -0.4
+    volume = sp.volume_from_array(values, affine=affine, nodata=-999)
+    found = volume.slice("axial", at=at, slab=thick, project=project).pixels(physical=True)[0]
+    middles = -0.4 + side * np.arange(9)
+    shares = np.clip((np.minimum(middles + side / 2, at + thick / 2)
+                      - np.maximum(middles - side / 2, at - thick / 2)) / side, 0, 1)  # fmt: skip
+    held = np.where(values == -999, np.nan, values.astype(float))
+    nearest = int(np.argmin(np.abs(middles - at)))
+    if project == "mean":
+        some = np.where(np.isnan(held), 0, 1) * shares
+        wanted = (np.nan_to_num(held) * shares).sum(2) / some.sum(2)
+    else:
+        counts = shares >= 0.5 - 1e-9
+        counts[nearest] = True
+        wanted = (np.nanmax if project == "maximum" else np.nanmin)(held[:, :, counts], axis=2)
+    np.testing.assert_allclose(found.filled(np.nan), wanted.T[::-1, ::-1], rtol=1e-5, atol=1e-4)
+
+
+@pytest.mark.parametrize("project", ["maximum", "minimum", "mean"])
+def test_oblique_slabs_are_sampled_along_the_normal(rng, project):
+    values = rng.normal(size=(20, 20, 20)).astype("f4")
+    volume = sp.volume_from_array(values, affine=np.diag([1.5, 1.5, 1.5, 1.0]))
+    about = sp.Oblique((14.0, 14.0, 14.0), (0.3, 0.2, 0.9))
+    slab = volume.slice("oblique", oblique=about, slab=6.0, project=project).pixels(physical=True)
+    normal = np.array((0.3, 0.2, 0.9)) / np.linalg.norm((0.3, 0.2, 0.9))
+    planes = [volume.slice("oblique", oblique=sp.Oblique(tuple(14.0 + normal * d), tuple(normal)))
+              .pixels(physical=True)[0] for d in (-2.25, -0.75, 0.75, 2.25)]  # fmt: skip
+    pick = {"maximum": np.ma.max, "minimum": np.ma.min, "mean": np.ma.mean}[project]
+    wanted = pick(np.ma.stack(planes), axis=0)
+    middle = (slice(8, -8), slice(8, -8))
+    np.testing.assert_allclose(slab[0][middle], wanted[middle], atol=2e-2)
 
 
 def test_regridding_and_cropping_keep_the_millimetres():

@@ -31,6 +31,8 @@ from spectrane.model.source import Source
 from spectrane.model.window import Window, whole
 from spectrane.spatial.slicing import AXES, PLANES, cut, seen_along
 
+_SEEN, _PLACES = 64, 48
+"""Voxels along each axis that are looked at to find what is empty, and places across a plane."""
 _EMPTY = 0.002
 """A slice of which less than this is above the lower limit counts as empty."""
 
@@ -177,6 +179,17 @@ def _depth(source: Source, plane: str, index: int) -> float:
     return float((source.grid.matrix[:3, :3] @ middle + source.grid.matrix[:3, 3])[across])
 
 
+def _places_across(source: Source, across: int, size: tuple[int, ...]) -> NDArray[np.float64]:
+    """Return where the voxels of a smaller copy lie along a patient's axis (mm), as (i, j, k)."""
+    row = source.grid.matrix[across]
+    i, j, k = (
+        (np.arange(n) + 0.5) * (length / n) - 0.5
+        for n, length in zip(size, source.shape, strict=True)
+    )
+    parts = (row[0] * i)[:, None, None] + (row[1] * j)[None, :, None] + (row[2] * k)[None, None, :]
+    return np.asarray(parts + row[3])
+
+
 def filled_span(ready: Ready, plane: str) -> tuple[float, float]:
     """Return from where to where a volume is not empty across a plane, in mm."""
     low, high = reach(ready.source.grid)
@@ -184,16 +197,19 @@ def filled_span(ready: Ready, plane: str) -> tuple[float, float]:
     scales = ready.plan.scales
     floor = min(scales[0].low, scales[0].high) if scales else 0.0
     band = ready.source.bands[ready.frames[0]]
-    seen = []
-    for at in np.linspace(low[across], high[across], 66)[1:-1]:
-        made = cut(ready.source, plane, at=float(at), frames=ready.frames[:1])
-        size = tuple(min(64, n) for n in made.shape)
-        pixels = made.read([0], whole(made.shape), size, "nearest")
-        values = physical(pixels.values[0], band)
-        if (pixels.validity[0] & (values > floor)).mean() > _EMPTY:
-            seen.append(float(at))
+    size = tuple(min(_SEEN, n) for n in ready.source.shape)
+    pixels = ready.source.read(ready.frames[:1], whole(ready.source.shape), size, "nearest")
+    with np.errstate(invalid="ignore"):
+        above = pixels.validity[0] & (physical(pixels.values[0], band) > floor)
+    places = _places_across(ready.source, across, size)
+    edges = np.linspace(low[across], high[across], _PLACES + 1)
+    bins = np.clip(np.searchsorted(edges, places, "right") - 1, 0, _PLACES - 1).ravel()
+    every = np.bincount(bins, minlength=_PLACES)
+    full = np.bincount(bins, above.ravel(), _PLACES) > _EMPTY * np.maximum(every, 1)
+    middles = (edges[:-1] + edges[1:]) / 2
+    seen = middles[full & (every > 0)].tolist()
     if not seen:
         return float(low[across]), float(high[across])
-    step = (high[across] - low[across]) / 65
+    step = (high[across] - low[across]) / _PLACES
     return max(float(low[across]), min(seen) - step / 2), min(
         float(high[across]), max(seen) + step / 2)  # fmt: skip

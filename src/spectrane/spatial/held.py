@@ -85,5 +85,8 @@ class HeldVolume(VolumeSource):
     def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from memory."""
         i, j, k = relative(window, whole(self.shape))
-        part = self._values[list(bands)][:, i, j, k].astype(self.dtype, copy=False)
+        part = self._values[:, i, j, k]  # the window first: picking bands copies
+        one = len(bands) == 1
+        part = part[bands[0] : bands[0] + 1] if one else part[list(bands)]
+        part = part.astype(self.dtype, copy=False)
         return Pixels(part, rules=[self.bands[band].rule for band in bands])

@@ -28,6 +28,7 @@ from spectrane.model.pixels import Pixels
 from spectrane.model.resampling import check_unmixed
 from spectrane.model.source import Source
 from spectrane.model.window import Window, extent, window_area
+from spectrane.spatial.slabs import Slab, parallel
 
 F64 = NDArray[np.float64]
 PlaneName = Literal["axial", "coronal", "sagittal"]
@@ -161,8 +162,11 @@ class Slice(Derived, FullSource):
         self.bands = tuple(volume.bands[k] for k in self.frames)
         self.grid = self._grid(low, high)
         self.block_shape = self.grid.shape
+        stored = parallel(volume, across) if slab and self.resample != "nearest" else None
+        if stored is not None:
+            self.volume = Slab(volume, stored, across, self.at, slab, project)
         side = self.grid.pixel_size[0]
-        count = max(1, round(slab / side)) if slab else 1
+        count = max(1, round(slab / side)) if slab and stored is None else 1
         self.depths = tuple(((np.arange(count) - (count - 1) / 2) * side).tolist())
         self.metadata = {"slice": {"plane": plane.name, "at": self.at, "slab": slab,
                                    "labels": plane.labels}}  # fmt: skip
@@ -209,8 +213,7 @@ class Slice(Derived, FullSource):
             if len(self.depths) == 1:
                 self._cut(frame, window, self.depths[0], values[k], mask[k])
                 continue
-            planes = [self._floats(frame, window, depth) for depth in self.depths]
-            put(self._projected(planes), values[k], mask[k])
+            put(self._projected(frame, window), values[k], mask[k])
         return Pixels(values, mask=mask)
 
     def _floats(self, frame: int, window: Window, depth: float) -> NDArray[Any]:
@@ -220,17 +223,21 @@ class Slice(Derived, FullSource):
         self._cut(frame, window, depth, numbers, seen)
         return np.where(seen, numbers, numbers.dtype.type(np.nan))
 
-    def _projected(self, planes: list[NDArray[Any]]) -> NDArray[Any]:
-        """Return the projection of what is valid; NaN where nothing is."""
-        stack = np.stack(planes)
-        if self.project == "maximum":
-            return np.asarray(np.fmax.reduce(stack, axis=0))
-        if self.project == "minimum":
-            return np.asarray(np.fmin.reduce(stack, axis=0))
-        valid = ~np.isnan(stack)
-        count = valid.sum(axis=0)
-        mean = np.where(valid, stack, 0).sum(axis=0) / np.maximum(count, 1)
-        return np.where(count > 0, mean, np.nan)
+    def _projected(self, frame: int, window: Window) -> NDArray[Any]:
+        """Return the projection of what is valid, plane after plane; NaN where nothing is."""
+        planes = (self._floats(frame, window, depth) for depth in self.depths)
+        if self.project != "mean":
+            way = np.fmax if self.project == "maximum" else np.fmin
+            found = next(planes)
+            for plane in planes:
+                way(found, plane, out=found)
+            return found
+        total, count = np.zeros(extent(window)), np.zeros(extent(window), np.int32)
+        for plane in planes:
+            valid = ~np.isnan(plane)
+            total += np.where(valid, plane, 0)
+            count += valid
+        return np.where(count > 0, total / np.maximum(count, 1), np.nan)
 
     def _cut(
         self, frame: int, window: Window, depth: float, values: NDArray[Any],

@@ -50,7 +50,7 @@ def is_structure_set(data: Dataset) -> bool:
     return data.text("Modality") == "RTSTRUCT" or bool(data.items("ROIContourSequence"))
 
 
-def outlines_of(data: Dataset, file: ByteFile) -> list[Outlined]:
+def structures_in(data: Dataset, file: ByteFile) -> list[Outlined]:
     """Return the structures that have closed outlines. Raises FormatError for broken ones."""
     names = {one.count("ROINumber"): one.text("ROIName")
              for one in data.items("StructureSetROISequence")}  # fmt: skip
@@ -99,7 +99,7 @@ class StructureSet(VolumeSource):
 
     def __init__(self, data: Dataset, file: ByteFile) -> None:
         self.name, self._file = file.name, file
-        found = outlines_of(data, file)
+        found = structures_in(data, file)
         if not found:
             raise FormatError(f"{file.name}: a structure set without closed outlines: nothing to "
                               "show")  # fmt: skip
