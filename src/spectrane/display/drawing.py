@@ -205,6 +205,8 @@ def _hidden(color: str | None) -> Rgba:
 def _coverage(part: Pixels, cover: NDArray[Any] | None, top: int) -> NDArray[np.float64]:
     """Return 0...top: the file's alpha times the alpha channel."""
     share = part.coverage
+    if share is None and cover is None:
+        return np.broadcast_to(np.float64(top), part.values.shape[1:])
     alpha = np.full(part.values.shape[1:], float(top)) if share is None else share * top
     if cover is not None:
         alpha = alpha * (cover / float(top))

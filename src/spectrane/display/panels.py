@@ -17,13 +17,24 @@ GAP = 6
 DARK, LIGHT = (12, 14, 16, 255), (235, 235, 225, 255)
 
 
+_DARK = np.array(DARK, np.uint8).view(np.uint32)[0]
+
+
+def dark(rows: int, columns: int) -> NDArray[np.uint8]:
+    """Return a picture of the dark ground alone.
+
+    >>> dark(1, 2).tolist() == [[list(DARK)] * 2]
+    True
+    """
+    return np.full((rows, columns, 1), _DARK, np.uint32).view(np.uint8)
+
+
 def on_dark(rgba: Rgba) -> Rgba:
     """Lay a picture on black: what is clear must not look like bright tissue."""
     share = rgba[..., 3]
     if not ((share > 0) & (share < 255)).any():  # as it mostly is
-        out = rgba.copy()
-        out[share == 0] = DARK
-        return out
+        words = np.ascontiguousarray(rgba).view(np.uint32)[..., 0]
+        return np.where(share == 0, _DARK, words)[..., np.newaxis].view(np.uint8)
     alpha = share[..., np.newaxis].astype(np.float32) / 255
     dark = np.array(DARK, np.float32)
     out = np.floor(rgba * alpha + dark * (1 - alpha) + 0.5).astype(np.uint8)
@@ -146,8 +157,9 @@ def _joined(panels: Sequence[Rgba], axis: int) -> NDArray[np.uint8]:
     length = max(panel.shape[other] for panel in panels)
     total = sum(panel.shape[axis] for panel in panels) + GAP * (len(panels) - 1)
     shape = (length, total) if axis == 1 else (total, length)
-    out = np.empty((*shape, 4), np.uint8)
-    out[...] = DARK
+    if len(panels) == 1 and panels[0].shape[:2] == shape:
+        return panels[0]
+    out = dark(*shape)
     place = 0
     for panel in panels:
         rows, columns = panel.shape[:2]

@@ -14,8 +14,8 @@ from spectrane.display.drawing import Rgba
 from spectrane.display.keys import Shown
 from spectrane.display.layers import stacked
 from spectrane.display.panels import (
-    DARK,
     GAP,
+    dark,
     draw_edge,
     draw_rims,
     font_of,
@@ -86,6 +86,8 @@ class SlicePage:
     """Columns that are kept for bars, so that pictures of one sequence have one size."""
     seen: dict[str, list[NDArray[np.uint32]]] = field(default_factory=dict)
     """The colours that layers of classes had in what was drawn."""
+    kept: dict[Any, Rgba | None] = field(default_factory=dict)
+    """Bars that are the same in all pictures of a sequence."""
 
     @classmethod
     def of(cls, ready: Sequence[Ready], size: Sequence[int], labels: bool) -> SlicePage:
@@ -120,7 +122,17 @@ class SlicePage:
                 said = f"{one.plan.scales} {one.plan.classes}"
                 drawn = self._classes(one.layer.title) if one.plan.classes else None
                 shown.setdefault(said, Shown(one.layer.title, one.plan, rgba=drawn))
+        named = any(one.plan.classes for one in self.ready)  # whose key lists what is in a picture
+        told = tuple((said, one.title) for said, one in shown.items())
+        question = None if named else (told, rows, self.reserved)
+        if question is not None and question in self.kept:
+            return self.kept[question]
         bars = bars_panel(list(shown.values()), rows, self.text)
+        if question is not None:
+            self.kept[question] = self._reserved(bars)
+        return self._reserved(bars)
+
+    def _reserved(self, bars: Rgba | None) -> Rgba | None:
         return bars if bars is None or not self.reserved else _of_width(bars, self.reserved)
 
     def write(
@@ -162,8 +174,7 @@ class SlicePage:
 
 def _of_width(bars: Rgba, columns: int) -> Rgba:
     """Return bars in so many columns, cut or with dark beside them."""
-    wide = np.empty((len(bars), columns, 4), np.uint8)
-    wide[...] = DARK
+    wide = dark(len(bars), columns)
     kept = min(columns, bars.shape[1])
     wide[:, :kept] = bars[:, :kept]
     return wide

@@ -130,7 +130,7 @@ def _nearest(level: Level, bands: Sequence[int], window: Window, size: tuple[int
         target = tuple(slice(a, b) for a, b in ranges)
         inside = [w[t] - start for w, t, (start, _) in zip(wanted, target, block, strict=True)]
         out = _empty_like(pixels, size) if out is None else out
-        _put_picked(pixels, np.ix_(*inside), out, target)
+        _put_picked(pixels, inside, out, target)
     assert out is not None
     return out
 
@@ -190,18 +190,26 @@ def _empty_like(pixels: Pixels, size: tuple[int, ...]) -> Pixels:
 
 
 def _put_picked(
-    pixels: Pixels, inside: tuple[Any, ...], out: Pixels, target: tuple[slice, ...]
+    pixels: Pixels, inside: Sequence[NDArray[np.intp]], out: Pixels, target: tuple[slice, ...]
 ) -> None:
     for band, values in enumerate(pixels.values):
-        out.values[band][target] = values[inside]
+        out.values[band][target] = _picked(values, inside)
     if pixels.alpha is not None and out.alpha is not None:
-        out.alpha[target] = pixels.alpha[inside]
+        out.alpha[target] = _picked(pixels.alpha, inside)
     if pixels.mask is not None:
         if out.mask is None:
             out.mask = np.ones((len(pixels.mask), *out.values.shape[1:]), bool)
         full = np.broadcast_to(pixels.mask, (len(pixels.mask), *pixels.values.shape[1:]))
         for band, mask in enumerate(full):
-            out.mask[band][target] = mask[inside]
+            out.mask[band][target] = _picked(mask, inside)
+
+
+def _picked(values: NDArray[Any], inside: Sequence[NDArray[np.intp]]) -> NDArray[Any]:
+    """Return the crossing of some places along each axis: an axis at a time, the sparsest first."""
+    order = sorted(range(values.ndim), key=lambda axis: len(inside[axis]) / values.shape[axis])
+    for axis in order:
+        values = values.take(inside[axis], axis=axis)
+    return values
 
 
 def _area(level: Level, bands: Sequence[int], window: Window, size: tuple[int, ...]) -> Pixels:

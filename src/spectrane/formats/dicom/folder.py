@@ -72,7 +72,7 @@ _KINDS = {"SR": "a structured report", "PR": "a presentation state", "RTPLAN": "
           "RTSTRUCT": "a structure set"}  # fmt: skip
 
 
-def kind_of(data: Dataset) -> str:
+def object_kind(data: Dataset) -> str:
     """Say what an object without pixels is."""
     said = data.text("Modality")
     if said in _KINDS:

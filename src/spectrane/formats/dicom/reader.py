@@ -10,7 +10,7 @@ from spectrane.engine.byte_file import ByteFile
 from spectrane.formats.dicom.arranging import arranged
 from spectrane.formats.dicom.elements import Dataset
 from spectrane.formats.dicom.evening import EvenedVolume
-from spectrane.formats.dicom.folder import Series, holds_images, kind_of, series_in
+from spectrane.formats.dicom.folder import Series, holds_images, object_kind, series_in
 from spectrane.formats.dicom.head import begins, has_pixels, read_dicom_head, read_elements
 from spectrane.formats.dicom.planes import PlaneRecord, planes_of
 from spectrane.formats.dicom.segmentation import Segmentation, is_segmentation
@@ -74,8 +74,9 @@ class DicomReader:
         """
         without: list[tuple[str, Dataset]] = []
         found = series_in(file.name, broken, without)
-        objects += [(path, "" if is_structure_set(data) and data.items("ROIContourSequence")
-                     else f"{kind_of(data)} without pixels") for path, data in without]  # fmt: skip
+        for path, data in without:
+            opens = is_structure_set(data) and bool(data.items("ROIContourSequence"))
+            objects.append((path, "" if opens else f"{object_kind(data)} without pixels"))
         for number, series in enumerate(found, 1):
             yield series.member(number), partial(_opened, file, found, number)
 
