@@ -101,17 +101,19 @@ def test_every_series_of_a_loose_folder_is_listed(run, tmp_path):
     dicom(tmp_path, "many", series=4, modality="US", frames=3)
     dicom(tmp_path, "single", series=5, z=7)
     dicom(tmp_path, "spoiled", series=6, z=1, broken=True)
-    found = {row["member"]: row for row in sp.survey_rows(tmp_path)}
-    said = {row["name"]: (row["planes"], row["problem"]) for row in found.values() if row["member"]}
+    found = {row["name"]: row for row in sp.survey_rows(tmp_path)}
+    said = {name: (row["planes"], row["problem"]) for name, row in found.items() if name}
     assert said == {"CT series 2 (13 slices)": (13, ""), "CT series 1 (4 slices)": (4, ""),
                     "US series 4 (3 slices)": (3, ""), "DX series 3 (1 slice)": (None, ""),
                     "CT series 5 (1 slice)": (1, "")}  # fmt: skip
     uneven = next(row for row in found.values() if row["name"].startswith("CT series 2"))
     assert uneven["unusual"][0].startswith("pitch changes from 5 to 2.5 mm at z = 40;")
-    assert found[None]["path"].endswith("spoiled")
-    assert "may be cut short" in found[None]["problem"]
+    assert found[""]["path"].endswith("spoiled")
+    assert "may be cut short" in found[""]["problem"]
+    assert [row["member"] for row in found.values()].count(None) == 4
+    assert found["DX series 3 (1 slice)"]["path"].endswith("radiograph")
     out = run("survey", tmp_path)[1]
-    assert "1: CT series 2 (13 slices)" in out
+    assert "., 1: CT series 2 (13 slices)" in out
     assert "1 of them broken" in out
     (tmp_path / "spoiled").unlink()
     assert sp.open(tmp_path, member="DX series 3 (1 slice)").shape == (1, 6, 5)

@@ -13,6 +13,7 @@ from typing import Any
 from spectrane.analysis.checks import findings
 from spectrane.engine.locking import ENDING as LOCK
 from spectrane.engine.threads import Progress, no_progress
+from spectrane.formats.dicom.arranging import UnevenSlices
 from spectrane.formats.dicom.head import begins
 from spectrane.formats.raw import format_layout, needed
 from spectrane.formats.raw_notes import layout_in, notes_beside
@@ -21,7 +22,7 @@ from spectrane.formats.registry import FolderFile, open_file, open_source, open_
 from spectrane.formats.sidecar import ENDING
 from spectrane.formats.sidecar_schema import RawTable
 from spectrane.formats.table import PROBED, may_be_known
-from spectrane.model.errors import FormatError, SpectraneError, UnevenSlices
+from spectrane.model.errors import FormatError, SpectraneError
 from spectrane.model.regular_files import kind_of, open_regular, path_text
 
 _HIDDEN_ENDINGS = (".partial", ".undo.json", ENDING, REDUCED, LOCK, f"{LOCK}.holder")
@@ -35,7 +36,8 @@ class SurveyedFile:
     """One raster or volume, or a file that should be one: what it is, what is unusual, or why not.
 
     A volume's ``columns``, ``rows`` and ``planes`` run along i, j and k; a raster has no planes.
-    Where a folder holds several series each has a row, with its ``member`` number and ``name``.
+    Where a folder holds several series each has a row, with its ``name`` and ``member`` number, or
+    the path of the one file that holds it.
     """
 
     path: str
@@ -154,14 +156,18 @@ def _broken(
                         problem=_reason(path, error), **named)  # fmt: skip
 
 
-def _each(path: str, reader: Any, file: Any) -> list[SurveyedFile]:
+def _each(folder: str, reader: Any, file: Any) -> list[SurveyedFile]:
     """Return a row per series of a folder; uneven slices are told of, and no failure."""
     rows = []
     broken: list[tuple[str, FormatError]] = []
     objects: list[tuple[str, str]] = []
     members = list(reader.each(file, broken, objects))
-    for member, opened in members:
-        named = {"member": member.number, "name": member.name} if len(members) > 1 else {}
+    for member, alone, opened in members:
+        several = len(members) > 1 or alone is not None
+        named: dict[str, Any] = {"name": member.name} if several else {}
+        if alone is None and several:
+            named["member"] = member.number
+        path = alone or folder
         try:
             try:
                 rows.append(_facts(path, file, opened, **named))

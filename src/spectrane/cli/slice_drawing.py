@@ -159,15 +159,15 @@ def laid_layers(options: MapOptions, stack: contextlib.ExitStack) -> list[Any]:
     layers = []
     laid = [name for name in ("map", "labels") if getattr(options, name)]
     shares = each(options.opacity, len(laid), "--opacity", float, 1.0)
-    if options.opacity is None and options.labels and not options.label_outlines:
-        shares[-1] = LABELS
     if options.map:
         layers.append(_map(stack.enter_context(open_volume(options.map)), shares[0], options))
     else:
         options.refuse(OF_A_MAP, "without --map")
     if options.labels:
         labels = stack.enter_context(open_volume(options.labels))
-        layers.append(_labels(labels, shares[-1], options))
+        made = _labels(labels, shares[-1], options)
+        areas = options.opacity is None and not made.rims
+        layers.append(replace(made, opacity=LABELS) if areas else made)
     else:
         options.refuse(["label_outlines", "show_labels"], "without --labels")
     return layers

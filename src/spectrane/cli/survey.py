@@ -77,7 +77,7 @@ def _short(folder: str, path: str) -> str:
 def _called(folder: str, one: dict[str, Any]) -> str:
     """Return a row's path; of a series among several in a folder with its number and name."""
     path = _short(folder, one["path"])
-    return path if one["member"] is None else f"{path} {one['member']}: {one['name']}"
+    return path if one["member"] is None else f"{path}, {one['member']}: {one['name']}"
 
 
 def _row(folder: str, one: dict[str, Any]) -> list[str]:

@@ -7,7 +7,9 @@ millimetre. A small encoder by PS3.5 serves this folder alone.
 from __future__ import annotations
 
 import struct
+from collections.abc import Mapping, Sequence
 from pathlib import Path
+from typing import Any, TypeAlias, cast
 
 import numpy as np
 from numpy.random import default_rng
@@ -24,7 +26,10 @@ PADDING = -2000
 _UID = "2.25.20260101"
 
 
-def dicom_element(keyword: str, value: bytes | str | int | list[int]) -> bytes:
+Value: TypeAlias = "bytes | str | int | float | Sequence[int] | Sequence[Mapping[str, Value]]"
+
+
+def dicom_element(keyword: str, value: Value) -> bytes:
     r"""Return one element in explicit VR, little-endian (PS3.5 section 7.1.2).
 
     >>> dicom_element("Rows", 120).hex(" ")
@@ -32,11 +37,13 @@ def dicom_element(keyword: str, value: bytes | str | int | list[int]) -> bytes:
     """
     tag = TAGS[keyword]
     representation = ELEMENTS[tag][0].replace("XS", "SS")
-    if isinstance(value, str):
+    if representation == "SQ":
+        value = b"".join(map(_item, cast(Any, value)))
+    elif isinstance(value, str):
         value = value.encode()
     elif not isinstance(value, bytes):
-        numbers = value if isinstance(value, list) else [value]
-        code = {"US": "H", "SS": "h", "UL": "I"}[representation]
+        numbers = cast(Any, value if isinstance(value, Sequence) else [value])
+        code = {"US": "H", "SS": "h", "UL": "I", "FD": "d"}[representation]
         value = struct.pack(f"<{len(numbers)}{code}", *numbers)
     if len(value) % 2:
         value += b"\0" if representation in ("UI", "OB") else b" "
@@ -46,16 +53,25 @@ def dicom_element(keyword: str, value: bytes | str | int | list[int]) -> bytes:
     return head + struct.pack("<H", len(value)) + value
 
 
-def dicom_file(elements: dict[str, bytes | str | int | list[int]]) -> bytes:
+def _item(elements: Mapping[str, Value]) -> bytes:
+    """Return an item of a sequence (PS3.5 section 7.5)."""
+    body = _body(elements)
+    return struct.pack("<HHI", 0xFFFE, 0xE000, len(body)) + body
+
+
+def _body(elements: Mapping[str, Value]) -> bytes:
+    ordered = sorted(elements.items(), key=lambda one: TAGS[one[0]])
+    return b"".join(dicom_element(keyword, value) for keyword, value in ordered)
+
+
+def dicom_file(elements: Mapping[str, Value]) -> bytes:
     """Return a whole file (PS3.10 section 7.1): preamble, meta information, elements by tag."""
     meta = dicom_element("FileMetaInformationVersion", b"\0\1")
     meta += dicom_element("MediaStorageSOPClassUID", str(elements["SOPClassUID"]))
     meta += dicom_element("MediaStorageSOPInstanceUID", str(elements["SOPInstanceUID"]))
     meta += dicom_element("TransferSyntaxUID", "1.2.840.10008.1.2.1")
     meta += dicom_element("ImplementationClassUID", _UID)
-    body = b"".join(
-        dicom_element(k, v) for k, v in sorted(elements.items(), key=lambda one: TAGS[one[0]])
-    )
+    body = _body(elements)
     group = dicom_element("FileMetaInformationGroupLength", len(meta))
     return bytes(128) + b"DICM" + group + meta + body
 
@@ -97,9 +113,7 @@ def _wider(volume: Volume, seed: int) -> NDArray[np.int16]:
     return stored
 
 
-def _slice(
-    volume: Volume, held: NDArray[np.int16], k: int, count: int
-) -> dict[str, bytes | str | int | list[int]]:
+def _slice(volume: Volume, held: NDArray[np.int16], k: int, count: int) -> dict[str, Value]:
     """Return the elements of one slice: 12 bits, signed, HU less 1024."""
     columns, rows = volume.shape[1:3]
     margin = (held.shape[1] - rows) // 2

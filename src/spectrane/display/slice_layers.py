@@ -83,7 +83,7 @@ class Ready:
         said += [] if spacing is None else [f"spacing taken as {spacing}"]
         if not between:
             said.append("voxels as stored")
-        elif self.plan.classes or not self.layer.source.mixable:
+        elif (self.plan.classes or not self.layer.source.mixable) and not self.layer.rims:
             said.append("the nearest voxel")
         return ", ".join(said)
 

@@ -120,6 +120,9 @@ class SlicePage:
         for one in self.ready:
             if one.layer.visible and (len(one.plan.shadings) == 1 or one.plan.classes):
                 said = f"{one.plan.scales} {one.plan.classes}"
+                if one.plan.scales and not one.plan.classes:  # by which rule is not on the bar
+                    plain = [replace(scale, limits="") for scale in one.plan.scales]
+                    said = f"{plain} {one.plan.look.colormap}"
                 drawn = self._classes(one.layer.title) if one.plan.classes else None
                 shown.setdefault(said, Shown(one.layer.title, one.plan, rgba=drawn))
         named = any(one.plan.classes for one in self.ready)  # whose key lists what is in a picture

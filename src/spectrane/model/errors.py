@@ -47,14 +47,6 @@ class FormatError(SpectraneError, ValueError):
     """A file is broken or uses something that is not supported."""
 
 
-class UnevenSlices(FormatError):
-    """Slices of a series are not evenly spaced; ``reason`` says how."""
-
-    def __init__(self, message: str, reason: str = "") -> None:
-        super().__init__(message)
-        self.reason = reason
-
-
 class MetadataError(SpectraneError, ValueError):
     """A description contradicts itself or the data."""
 

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.formats.dicom.planes import KEYS, PlaneRecord
-from spectrane.model.errors import FormatError, UnevenSlices
+from spectrane.model.errors import FormatError
 
 F64 = NDArray[np.float64]
 EVEN = 0.01
@@ -21,6 +21,14 @@ _SAME_PLACE = 1e-3
 _MOST_LINES, _MOST_PITCHES = 16, 4
 _TIMES = ("TriggerTime", "NominalCardiacTriggerDelayTime", "FrameReferenceTime")
 """What tells times apart, in milliseconds."""
+
+
+class UnevenSlices(FormatError):
+    """Slices of a series are not evenly spaced; ``reason`` says how."""
+
+    def __init__(self, message: str, reason: str = "") -> None:
+        super().__init__(message)
+        self.reason = reason
 
 
 @dataclass(frozen=True)

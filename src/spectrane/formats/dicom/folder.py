@@ -60,6 +60,12 @@ class Series:
         plural = "" if self.planes == 1 else "s"
         return f"{self.modality} series {self.number} ({self.planes} slice{plural})"
 
+    @property
+    def path(self) -> str | None:
+        """The one file that holds all of it; None of several."""
+        names = {head.name for head in self.heads}
+        return names.pop() if len(names) == 1 else None
+
     def member(self, number: int) -> Member:
         """Return it as a member of the folder."""
         layout = self.heads[0].layout

@@ -66,8 +66,9 @@ class DicomReader:
 
     def each(
         self, file: ByteFile, broken: list[tuple[str, FormatError]], objects: list[tuple[str, str]]
-    ) -> Iterator[tuple[Member, Callable[..., Source]]]:
-        """Yield the series of a folder, read once, with what opens each: ``opened(spacing=)``.
+    ) -> Iterator[tuple[Member, str | None, Callable[..., Source]]]:
+        """Yield the series of a folder, read once, with what opens each: ``opened(spacing=)``, and
+        the path of those that one file holds.
 
         Files that are broken go to ``broken``, and keep nobody else from being listed; those
         without pixels to ``objects``, each with what it is, "" where it can be opened.
@@ -78,7 +79,7 @@ class DicomReader:
             opens = is_structure_set(data) and bool(data.items("ROIContourSequence"))
             objects.append((path, "" if opens else f"{object_kind(data)} without pixels"))
         for number, series in enumerate(found, 1):
-            yield series.member(number), partial(_opened, file, found, number)
+            yield series.member(number), series.path, partial(_opened, file, found, number)
 
 
 def _opened(file: ByteFile, found: list[Series], number: int, spacing: str | None = None) -> Source:
