@@ -27,6 +27,86 @@ def rows(folder: Path) -> Iterator[Row]:
     yield from _oblique(plain)
     yield from _slices(plain, packed)
     yield from _series(folder / "series")
+    yield from _slabs()
+    yield from _pictures(folder)
+    yield _groups()
+
+
+def _slabs() -> Iterator[Row]:
+    """Project slabs of a volume in memory, against NumPy's own reduction and a slice."""
+    from scipy.ndimage import map_coordinates
+
+    shape = (512, 512, 220)
+    values = np.random.default_rng(0).integers(-1000, 2000, shape).astype(np.int16)
+    volume = sp.volume_from_array(values, affine=np.diag([0.7, 0.7, 0.8, 1.0]))
+    for plane, at, thick, project, part in (
+        ("coronal", 179.0, 20.0, "maximum", np.s_[:, 242:270, :]),
+        ("axial", 88.0, 100.0, "mean", np.s_[:, :, 48:173]),
+    ):
+        axis = 1 if plane == "coronal" else 2
+        reduced = values[part]
+
+        def by_numpy(plane: str = plane, at: float = at, axis: int = axis,
+                     held: np.ndarray = reduced, project: str = project) -> None:  # fmt: skip
+            for _ in range(5):
+                held.max(axis=axis) if project == "maximum" else held.mean(axis=axis)
+            volume.slice(plane, at=at).pixels()
+
+        yield contest(
+            f"{plane} {project} of {thick:g} mm, 512 x 512 x 220 int16 in memory",
+            lambda plane=plane, at=at, thick=thick, project=project: volume.slice(
+                plane, at=at, slab=thick, project=project).pixels(),
+            by_numpy, 1.0, "five reductions by NumPy and a slice",
+        )  # fmt: skip
+    about = sp.Oblique((179.0, 179.0, 88.0), (0.2, 0.3, 0.9))
+    side = 29  # planes of a slab of 20 mm at 0.7 mm
+    rows = columns = 300
+    r, c = np.mgrid[:rows, :columns]
+    points = np.stack([120 + 0.9 * r + 0.1 * c, 130 + 0.9 * c - 0.1 * r, 60 + 0.2 * r + 0.1 * c])
+    slab = volume.slice("oblique", oblique=about, slab=20.0)._source
+    choice.force("loop")
+
+    def by_scipy() -> None:
+        for plane in range(side):
+            map_coordinates(values, points + plane * 0.3, order=1, output=np.float32)
+
+    yield contest("oblique slab of 20 mm of it, 300 x 300 pixels (at most 1/6)",
+                  lambda: slab.read([0], ((150, 450), (150, 450))), by_scipy, 1 / 6,
+                  "map_coordinates of order 1")  # fmt: skip
+    choice.force(None)
+    look = [(volume, sp.Look(limits=(-1000, 2000)))]
+    yield contest("montage of 12 without a span", lambda: sp.montage(look, count=12),
+                  lambda: sp.montage(look, count=12, span=(5, 170)), 1.2,
+                  "that with a span")  # fmt: skip
+
+
+def _pictures(folder: Path) -> Iterator[Row]:
+    """Write a picture of every frame of a series through the command."""
+    from click.testing import CliRunner
+
+    from spectrane.cli.entry import commands
+
+    series, out = folder / "frames.nii", folder / "frames"
+    out.mkdir(exist_ok=True)
+    values = np.random.default_rng(0).normal(size=(50, 64, 64, 36)).astype(np.float32)
+    sp.volume_from_array(values, affine=np.diag([3, 3, 3.5, 1])).save(series, overwrite=True)
+    words = ["slices", str(series), "-o", str(out / "f.png"), "--plane", "axial", "--frames",
+             "numbered", "--overwrite"]  # fmt: skip
+    yield _waited("50 numbered pictures of 64 x 64 x 36 x 50",
+                  lambda: CliRunner().invoke(commands, words), 1.5)  # fmt: skip
+
+
+def _groups() -> Row:
+    """Find the groups of a map of t, against labelling it alone."""
+    from scipy.ndimage import gaussian_filter, label
+
+    smooth = gaussian_filter(np.random.default_rng(1).normal(size=(91, 109, 91)), 4)
+    t = (smooth / smooth.std()).astype(np.float32)
+    volume = sp.volume_from_array(t, affine=np.diag([2.0, 2, 2, 1]))
+    layer = sp.VolumeLayer(volume, threshold=sp.Threshold(1, at=2.5))
+    return contest("groups of a map of t, 91 x 109 x 91", lambda: sp.cluster_rows(layer),
+                   lambda: label(np.abs(t) >= 2.5, np.ones((3, 3, 3))), 2.0,
+                   "SciPy's labelling")  # fmt: skip
 
 
 def _oblique(plain: Path) -> Iterator[Row]:

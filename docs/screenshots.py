@@ -79,7 +79,8 @@ def together(scene: str) -> None:
 def volumes() -> None:
     """Keep three planes of the study with its map, and what the command answers."""
     given = ("slices demo/fetlock_ct --limits window:bone --map demo/fetlock_effect.nii.gz "
-             "--threshold abs(t)>=5 --least 50mm3 --faded 0.3 --at 12,0,9")  # fmt: skip
+             "--measure change --threshold abs(t)>=5 --least 50mm3 --faded 0.3 --at 12,0,9 "
+             "--labels demo/fetlock_outlines.dcm")  # fmt: skip
     terminal("slices.png", talks(f"{given} -o planes.png"), picture="planes.png")
 
 

@@ -72,6 +72,30 @@ def main(demo: Path, out: Path) -> None:
     coarse.save(out / "joint_coarse.nii.gz", overwrite=True)
     print(coarse, coarse.statistics().round(1).to_string())
 
+    # 6. Fusion: an uptake over the bones, clear where there is none; its standard values.
+    uptake = sp.open_volume(demo / "fetlock_pet")
+    fused = [bone, sp.VolumeLayer(uptake, by_value=True),
+             sp.VolumeLayer(sp.open_volume(demo / "fetlock_outlines.dcm"))]  # fmt: skip
+    sp.three_planes(fused, (12, 0, 9)).save(out / "fused.png", overwrite=True)
+    suv = uptake.convert("SUV")
+    bones = sp.open_volume(demo / "fetlock_bones.dcm")
+    print(suv.profile(labels=bones).round(3).to_string(index=False))
+    print(sp.peaks(change, labels=bones).round(1).to_string(index=False))
+    survivors = sp.figures.survivors(sp.survivors(change))
+    sp.figures.save_figure(survivors, out / "survivors.png", overwrite=True)
+
+    # 7. Two visits: the second is brought onto the first, and the difference told by bone.
+    later = sp.open_volume(demo / "fetlock_second.nii.gz")
+    moved = sp.align(later, joint)
+    print(moved)
+    lying = sp.apply_alignment(later, joint, moved)
+    look = sp.Look(limits="window:bone")
+    board = sp.compare_slices([(joint, look), (lying, look)], "coronal", mode="checker")
+    board.save(out / "board.png", overwrite=True)
+    visits = sp.join_frames([joint, lying], regrid=True, names=["first", "second"])
+    difference = visits.compute({"difference": "second - first"}, unit="HU")
+    print(difference.profile(labels=bones).round(1).to_string(index=False))
+
 
 if __name__ == "__main__":
     given = [Path(argument) for argument in sys.argv[1:]]

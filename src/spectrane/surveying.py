@@ -179,6 +179,7 @@ def _each(folder: str, reader: Any, file: Any) -> list[SurveyedFile]:
         except SpectraneError as error:
             rows.append(_broken(path, "DICOM", file.size, error, **named))
     file.close()
+    rows = [row if row.path == folder else replace(row, members=1) for row in rows]
     for one, said in objects:
         nothing = (None,) * 8
         rows += _looked_at(one) if not said else [

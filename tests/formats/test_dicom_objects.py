@@ -235,3 +235,25 @@ def test_a_cine_is_frames_over_time_with_the_calibrated_spacing(tmp_path):
     path.write_bytes(data)
     image_alone = sp.open(path)
     assert image_alone.grid.pixel_size == pytest.approx((0.5, 0.4))
+
+
+REAL = {  # unit's code, what the rescale says -> scale, offset, unit
+    "a map alone": ("[hnsf'U]", [], (0.5, -20.0, "HU")),
+    "a unit as it is coded": ("mm2/s", [], (0.5, -20.0, "mm2/s")),
+    "what the rescale tells stays": ("mm2/s", [(0x00281054, "LO", "HU")], (2.0, 1.0, "HU")),
+}
+
+
+@pytest.mark.parametrize("name", REAL)
+@pytest.mark.parametrize("shared", [False, True])
+def test_a_map_to_real_values_is_scale_and_unit(tmp_path, name, shared):
+    code, more, expected = REAL[name]
+    units = [[(0x00080100, "SH", code), (0x00080104, "LO", "unit")]]
+    mapping = [(0x00409096, "SQ", [[(0x00409224, "FD", -20.0), (0x00409225, "FD", 0.5),
+                                    (0x004008EA, "SQ", units)]])]  # fmt: skip
+    held = [(0x52009229, "SQ", [mapping])] if shared else mapping
+    given = [(0x00080060, "CS", "MR"), (0x00281053, "DS", "2"), (0x00281052, "DS", "1"), *held]
+    path = tmp_path / "real.dcm"
+    path.write_bytes(image(np.arange(12, dtype="u2").reshape(3, 4), more=[*given, *more]))
+    band = sp.open(path).bands[0]
+    assert (band.scale, band.offset, band.unit) == expected

@@ -81,7 +81,7 @@ def _groups(groups: list[dict[str, Any]]) -> list[str]:
     named = any(group.get("label") for group in groups)
     head = f"  {'group':>5}{'voxels':>8}{'mm3':>10}{'peak':>9}"
     head += f"{'statistic':>11}" if told else ""
-    lines = [f"{head}   at x, y, z (mm)" + ("   label" if named else "")]
+    lines = [f"{head}   {'at x, y, z (mm)':>22}" + ("   label" if named else "")]
     for group in groups:
         for peak in group["peaks"]:
             first = peak["rank"] == 1
@@ -89,6 +89,6 @@ def _groups(groups: list[dict[str, Any]]) -> list[str]:
             row = f"  {size if first else ' ' * len(size)}{peak['peak']:>9.3g}"
             known = "" if peak["statistic"] is None else f"{peak['statistic']:.3g}"
             row += f"{known:>11}" if told else ""
-            row += "   " + ", ".join(f"{peak[axis]:.1f}" for axis in "xyz")
+            row += "   " + ", ".join(f"{peak[axis]:6.1f}" for axis in "xyz")
             lines.append(row + (f"   {peak.get('label', '')}" if named else ""))
     return lines

@@ -30,6 +30,8 @@ _UNITS = {
     "HU": "HU", "MGML": "mg/ml", "PCT": "%", "BQML": "Bq/ml", "GML": "g/ml", "CPS": "1/s",
     "PERCENT": "%", "GY": "Gy", "MLMING": "ml/min/g", "UMOLML": "umol/ml",
 }  # fmt: skip
+_CODED = {"[hnsf'U]": "HU", "Bq/mL": "Bq/ml", "{SUVbw}g/ml": "SUV", "g/ml{SUVbw}": "SUV", "1": "1"}
+"""Codes of units (UCUM) that we write otherwise."""
 _SHORT = 64
 """Longer bytes are told by their number alone."""
 
@@ -84,16 +86,45 @@ def meaning_of(planes: Sequence[PlaneRecord], names: Sequence[str]) -> DicomMean
         dtype = np.dtype(np.uint8 if lookup.bits <= 8 else np.uint16)
     padding = padding_of(head) if grey else None
     slope, intercept = (1.0, 0.0) if lookup is not None or rescaled else plane.rescale
+    untold = lookup is None and not rescaled and _unit(plane, lookup) is None
+    mapped = _real_world(planes) if untold else None
+    if mapped is not None:
+        slope, intercept = mapped[:2]
     least = (-(2.0 ** (layout.stored - 1)) if layout.signed else 0.0) * slope + intercept
     windows = _windows(plane, least < 0) if grey else ()
     kept = padding if lookup is None and not rescaled else None
-    unit = _unit(plane, lookup)
+    unit = _unit(plane, lookup) if mapped is None else mapped[2]
     bands = (
         tuple(Band(name, unit=unit, scale=slope, offset=intercept, nodata=kept) for name in names)
         if grey else tuple(Band(color, color) for color in ("red", "green", "blue"))
     )  # fmt: skip
     look = _look(plane, windows, lookup)
     return DicomMeaning(dtype, bands, look, windows, lookup, rescaled, nodata_rule(padding))
+
+
+def _real_world(planes: Sequence[PlaneRecord]) -> tuple[float, float, str | None] | None:
+    """Return slope, intercept and unit (UCUM) of a map to real values, of stored numbers
+    (C.7.6.16.2.11); None where there is none, several, or another from plane to plane.
+    """
+    found = {_mapping(plane) for plane in planes}
+    return found.pop() if len(found) == 1 else None
+
+
+def _mapping(plane: PlaneRecord) -> tuple[float, float, str | None] | None:
+    data = plane.head.data
+    groups = data.items("PerFrameFunctionalGroupsSequence")
+    shared = data.item("SharedFunctionalGroupsSequence")
+    holders = [*groups[plane.frame : plane.frame + 1], shared, data]
+    found = (one.items("RealWorldValueMappingSequence") for one in holders if one is not None)
+    maps = next((some for some in found if some), [])
+    if len(maps) != 1:
+        return None
+    slope, intercept = (maps[0].number(f"RealWorldValue{name}") for name in ("Slope", "Intercept"))
+    code = maps[0].item("MeasurementUnitsCodeSequence")
+    said = "" if code is None else code.text("CodeValue")
+    if slope is None or intercept is None or not np.isfinite([slope, intercept]).all() or not slope:
+        return None
+    return float(slope), float(intercept), _CODED.get(said, said) or None
 
 
 def _common_type(planes: Sequence[PlaneRecord]) -> np.dtype[Any]:
