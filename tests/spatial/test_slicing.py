@@ -289,3 +289,21 @@ def test_a_file_is_read_only_where_the_slice_lies(tmp_path, rng):
     assert seen == [((0, 20), (0, 30), (10, 12))]
     picture = sp.render(volume.slice("axial", index=10), sp.Look(limits=(0, 1000)))
     assert picture.rgba.shape == (30, 20, 4)
+
+
+@pytest.mark.parametrize("way", slicing.WAYS)
+@pytest.mark.parametrize("dtype", ["i2", "f4", "f8"])
+def test_slabs_in_both_forms(rng, way, dtype):
+    volume = (rng.normal(size=(9, 10, 11)) * 500).astype(dtype)
+    if dtype != "i2":
+        volume[4, 4:7, 5] = np.nan
+    axes = np.array([-1.0, 2, 1]), np.array([0.7, 0.2, 0.1]), np.array([0.1, 0.6, 0.3])
+    step, code = np.array([0.2, -0.1, 0.4]), slicing.WAYS.index(way)
+    found = []
+    for form in (slicing.slab.reference, slicing.slab.loop()):
+        out = np.empty((12, 13), "f8" if dtype == "f8" else "f4")
+        form(volume, *axes, step, 7, code, out)
+        found.append(out)
+    np.testing.assert_allclose(*found, rtol=1e-4, atol=1e-3)
+    assert np.isnan(found[0]).any()
+    assert np.isfinite(found[0]).any()

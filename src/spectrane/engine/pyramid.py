@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
@@ -205,7 +206,12 @@ def _put_picked(
 
 
 def _picked(values: NDArray[Any], inside: Sequence[NDArray[np.intp]]) -> NDArray[Any]:
-    """Return the crossing of some places along each axis: an axis at a time, the sparsest first."""
+    """Return the crossing of some places along each axis.
+
+    Few numbers of many are picked one by one; else an axis at a time, the sparsest first.
+    """
+    if 4 * math.prod(map(len, inside)) < values.size:
+        return np.asarray(values[np.ix_(*inside)])
     order = sorted(range(values.ndim), key=lambda axis: len(inside[axis]) / values.shape[axis])
     for axis in order:
         values = values.take(inside[axis], axis=axis)

@@ -83,6 +83,35 @@ def stored_reference(
     put(numbers, values, mask)
 
 
+WAYS = ("maximum", "minimum", "mean")
+
+
+def slab_reference(
+    volume: NDArray[Any], origin: F64, down: F64, across: F64, step: F64, count: int, way: int,
+    out: NDArray[Any],
+) -> None:  # fmt: skip
+    """Fill ``out`` with the projection of ``count`` planes, each ``step`` from the one before.
+
+    ``way`` is a place in ``WAYS``; planes are those of ``trilinear_reference``, and what none of
+    them reaches is NaN.
+    """
+    total, seen = np.zeros(out.shape), np.zeros(out.shape, np.int64)
+    plane = np.empty(out.shape, out.dtype)
+    out[...] = np.nan
+    for depth in range(count):
+        trilinear_reference(volume, origin + depth * step, down, across, plane)
+        if WAYS[way] == "mean":
+            valid = ~np.isnan(plane)
+            total += np.where(valid, plane, 0)
+            seen += valid
+        else:
+            (np.fmax if WAYS[way] == "maximum" else np.fmin)(out, plane, out=out)
+    if WAYS[way] == "mean":
+        out[...] = np.where(seen > 0, total / np.maximum(seen, 1), np.nan)
+
+
+slab = Twin(slab_reference, "spectrane.kernels.slicing_loops", "slab", 0.4)
+"""``slab_reference`` or its compiled twin."""
 stored = Twin(stored_reference, "spectrane.kernels.slicing_loops", "stored", 0.4)
 """``stored_reference`` or its compiled twin."""
 trilinear = Twin(trilinear_reference, "spectrane.kernels.slicing_loops", "trilinear", 0.4)

@@ -144,3 +144,41 @@ def stored(volume: Any, origin: Any, down: Any, across: Any, values: Any, mask: 
     row = np.empty(values.shape[1], wide)
     places = (np.asarray(one, np.float64) for one in (origin, down, across))
     _stored(np.ascontiguousarray(volume), *places, row, values, mask, ends)
+
+
+@contracted
+def _slab(
+    volume: Any, origin: Any, down: Any, across: Any, step: Any, count: int, way: int, row: Any,
+    total: Any, seen: Any, out: Any,
+) -> None:  # fmt: skip
+    for i in range(out.shape[0]):
+        best = out[i]
+        for j in range(best.shape[0]):
+            best[j], total[j], seen[j] = math.nan, 0.0, 0
+        for d in range(count):
+            _row(volume, origin[0] + i * down[0] + d * step[0],
+                 origin[1] + i * down[1] + d * step[1], origin[2] + i * down[2] + d * step[2],
+                 across[0], across[1], across[2], row)  # fmt: skip
+            for j in range(best.shape[0]):
+                value = row[j]
+                if value != value:
+                    continue
+                seen[j] += 1
+                if way == 2:
+                    total[j] += value
+                elif seen[j] == 1 or (value > best[j] if way == 0 else value < best[j]):
+                    best[j] = value
+        if way == 2:
+            for j in range(best.shape[0]):
+                if seen[j]:
+                    best[j] = total[j] / seen[j]
+
+
+def slab(
+    volume: Any, origin: Any, down: Any, across: Any, step: Any, count: int, way: int, out: Any
+) -> None:
+    """Fill ``out`` as ``slicing.slab_reference`` does."""
+    columns = out.shape[1]
+    places = (np.asarray(one, np.float64) for one in (origin, down, across, step))
+    _slab(np.ascontiguousarray(volume), *places, count, way, np.empty(columns, out.dtype),
+          np.empty(columns), np.empty(columns, np.int64), out)  # fmt: skip

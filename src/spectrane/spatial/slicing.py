@@ -18,7 +18,15 @@ from spectrane.engine.derived import Derived
 from spectrane.engine.described import Described
 from spectrane.engine.full import FullSource
 from spectrane.engine.threads import in_parallel, row_parts
-from spectrane.kernels.slicing import along_axes, nearest_voxels, put, stored, stored_reference
+from spectrane.kernels.slicing import (
+    WAYS,
+    along_axes,
+    nearest_voxels,
+    put,
+    slab,
+    stored,
+    stored_reference,
+)
 from spectrane.model.errors import GridMismatch, LookError, ResourceError
 from spectrane.model.errors import nearest as nearest_name
 from spectrane.model.grid import Grid
@@ -213,8 +221,34 @@ class Slice(Derived, FullSource):
             if len(self.depths) == 1:
                 self._cut(frame, window, self.depths[0], values[k], mask[k])
                 continue
-            put(self._projected(frame, window), values[k], mask[k])
+            through = self._projected if self.resample == "nearest" else self._through
+            put(through(frame, window), values[k], mask[k])
         return Pixels(values, mask=mask)
+
+    def _through(self, frame: int, window: Window) -> NDArray[Any]:
+        """Return the projection along the normal, sampled at each depth; NaN where nothing is."""
+        out = np.full(extent(window), np.nan, value_dtype(self.dtype))
+        origin, down, across = self.steps(self.depths[0])
+        step = self.steps(self.depths[1])[0] - origin
+        origin = origin + window[0][0] * down + window[1][0] * across
+        count, kind = len(self.depths), WAYS.index(self.project)
+        needed = self._needed(origin, down, across, out.shape, step * (count - 1))
+        if needed is None:
+            return out
+        cube, way = self.volume.in_memory(frame), slice(None, None, -1)
+        if cube is None:
+            cube = voxels_to_cut(self.volume, frame, needed)
+            origin = origin - np.array([a for a, _ in needed], float)
+        elif cube.flags.f_contiguous and not cube.flags.c_contiguous:
+            cube, way = cube.T, slice(None)
+        cut = slab.choose(out.size * count)
+
+        def one(rows: slice) -> None:
+            begin = origin + rows.start * down
+            cut(cube, begin[way], down[way], across[way], step[way], count, kind, out[rows])
+
+        in_parallel(row_parts(len(out), out.shape[1] * count, 50_000), lambda: one)
+        return out
 
     def _floats(self, frame: int, window: Window, depth: float) -> NDArray[Any]:
         """Return one plane of a slab, NaN where it is invalid."""
@@ -279,9 +313,11 @@ class Slice(Derived, FullSource):
 
         in_parallel(row_parts(len(values), values.shape[1], 50_000), lambda: one)
 
-    def _needed(self, origin: F64, down: F64, across: F64, shape: tuple[int, ...]) -> Window | None:
-        """Return the voxels that a piece of the plane takes taps from."""
-        corners = np.array([origin + r * down + c * across
+    def _needed(
+        self, origin: F64, down: F64, across: F64, shape: tuple[int, ...], through: Any = 0.0
+    ) -> Window | None:
+        """Return the voxels that a piece of the plane takes taps from, moved ``through`` too."""
+        corners = np.array([origin + r * down + c * across + d * through for d in (0.0, 1.0)
                             for r in (0, shape[0] - 1) for c in (0, shape[1] - 1)])  # fmt: skip
         window = []
         for low, high, length in zip(corners.min(0), corners.max(0), self.volume.shape,
