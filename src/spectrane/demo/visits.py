@@ -35,8 +35,8 @@ def second_visit(seed: int) -> Volume:
     from scipy.spatial.transform import Rotation
 
     turn = Rotation.from_rotvec((2.0, -1.5, 3.6), degrees=True).as_matrix()
-    shape, side = (84, 90, 72), 0.95
-    affine = np.diag([-side, side, 1.6, 1.0])
+    shape, side = (66, 72, 58), 1.2
+    affine = np.diag([-side, side, 2.0, 1.0])
     affine[:3, 3] = -affine[:3, :3] @ ((np.array(shape) - 1) / 2) + (0, -3, 0)
     x, y, z = voxel_positions(affine, shape)
     there = np.stack([x - 2.5, y + 1.8, z - 3.1]).reshape(3, -1)
