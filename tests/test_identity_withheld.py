@@ -51,7 +51,6 @@ def folder(tmp_path_factory):
 def commands_on(series, flat, out):
     """Return command lines that write each kind of output there is."""
     yield from (
-        f"slices {series} -o {out}/a.png --caption {{file}}" if False else
         f"slices {series} -o {out}/a.png",
         f"slices {series} -o {out}/m.png --plane axial --map {series} --threshold band(1)>600 "
         f"--csv {out}/groups.csv --survivors {out}/survivors.svg",
