@@ -106,10 +106,9 @@ class _Seen:
 
     def passed(self, window: Window) -> NDArray[np.bool_]:
         """Return which voxels of a window pass, and keep what they are worth for ``take``."""
-        if self._by_test is None:
-            self._values = self.kept.physical(self.frame, window)
-            return self.kept.passed(window)
         self._values = self.kept.physical(self.frame, window)
+        if self._by_test is None:
+            return self.kept.passed(window)
         return self._by_test.passed(self._values, self.kept.level())
 
     def take(self, slab: LabelledSlab) -> None:

@@ -21,7 +21,7 @@ from spectrane.engine.full import FullSource
 from spectrane.engine.volumes import VolumeSource
 from spectrane.model.band import Band, BandName, find_band
 from spectrane.model.errors import BandError, LookError, nearest
-from spectrane.model.physical import physical
+from spectrane.model.physical import physical, value_dtype
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window
@@ -302,8 +302,7 @@ class Computed(Derived, FullSource):
         super().__init__(parent, look=None, alpha=None, nodata_when="any", has_mask=False,
                          coded=False, between=None)  # fmt: skip
         self.expressions = [parse_expression(text, parent.bands) for text in given.values()]
-        small = parent.dtype.itemsize <= 2 or parent.dtype == np.float32
-        self.dtype = np.dtype(np.float32 if small else np.float64)
+        self.dtype = value_dtype(parent.dtype)
         found = [
             ResultMeaning("1")
             if text.strip().lower() in INDICES

@@ -77,7 +77,9 @@ def label_moments(
             good = valid[place].ravel()[order]
             for start, end in zip(starts, [*starts[1:], len(ordered)], strict=True):
                 label = int(ordered[start])
-                part = finite(values[start:end][good[start:end]]) if label else values[:0]
+                if not label:
+                    continue
+                part = finite(values[start:end][good[start:end]])
                 if part.size:
                     moments.setdefault((label, place), Moments()).add(part)
     return moments

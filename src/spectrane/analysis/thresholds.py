@@ -135,9 +135,8 @@ class Threshold:
 
     @property
     def one_sided(self) -> ThresholdSide:
-        """Which side is tested: ``both`` where the size of a value is."""
-        side = self._direction().side
-        return "negative" if self.statistic == "p" else side
+        """Which side is tested: ``both`` where the size of a value is, ``positive`` of p."""
+        return self._direction().side
 
     def said(self, level: float) -> str:
         """Say the test with its level, and by what it was found: for captions.

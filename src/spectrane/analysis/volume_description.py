@@ -86,12 +86,12 @@ class VolumeDescription(Description):
 
 def _step(times: Sequence[float | None]) -> str:
     """Say in which steps frames follow one another."""
-    known = [time for time in times if time is not None]
-    if len(known) < len(times):
+    steps = _steps(times)
+    if not steps:
         return ""
-    steps = [b - a for a, b in pairwise(known)]
-    if max(steps) - min(steps) <= 1e-4 * abs(steps[0]):
-        return f", every {sum(steps) / len(steps):.6g} s"
+    even = _even(steps)
+    if even is not None:
+        return f", every {even:.6g} s"
     return f", in steps of {min(steps):.6g} to {max(steps):.6g} s"
 
 
@@ -104,11 +104,19 @@ def _statistic(source: Source) -> str | None:
 
 def _repetition(source: Source) -> float | None:
     """Return the seconds from frame to frame, where they are even."""
-    times = [band.time for band in source.bands]
-    if len(times) < 2 or any(time is None for time in times):
-        return None
-    steps = [float(b) - float(a) for a, b in pairwise(times)]  # type: ignore[arg-type]
-    return sum(steps) / len(steps) if max(steps) - min(steps) <= 1e-4 * abs(steps[0]) else None
+    return _even(_steps([band.time for band in source.bands]))
+
+
+def _steps(times: Sequence[float | None]) -> list[float]:
+    """Return the seconds from each frame to the next; none where a time is not known."""
+    known = [float(time) for time in times if time is not None]
+    return [] if len(known) < len(times) else [b - a for a, b in pairwise(known)]
+
+
+def _even(steps: Sequence[float]) -> float | None:
+    """Return the one step that all are, to a ten-thousandth; None of others and of none."""
+    even = steps and max(steps) - min(steps) <= 1e-4 * abs(steps[0])
+    return sum(steps) / len(steps) if even else None
 
 
 def describe_volume(source: Source, statistics: Sequence[BandStatistics] = ()) -> VolumeDescription:

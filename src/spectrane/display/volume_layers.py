@@ -200,7 +200,7 @@ def _one_sided(layer: VolumeLayer, frame: int) -> float | None:
         if side == "both" or kept.tested != frame:
             return None
         level = kept.level()
-        return -abs(level) if side == "negative" and kept.test.statistic != "p" else level
+        return -abs(level) if side == "negative" else level
     found = _COMPARED.match(test or "")
     name = found and (found[1] or found[2])
     names = (bands[frame].name, str(frame + 1) if found and found[1] else "")

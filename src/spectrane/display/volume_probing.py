@@ -96,11 +96,9 @@ def volume_points(points: Any) -> Iterable[Mapping[str, Any]]:
         points = [points] if points.ndim == 1 else list(points)
     elif isinstance(points, tuple) and len(points) == 3 and not isinstance(points[0], Mapping):
         points = [points] if np.ndim(points[0]) == 0 else points
-    if isinstance(points, str | Mapping) or hasattr(points, "to_dict"):
-        return named_points(points)
-    if not isinstance(points, list | tuple):
-        return named_points(points)
-    return named_points([_three_numbers(point) for point in points])
+    if isinstance(points, list | tuple):
+        points = [_three_numbers(point) for point in points]
+    return named_points(points)
 
 
 def _three_numbers(point: Any) -> Any:

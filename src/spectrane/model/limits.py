@@ -331,8 +331,18 @@ class FileWindow(Limits):
         return self.window.limits
 
 
+class _OfUsual(Limits):
+    """Rules whose numbers are written only where they are not the usual ones."""
+
+    @property
+    def tail(self) -> str:
+        """The numbers, where they are others than the defaults."""
+        usual = all(getattr(self, one.name) == one.default for one in self.parameters())
+        return "" if usual else super().tail
+
+
 class Symmetric(
-    Limits, name="symmetric",
+    _OfUsual, name="symmetric",
     help="−m to +m, m the greatest magnitude or its p-th percentile",
 ):  # fmt: skip
     """About zero, for what has two signs."""
@@ -344,14 +354,9 @@ class Symmetric(
         reach = values.distances(0.0, self.percentile)
         return -reach, reach
 
-    @property
-    def tail(self) -> str:
-        """The percentile, where it is not all."""
-        return "" if self.percentile == 100 else super().tail
-
 
 class OfMap(
-    Limits, name="map",
+    _OfUsual, name="map",
     help="of a map of measures: from 0 where its values have one sign, else about 0, to the "
     "greatest magnitude or the p-th percentile of those that are not 0",
 ):  # fmt: skip
@@ -367,14 +372,9 @@ class OfMap(
         reach = values.magnitudes(self.percentile)
         return (0.0, reach) if low >= 0 else (-reach, 0.0) if high <= 0 else (-reach, reach)
 
-    @property
-    def tail(self) -> str:
-        """The percentile, where it is not all."""
-        return "" if self.percentile == 100 else super().tail
-
 
 class Uptake(
-    Limits, name="uptake",
+    _OfUsual, name="uptake",
     help="of emission tomography: from 0 to the p-th percentile of what is above the background, "
     "which is the mean of all values",
 ):  # fmt: skip
@@ -387,11 +387,6 @@ class Uptake(
         mean, _ = values.moments()
         high = values.above(mean, self.percentile)
         return 0.0, high if high == high else values.ends()[1]
-
-    @property
-    def tail(self) -> str:
-        """The percentile, where it is another."""
-        return "" if self.percentile == 99.5 else super().tail
 
 
 def limits_list(given: Any) -> tuple[Limits, ...]:

@@ -6,6 +6,11 @@ from spectrane.model.source import Source
 
 UNITS = frozenset({"bq/ml", "kbq/ml", "mbq/ml", "suv", "g/ml", "cm2/ml"})
 """Units of uptake, in small letters: activity per volume, and the standard values."""
+ACQUIRED = "acquired from"
+"""Under which name a volume of many files tells when its earliest plane was acquired.
+
+Its value is a date and time as DICOM writes them (DT); it says who somebody is, as dates do.
+"""
 
 
 def measures_uptake(source: Source) -> bool:

@@ -15,7 +15,7 @@ from spectrane.engine.volumes import VolumeSource
 from spectrane.model.band import Band, find_bands
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Grid
-from spectrane.model.physical import physical
+from spectrane.model.physical import physical, value_dtype
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source, called
 from spectrane.model.window import Window, extent
@@ -103,10 +103,9 @@ class AcrossFrames(Derived, VolumeSource):
         described = [parent.bands[frame] for frame in frames]
         units = {band.unit for band in described}
         unit = units.pop() if len(units) == 1 else None
-        small = parent.dtype.itemsize <= 2 or parent.dtype == np.float32
         super().__init__(parent, keep=(*PLACE, "metadata", "identity"),
                          bands=(Band(way, unit=unit),),
-                         dtype=np.dtype(np.float32 if small else np.float64))  # fmt: skip
+                         dtype=value_dtype(parent.dtype))  # fmt: skip
         self.way, self.frames, self._described = way, list(frames), described
         i, j, k = parent.shape
         self.block_shape = (i, j, max(1, min(k, _BLOCK // max(1, i * j * len(frames)))))

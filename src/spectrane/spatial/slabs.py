@@ -78,7 +78,7 @@ class Slab(Derived, VolumeSource):
     def _projected(self, band: int, window: Window) -> NDArray[Any]:
         flat = tuple(n for k, n in enumerate(extent(window)) if k != self.axis)
         step = max(1, _PIECE // max(1, int(np.prod(flat))))
-        run = _MEAN(flat) if self.project == "mean" else _Extreme(flat, self.project)
+        run = _Mean(flat) if self.project == "mean" else _Extreme(flat, self.project)
         for start in range(0, len(self.shares), step):
             shares = self.shares[start : start + step]
             part = list(window)
@@ -98,7 +98,6 @@ class _Extreme:
 
     def __init__(self, shape: tuple[int, ...], project: str) -> None:
         self.reduce = np.fmax if project == "maximum" else np.fmin
-        self.worst = -np.inf if project == "maximum" else np.inf
         self.value: NDArray[Any] = np.full(shape, np.nan)
 
     def take(
@@ -116,7 +115,7 @@ class _Extreme:
         return self.value
 
 
-class _MEAN:
+class _Mean:
     """The mean of valid values by their planes' shares, taken part by part."""
 
     def __init__(self, shape: tuple[int, ...]) -> None:

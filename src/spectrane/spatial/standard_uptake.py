@@ -14,10 +14,10 @@ from datetime import UTC, datetime, timedelta, timezone
 from typing import Any
 
 from spectrane.engine.described import Described
-from spectrane.model.acquired import ACQUIRED
 from spectrane.model.errors import MetadataError
 from spectrane.model.source import Source
 from spectrane.model.telling import warn_caller
+from spectrane.model.uptake import ACQUIRED
 
 SUV = "SUV"
 _PER_ML = {"bq/ml": 1.0, "kbq/ml": 1e3, "mbq/ml": 1e6}

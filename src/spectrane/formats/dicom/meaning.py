@@ -86,14 +86,14 @@ def meaning_of(planes: Sequence[PlaneRecord], names: Sequence[str]) -> DicomMean
         dtype = np.dtype(np.uint8 if lookup.bits <= 8 else np.uint16)
     padding = padding_of(head) if grey else None
     slope, intercept = (1.0, 0.0) if lookup is not None or rescaled else plane.rescale
-    untold = lookup is None and not rescaled and _unit(plane, lookup) is None
+    unit = _unit(plane, lookup)
+    untold = lookup is None and not rescaled and unit is None
     mapped = _real_world(planes) if untold else None
     if mapped is not None:
-        slope, intercept = mapped[:2]
+        slope, intercept, unit = mapped[:3]
     least = (-(2.0 ** (layout.stored - 1)) if layout.signed else 0.0) * slope + intercept
     windows = _windows(plane, least < 0) if grey else ()
     kept = padding if lookup is None and not rescaled else None
-    unit = _unit(plane, lookup) if mapped is None else mapped[2]
     bands = (
         tuple(Band(name, unit=unit, scale=slope, offset=intercept, nodata=kept) for name in names)
         if grey else tuple(Band(color, color) for color in ("red", "green", "blue"))

@@ -11,7 +11,13 @@ from spectrane.formats.dicom.arranging import arranged
 from spectrane.formats.dicom.elements import Dataset
 from spectrane.formats.dicom.evening import EvenedVolume
 from spectrane.formats.dicom.folder import Series, holds_images, object_kind, series_in
-from spectrane.formats.dicom.head import begins, has_pixels, read_dicom_head, read_elements
+from spectrane.formats.dicom.head import (
+    Elements,
+    begins,
+    has_pixels,
+    read_dicom_head,
+    read_elements,
+)
 from spectrane.formats.dicom.planes import PlaneRecord, planes_of
 from spectrane.formats.dicom.segmentation import Segmentation, is_segmentation
 from spectrane.formats.dicom.source import DicomImage, DicomVolume
@@ -47,6 +53,7 @@ class DicomReader:
         """
         if spacing not in (None, *SPACINGS):
             raise FormatError(f"spacing {spacing!r}: expected {' or '.join(SPACINGS)}")
+        told = None
         if not isinstance(file, _folder_file()):
             told = read_elements(file)
             if told is not None and is_structure_set(told[0]) and not has_pixels(told[0]):
@@ -54,7 +61,7 @@ class DicomReader:
                 held = StructureSet(told[0], told[2])
                 held.told_as = "RTSTRUCT"
                 return held
-        found = _series(file)
+        found = _series(file, told)
         members = [series.member(k) for k, series in enumerate(found, 1)]
         chosen = find_member(members, member, file.name)
         if member is None and len(found) > 1:
@@ -113,10 +120,11 @@ def _folder_file() -> type[ByteFile]:
     return FolderFile
 
 
-def _series(file: ByteFile) -> list[Series]:
+def _series(file: ByteFile, told: Elements | None = None) -> list[Series]:
+    """Return the series of a folder, or of one file, whose elements may be read already."""
     if isinstance(file, _folder_file()):
         return series_in(file.name)
-    return [Series.begun_by(read_dicom_head(file))]
+    return [Series.begun_by(read_dicom_head(file, told))]
 
 
 def _volume(planes: list[PlaneRecord], name: str, spacing: str | None, series: Series) -> Source:

@@ -150,14 +150,14 @@ def _places(
     normal = planes[0].normal / np.linalg.norm(planes[0].normal)
     depths = np.array([np.asarray(plane.position) @ normal for plane in planes])
     apart = np.diff(np.unique(np.round(depths, 4)))
-    gap = planes[0].thickness or (float(apart.min()) if apart.size else 1.0)
-    index = (depths - depths.min()) / gap
-    if np.abs(index - np.round(index)).max() > 10 * EVEN or index.max() > _MOST_GAPS:
-        gap = float(apart.min())  # what the thickness says does not fit where planes lie
+    least = float(apart.min()) if apart.size else 1.0
+    for gap in (planes[0].thickness or least, least):  # a thickness may not fit where planes lie
         index = (depths - depths.min()) / gap
-    if np.abs(index - np.round(index)).max() > 10 * EVEN or index.max() > _MOST_GAPS:
+        if np.abs(index - np.round(index)).max() <= 10 * EVEN and index.max() <= _MOST_GAPS:
+            break
+    else:
         raise FormatError(f"{name}: the frames of segments are not evenly spaced: gaps from "
-                          f"{apart.min():.6g} to {apart.max():.6g} mm")  # fmt: skip
+                          f"{least:.6g} to {apart.max(initial=least):.6g} mm")  # fmt: skip
     at: list[list[tuple[int, int]]] = [[] for _ in range(int(np.round(index.max())) + 1)]
     for plane, k in zip(planes, np.round(index).astype(int).tolist(), strict=True):
         number = plane.keys[_NUMBER]

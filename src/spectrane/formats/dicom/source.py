@@ -20,9 +20,9 @@ from spectrane.formats.dicom.frames import Frames
 from spectrane.formats.dicom.identity import identifying
 from spectrane.formats.dicom.meaning import DicomMeaning, dicom_metadata, meaning_of, overlays_of
 from spectrane.formats.dicom.planes import PlaneRecord
-from spectrane.model.acquired import ACQUIRED
 from spectrane.model.grid import IMAGE_PLANE, Grid
 from spectrane.model.pixels import Pixels
+from spectrane.model.uptake import ACQUIRED
 from spectrane.model.window import Window, extent
 
 FORMAT = "DICOM"
