@@ -156,7 +156,8 @@ def test_peaks_tell_the_label_under_them_and_the_tested_statistic(study):
     ("threshold", "passing"),
     [("abs(t) >= 5", lambda t, at: np.abs(t) >= at), ("t > 5", lambda t, at: t >= at),
      ("t < -5", lambda t, at: t <= at),
-     (Threshold("t", p=1e-4, dof=30), lambda t, at: abs(t) >= at)],
+     (Threshold("t", p=1e-4, dof=30), lambda t, at: abs(t) >= at),
+     (Threshold("t", p=0.05, dof=3, statistic="chi2", side="negative"), lambda t, at: t >= at)],
 )  # fmt: skip
 def test_survivors_are_those_of_each_threshold(study, threshold, passing):
     layer = sp.VolumeLayer(study, threshold=threshold, frame="change", least=2)

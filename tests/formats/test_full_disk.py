@@ -13,6 +13,7 @@ import spectrane as sp
 
 CHILD = """
 import resource, signal, sys, warnings
+sys.dont_write_bytecode = True  # it would be cut short, and be read by who comes next
 warnings.simplefilter("ignore")
 import spectrane as sp
 signal.signal(signal.SIGXFSZ, signal.SIG_IGN)

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from spectrane.analysis.clusters import find_clusters
+from spectrane.analysis.compared import compared
+from spectrane.analysis.distributions import ThresholdSide
 from spectrane.analysis.thresholds import Threshold, Thresholded
 from spectrane.engine.volumes import LoadedVolume
 from spectrane.model.band import find_band
@@ -19,9 +20,6 @@ from spectrane.model.window import whole, window_area
 LEVELS = 33
 _SMALL = 64_000_000
 """So many voxels are held in memory, to be tested at one level after the other."""
-_TEXT = re.compile(
-    r"\s*(abs\()?\s*(?:band\((\d+)\)|([\w ]+?))\s*(\))?\s*([<>])=?\s*(-?[\d.]+(?:[eE][-+]?\d+)?)\s*"
-)
 
 
 @dataclass(frozen=True)
@@ -44,12 +42,12 @@ def threshold_of(test: Threshold | str) -> Threshold:
     """
     if isinstance(test, Threshold):
         return test
-    found = _TEXT.fullmatch(test)
-    if found is None or bool(found[1]) != bool(found[4]) or (found[1] and found[5] == "<"):
+    found = compared(test)
+    if found is None or (found.sized and not found.above):
         raise LookError(f"survivors: {test!r} has no single level; expected such as 'abs(t) >= 5', "
                         "or a Threshold")  # fmt: skip
-    side = "both" if found[1] else "negative" if found[5] == "<" else "positive"
-    return Threshold(int(found[2]) if found[2] else found[3], at=float(found[6]), side=side)  # type: ignore[arg-type]
+    side: ThresholdSide = "both" if found.sized else "positive" if found.above else "negative"
+    return Threshold(found.frame, at=found.level, side=side)
 
 
 def tested_frame(source: Source, test: Threshold | str, shown: int) -> str:
@@ -71,7 +69,7 @@ def surviving_at(
     asked = Thresholded(held, threshold_of(test), shown=shown)
     assert isinstance(asked.test, Threshold)
     own = asked.level()
-    falls = asked.test.side == "negative" and asked.test.statistic != "p"
+    falls = asked.test.one_sided == "negative"
     own = -abs(own) if falls else own
     found = []
     for level in sorted({*(levels or _levels(asked, falls)), *([own] if np.isfinite(own) else [])}):

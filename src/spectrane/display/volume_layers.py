@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from dataclasses import KW_ONLY, dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from spectrane.analysis.clusters import Cluster, OfSize, find_clusters
+from spectrane.analysis.compared import compared
 from spectrane.analysis.grouping import Neighbours, check_neighbours
 from spectrane.analysis.thresholds import Threshold, Thresholded
 from spectrane.display.layers import Layer, check_opacity
@@ -15,16 +15,13 @@ from spectrane.display.outlines import LayerBase
 from spectrane.display.plan import RenderPlan, resolve
 from spectrane.kernels.blending import MODES, BlendMode
 from spectrane.model.asking import SourceLike
-from spectrane.model.band import BandName, find_bands
+from spectrane.model.band import BandName, find_band, find_bands
 from spectrane.model.colormaps import Colormap, colormap_of
 from spectrane.model.errors import GridMismatch, LookError, nearest
 from spectrane.model.limits import Found, OfMap
 from spectrane.model.look import Look, look_of
 from spectrane.model.source import Source, called, source_of
 
-_COMPARED = re.compile(
-    r"\s*(?:band\((\d+)\)|(\w+))\s*[<>]=?\s*(-?\d+(?:\.\d+)?(?:[eE][-+]?\d+)?)\s*$"
-)
 DIVERGING, SEQUENTIAL = "ebbflow", "hearth"
 """The colours of maps that say none: of both signs, and of one."""
 
@@ -201,10 +198,10 @@ def _one_sided(layer: VolumeLayer, frame: int) -> float | None:
             return None
         level = kept.level()
         return -abs(level) if side == "negative" else level
-    found = _COMPARED.match(test or "")
-    name = found and (found[1] or found[2])
-    names = (bands[frame].name, str(frame + 1) if found and found[1] else "")
-    return float(found[3]) if found and name in names else None
+    found = compared(test or "")
+    if found is None or found.sized or find_band(bands, found.frame) != frame:
+        return None
+    return found.level
 
 
 def tested(layer: VolumeLayer) -> Source:

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import math
-import re
 from typing import Any
 
 import numpy as np
 
+from spectrane.analysis.compared import last_number
 from spectrane.display.plan import RenderPlan
 from spectrane.display.proposals import proposed
 from spectrane.kernels.blending import MODES
@@ -30,7 +30,6 @@ the registry, fixed and window, the page takes the numbers from what is shown.""
 _CURVES = ("linear", "sqrt", "square", "gamma:1.8", "log", "asinh", "logistic:8", "equalise")
 SWATCH = 24
 """Colours of a swatch."""
-_COMPARED = re.compile(r"(.*[<>]=?\s*)(-?\d+(?:\.\d+)?(?:[eE][-+]?\d+)?)\s*$", re.DOTALL)
 
 
 def plain(value: Any) -> Any:
@@ -104,7 +103,7 @@ def _layer(session: Session, number: int) -> dict[str, Any]:
         "title": opened.layer.title, "file": opened.file, "bands": bands,
         "look": None if source is None else shown.look.to_dict(), "opacity": shown.opacity,
         "visible": shown.visible, "mode": shown.mode, "threshold": shown.threshold,
-        "tested": tested_parts(shown.threshold or ""),
+        "tested": last_number(shown.threshold or ""),
     }  # fmt: skip
 
 
@@ -148,16 +147,6 @@ def legend_facts(plan: RenderPlan) -> dict[str, Any] | None:
     scale = plan.scales[0]
     colors = [f"#{bytes(entry[:3].tolist()).hex()}" for entry in legend.bar.colors]
     return {"colors": colors, "low": scale.low, "high": scale.high, "title": legend.bar.title}
-
-
-def tested_parts(threshold: str) -> tuple[str, float] | None:
-    """Return what comes before the number that an expression compares with last, and the number.
-
-    >>> tested_parts("abs(t) >= 5"), tested_parts("nir > red")
-    (('abs(t) >= ', 5.0), None)
-    """
-    found = _COMPARED.match(threshold)
-    return None if found is None else (found[1], float(found[2]))
 
 
 def fitting_map(session: Session) -> dict[str, Any]:

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from spectrane.analysis.clusters import Cluster
+from spectrane.analysis.compared import last_number
 from spectrane.analysis.expressions import Computed
 from spectrane.analysis.walking import sampled
 from spectrane.display.slices import said_place, slice_picture, three_planes
@@ -24,7 +25,7 @@ from spectrane.spatial.ground import length_text, round_length
 from spectrane.spatial.slicing import cut
 from spectrane.viewing.counting import counts_in, reach_of
 from spectrane.viewing.keeping import free_path
-from spectrane.viewing.telling import choices, facts, legend_facts, scale_facts, tested_parts
+from spectrane.viewing.telling import choices, facts, legend_facts, scale_facts
 from spectrane.viewing.viewed import Answer, Asked, Drawn
 from spectrane.viewing.volume_drawing import VolumeDrawer
 from spectrane.viewing.volume_leaving import slices_command, slices_python
@@ -261,6 +262,6 @@ def _layer(session: VolumeSession, number: int) -> dict[str, Any]:
         "look": shown.look.to_dict(), "opacity": shown.opacity, "visible": shown.visible,
         "mode": "normal", "threshold": test if isinstance(test, str) else None,
         "test": None if test is None else str(test), "frame": shown.frame, "least": shown.least,
-        "faded": shown.faded, "tested": tested_parts(test if isinstance(test, str) else ""),
+        "faded": shown.faded, "tested": last_number(test if isinstance(test, str) else ""),
         "times": [band.time for band in source.bands],
     }  # fmt: skip

@@ -7,13 +7,12 @@ import importlib
 import io
 import os
 import shutil
-import time
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 import numpy as np
 
-from spectrane.engine.threads import Progress, no_progress
+from spectrane.engine.threads import Progress, in_parallel, no_progress
 from spectrane.formats.cf.arrays import FLAGS, VALIDITY, WORDS
 from spectrane.formats.keeping import words_without_field
 from spectrane.formats.validity import NETCDF, ZARR, fill_of, keeping, single_nodata
@@ -131,7 +130,7 @@ def write_zarr(
             kept.attrs.update(said)
             return kept
 
-        _fill(source, made, "Zarr", progress)
+        _fill(source, made, "Zarr", progress, threaded=True)
 
 
 def _library(name: str, target: str | os.PathLike[str]) -> Any:
@@ -169,11 +168,6 @@ def _partial(path: str, overwrite: bool) -> Iterator[str]:
 
 def _remove(path: str) -> None:
     if os.path.isdir(path):
-        for _ in range(20):  # a thread of the library may still be writing into it
-            shutil.rmtree(path, ignore_errors=True)
-            if not os.path.exists(path):
-                return
-            time.sleep(0.05)
         shutil.rmtree(path)
     elif os.path.exists(path):
         os.unlink(path)
@@ -319,23 +313,35 @@ def _held(bands: Sequence[Band]) -> set[str]:
 
 def _fill(
     source: Source, made: Callable[..., Any], name: str, progress: Progress,
-    checked: Callable[[], None] = lambda: None,
+    checked: Callable[[], None] = lambda: None, threaded: bool = False,
 ) -> None:  # fmt: skip
     """Make the variable, and its validity where it has a mask, and copy a source into them.
 
-    ``checked`` raises what a write ended with.
+    ``checked`` raises what a write ended with; ``threaded`` allows chunks to be written at once.
     """
     kept = made(VARIABLE, _dtype(source), _attributes(source, name))
     shown = made(VALIDITY, np.dtype(np.uint8), FLAGS) if source.has_mask else None
     rows, columns = source.shape
     many = len(source.bands) > 1
+    lefts = range(0, columns, _CHUNK)
     for top in range(0, rows, _CHUNK):
         part = (top, min(top + _CHUNK, rows))
         pixels = source.read(range(len(source.bands)), (part, (0, columns)))
-        where = (slice(None), slice(*part)) if many else (slice(*part),)
         values, valid = pixels.values, pixels.validity
-        kept[where] = (values if many else values[0]).astype(kept.dtype, copy=False)
-        if shown is not None:
-            shown[where] = (valid if many else valid[0]).astype(np.uint8)
+        # A chunk a call, on our threads: of several in one call the zarr library would go on
+        # writing after the first that fails, into a folder that is being removed.
+        jobs = [
+            (kept_in, array, band, left)
+            for kept_in, array in [(kept, values), *([] if shown is None else [(shown, valid)])]
+            for band in range(len(source.bands)) for left in lefts
+        ]  # fmt: skip
+
+        def put(job: tuple[Any, Any, int, int], part: tuple[int, int] = part) -> None:
+            kept_in, array, band, left = job
+            across = slice(left, min(left + _CHUNK, columns))
+            where = ((band,) if many else ()) + (slice(*part), across)
+            kept_in[where] = array[band, :, across].astype(kept_in.dtype, copy=False)
+
+        in_parallel(jobs, lambda: put, threads=None if threaded else 1)
         checked()
         progress(part[1], rows)
