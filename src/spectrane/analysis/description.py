@@ -147,8 +147,8 @@ def describe(
 
 
 def kept_facts(source: Source) -> dict[str, Any]:
-    """Return what else a file keeps: its own windows, overlays that are not drawn, and which of
-    its elements say who somebody is; what they say is not told.
+    """Return what else a file keeps: its own windows, overlays that are not drawn, what objects
+    beside it say, and which of its elements say who somebody is; what they say is not told.
     """
     windows = [
         {"number": number, "center": window.center, "width": window.width,
@@ -159,6 +159,8 @@ def kept_facts(source: Source) -> dict[str, Any]:
     return {
         "windows": windows,
         "overlays": list(overlays) if isinstance(overlays, list) else [],
+        "presented": list(source.metadata.get("presentation states", ())),
+        "real_values": source.metadata.get("real values"),
         "identity": [_without_creator(name) for name in source.identity],
     }
 
@@ -178,6 +180,8 @@ def spoken_kept(facts: dict[str, Any]) -> list[tuple[str, str]]:
             for k, window in enumerate(facts["windows"])]  # fmt: skip
     rows += [("Overlays" if k == 0 else "", f"{text}; not drawn")
              for k, text in enumerate(facts["overlays"])]  # fmt: skip
+    rows += [("Presented" if k == 0 else "", text) for k, text in enumerate(facts["presented"])]
+    rows += [("Values", facts["real_values"])] if facts["real_values"] else []
     names = facts["identity"]
     for k in range(0, len(names), 4):
         comma = "," if k + 4 < len(names) else ""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -20,8 +20,8 @@ SATURATED = 4.0
 class DisplayWindow:
     """A window in physical values: centre, width, function, and what it is called.
 
-    ``table`` (levels 0…1 of consecutive whole numbers, the first of which is ``first``) stands
-    instead of a function where the file has a VOI LUT.
+    ``table`` (levels 0…1 of numbers ``step`` apart, the first of which is ``first``) stands instead
+    of a function where the file has a VOI LUT.
 
     >>> DisplayWindow(400, 1800).center
     400
@@ -33,6 +33,7 @@ class DisplayWindow:
     explanation: str = ""
     first: float = 0.0
     table: tuple[float, ...] = field(default=(), repr=False)
+    step: float = field(default=1.0, repr=False)
 
     @property
     def limits(self) -> tuple[float, float]:
@@ -42,7 +43,7 @@ class DisplayWindow:
         ((-160.0, 239.0), (-160.0, 240.0))
         """
         if self.table:
-            return self.first, self.first + len(self.table) - 1
+            return self.first, self.first + (len(self.table) - 1) * self.step
         reach = self.width * (SATURATED if self.function == "SIGMOID" else 0.5)
         if self.function == "LINEAR":
             middle, reach = self.center - 0.5, (self.width - 1) / 2
@@ -61,6 +62,29 @@ class DisplayWindow:
         """Whether levels only rise, or only fall."""
         return not self.table
 
+    def through(self, scale: float, offset: float) -> DisplayWindow | None:
+        """Return the window of the same pixels once their values are ``scale`` times what they were
+        plus ``offset``; None where values would change their order.
+
+        LINEAR becomes LINEAR_EXACT: its half and its 1 (C.11.2.1.2.1) are of the numbers before.
+
+        >>> DisplayWindow(40, 400).through(0.5, 100.0).limits
+        (20.0, 219.5)
+        """
+        if (scale, offset) == (1.0, 0.0):
+            return self
+        if scale <= 0:
+            return None
+        if self.table:
+            center, width = self.center * scale + offset, self.width * scale
+            return replace(self, center=center, width=width, first=self.first * scale + offset,
+                           step=self.step * scale)  # fmt: skip
+        if self.function == "LINEAR":
+            low, high = (limit * scale + offset for limit in self.limits)
+            return replace(self, center=(low + high) / 2, width=high - low,
+                           function="LINEAR_EXACT")  # fmt: skip
+        return replace(self, center=self.center * scale + offset, width=self.width * scale)
+
     def t(self, values: NDArray[Any]) -> NDArray[np.float64]:
         """Return t in 0...1 of physical values (any shape), by PS3.3 C.11.2.1; NaN stays NaN.
 
@@ -77,7 +101,7 @@ class DisplayWindow:
         values = np.asarray(values, np.float64)
         if self.table:
             held = np.append(np.asarray(self.table, np.float64), np.nan)
-            at = np.clip(np.floor(values - self.first + 0.5), 0, len(held) - 2)
+            at = np.clip(np.floor((values - self.first) / self.step + 0.5), 0, len(held) - 2)
             return np.asarray(held[np.where(np.isnan(at), len(held) - 1, at).astype(np.intp)])
         if self.function == "SIGMOID":
             with np.errstate(over="ignore"):

@@ -29,7 +29,8 @@ _TABLE = """
 00081084 SQ AdmittingDiagnosesCodeSequence|00081090 LO ManufacturerModelName
 00081110 SQ ReferencedStudySequence|00081111 SQ ReferencedPerformedProcedureStepSequence
 00081115 SQ ReferencedSeriesSequence|00081120 SQ ReferencedPatientSequence
-00081140 SQ ReferencedImageSequence|00081150 UI ReferencedSOPClassUID
+00081140 SQ ReferencedImageSequence|0008114A SQ ReferencedInstanceSequence
+00081150 UI ReferencedSOPClassUID
 00081155 UI ReferencedSOPInstanceUID|00081160 IS ReferencedFrameNumber
 00081195 UI TransactionUID|00082111 ST DerivationDescription|00082112 SQ SourceImageSequence
 00082218 SQ AnatomicRegionSequence|00089007 CS FrameType|00089092 SQ ReferencedImageEvidenceSequence
@@ -58,6 +59,7 @@ _TABLE = """
 00120042 LO ClinicalTrialSubjectReadingID|00120062 CS PatientIdentityRemoved
 00120063 LO DeidentificationMethod|00180010 LO ContrastBolusAgent|00180015 CS BodyPartExamined
 00180031 LO Radiopharmaceutical|00181070 LO RadiopharmaceuticalRoute
+00181600 CS ShutterShape
 00181071 DS RadiopharmaceuticalVolume|00181072 TM RadiopharmaceuticalStartTime
 00181073 TM RadiopharmaceuticalStopTime|00181074 DS RadionuclideTotalDose
 00181075 DS RadionuclideHalfLife|00181076 DS RadionuclidePositronFraction
@@ -138,6 +140,7 @@ _TABLE = """
 00282112 DS LossyImageCompressionRatio|00282114 CS LossyImageCompressionMethod
 00283000 SQ ModalityLUTSequence|00283002 XS LUTDescriptor|00283003 LO LUTExplanation
 00283004 LO ModalityLUTType|00283006 OW LUTData|00283010 SQ VOILUTSequence
+00283110 SQ SoftcopyVOILUTSequence
 00289001 UL DataPointRows|00289110 SQ PixelMeasuresSequence|00289132 SQ FrameVOILUTSequence
 00289145 SQ PixelValueTransformationSequence|00321030 LO ReasonForStudy
 00321032 PN RequestingPhysician|00321033 LO RequestingService
@@ -154,6 +157,7 @@ _TABLE = """
 00401400 LT RequestedProcedureComments|00402016 LO PlacerOrderNumberImagingServiceRequest
 00402017 LO FillerOrderNumberImagingServiceRequest|00402400 LT ImagingServiceRequestComments
 00408302 DS EntranceDoseInmGy|004008EA SQ MeasurementUnitsCodeSequence
+00409094 SQ ReferencedImageRealWorldValueMappingSequence
 00409096 SQ RealWorldValueMappingSequence|00409210 SH LUTLabel
 00409211 XS RealWorldValueLastValueMapped|00409212 FD RealWorldValueLUTData
 00409216 XS RealWorldValueFirstValueMapped|00409224 FD RealWorldValueIntercept
@@ -166,7 +170,9 @@ _TABLE = """
 00541002 CS CountsSource|00541102 CS DecayCorrection|00541300 DS FrameReferenceTime
 00541330 US ImageIndex|00620002 SQ SegmentSequence|00620004 US SegmentNumber
 00620005 LO SegmentLabel|0062000A SQ SegmentIdentificationSequence
-0062000B US ReferencedSegmentNumber|20500020 CS PresentationLUTShape|30040002 CS DoseUnits
+0062000B US ReferencedSegmentNumber|00700001 SQ GraphicAnnotationSequence
+00700041 CS ImageHorizontalFlip|00700042 US ImageRotation|00700080 CS ContentLabel
+20500010 SQ PresentationLUTSequence|20500020 CS PresentationLUTShape|30040002 CS DoseUnits
 30040004 CS DoseType|3004000A CS DoseSummationType|3004000C DS GridFrameOffsetVector
 3004000E DS DoseGridScaling|52009229 SQ SharedFunctionalGroupsSequence
 52009230 SQ PerFrameFunctionalGroupsSequence|60000010 US OverlayRows|60000011 US OverlayColumns

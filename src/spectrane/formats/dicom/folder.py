@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import os
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from spectrane.engine.files import LocalFile
 from spectrane.formats.dicom.elements import Dataset
@@ -37,11 +37,15 @@ _LOOKED_AT = 200
 
 @dataclass
 class Series:
-    """Files of one series: the number it has, what made it, and their heads."""
+    """Files of one series: the number it has, what made it, and their heads.
+
+    ``beside`` are objects in the same folder that speak of them.
+    """
 
     number: int
     modality: str
     heads: list[DicomHead]
+    beside: list[Dataset] = field(default_factory=list)
 
     @classmethod
     def begun_by(cls, head: DicomHead) -> Series:
@@ -147,7 +151,7 @@ def series_in(
             f"{folder}: {len(strange)} files are packed in a way that is not supported and are "
             f"left out: {', '.join(strange[:4])}"
         )
-    if not series and not broken and not objects:
+    if not series and (broken is None or not (broken or objects)):
         raise FormatError(f"{folder}: no image among its files; folders below it are opened by "
                           "their own names")  # fmt: skip
     return sorted(series.values(), key=lambda one: (-one.planes, one.number))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -25,13 +25,12 @@ from spectrane.model.display_window import DisplayWindow
 from spectrane.model.errors import FormatError
 from spectrane.model.look import Look
 from spectrane.model.nodata import NoDataRule, nodata_rule
+from spectrane.model.telling import warn_caller
 
 _UNITS = {
     "HU": "HU", "MGML": "mg/ml", "PCT": "%", "BQML": "Bq/ml", "GML": "g/ml", "CPS": "1/s",
     "PERCENT": "%", "GY": "Gy", "MLMING": "ml/min/g", "UMOLML": "umol/ml",
 }  # fmt: skip
-_CODED = {"[hnsf'U]": "HU", "Bq/mL": "Bq/ml", "{SUVbw}g/ml": "SUV", "g/ml{SUVbw}": "SUV", "1": "1"}
-"""Codes of units (UCUM) that we write otherwise."""
 _SHORT = 64
 """Longer bytes are told by their number alone."""
 
@@ -67,8 +66,7 @@ class DicomMeaning:
             return self.lookup.applied(stored).astype(self.dtype, copy=False), valid
         if not self.rescaled:
             return stored, None
-        slope, intercept = plane.rescale
-        values = (stored * np.float64(slope) + intercept).astype(np.float32)
+        values = plane.values(stored)
         values[self.padding.invalid(stored)] = np.nan
         return values, None
 
@@ -77,22 +75,17 @@ def meaning_of(planes: Sequence[PlaneRecord], names: Sequence[str]) -> DicomMean
     """Find what the numbers of planes mean; ``names`` are the frames'. The middle plane speaks."""
     plane = planes[len(planes) // 2]
     head, layout = plane.head, plane.head.layout
-    data = head.data
     grey = layout.samples == 1
-    lookup = modality_lookup(data, layout.signed) if grey and not layout.floating else None
-    rescaled = lookup is None and len({plane.rescale for plane in planes}) > 1
+    lookup = lookup_in(plane)
+    rescaled = lookup is None and (plane.linear is None or len({p.linear for p in planes}) > 1)
     dtype = np.dtype(np.float32) if rescaled else _common_type(planes)
     if lookup is not None:
         dtype = np.dtype(np.uint8 if lookup.bits <= 8 else np.uint16)
     padding = padding_of(head) if grey else None
-    slope, intercept = (1.0, 0.0) if lookup is not None or rescaled else plane.rescale
-    unit = _unit(plane, lookup)
-    untold = lookup is None and not rescaled and unit is None
-    mapped = _real_world(planes) if untold else None
-    if mapped is not None:
-        slope, intercept, unit = mapped[:3]
-    least = (-(2.0 ** (layout.stored - 1)) if layout.signed else 0.0) * slope + intercept
-    windows = _windows(plane, least < 0) if grey else ()
+    linear = plane.linear
+    slope, intercept = (1.0, 0.0) if lookup is not None or rescaled or not linear else linear
+    unit = unit_of(plane)
+    windows = _windows(plane) if grey else ()
     kept = padding if lookup is None and not rescaled else None
     bands = (
         tuple(Band(name, unit=unit, scale=slope, offset=intercept, nodata=kept) for name in names)
@@ -102,29 +95,12 @@ def meaning_of(planes: Sequence[PlaneRecord], names: Sequence[str]) -> DicomMean
     return DicomMeaning(dtype, bands, look, windows, lookup, rescaled, nodata_rule(padding))
 
 
-def _real_world(planes: Sequence[PlaneRecord]) -> tuple[float, float, str | None] | None:
-    """Return slope, intercept and unit (UCUM) of a map to real values, of stored numbers
-    (C.7.6.16.2.11); None where there is none, several, or another from plane to plane.
-    """
-    found = {_mapping(plane) for plane in planes}
-    return found.pop() if len(found) == 1 else None
-
-
-def _mapping(plane: PlaneRecord) -> tuple[float, float, str | None] | None:
-    data = plane.head.data
-    groups = data.items("PerFrameFunctionalGroupsSequence")
-    shared = data.item("SharedFunctionalGroupsSequence")
-    holders = [*groups[plane.frame : plane.frame + 1], shared, data]
-    found = (one.items("RealWorldValueMappingSequence") for one in holders if one is not None)
-    maps = next((some for some in found if some), [])
-    if len(maps) != 1:
+def lookup_in(plane: PlaneRecord) -> Lookup | None:
+    """Return the modality LUT of a plane, which a map to real values makes needless."""
+    layout = plane.head.layout
+    if layout.samples > 1 or layout.floating or plane.real is not None:
         return None
-    slope, intercept = (maps[0].number(f"RealWorldValue{name}") for name in ("Slope", "Intercept"))
-    code = maps[0].item("MeasurementUnitsCodeSequence")
-    said = "" if code is None else code.text("CodeValue")
-    if slope is None or intercept is None or not np.isfinite([slope, intercept]).all() or not slope:
-        return None
-    return float(slope), float(intercept), _CODED.get(said, said) or None
+    return modality_lookup(plane.head.data, layout.signed)
 
 
 def _common_type(planes: Sequence[PlaneRecord]) -> np.dtype[Any]:
@@ -134,22 +110,62 @@ def _common_type(planes: Sequence[PlaneRecord]) -> np.dtype[Any]:
     return np.result_type(*types)
 
 
-def _windows(plane: PlaneRecord, signed: bool) -> tuple[DisplayWindow, ...]:
+def _windows(plane: PlaneRecord) -> tuple[DisplayWindow, ...]:
+    """Return a plane's windows, brought to the values that are read; none where they are of a
+    modality LUT in whose place a map to real values stands.
+    """
+    if plane.real is not None and "ModalityLUTSequence" in plane.head.data:
+        return ()
     item = _macro(plane, "FrameVOILUTSequence")
-    return windows_of(plane.head.data if item is None else item, signed)
+    lookup = lookup_in(plane)
+    slope, intercept = (1.0, 0.0) if lookup is not None else plane.rescale
+    return windows_through(plane, plane.head.data if item is None else item, slope, intercept)
+
+
+def windows_through(
+    plane: PlaneRecord, data: Dataset, slope: float, intercept: float, label: str = ""
+) -> tuple[DisplayWindow, ...]:
+    """Return the windows of a data set that speaks of ``slope`` times stored numbers plus
+    ``intercept`` (1 and 0 of what a modality LUT gives), in the values that are read of a plane.
+
+    ``label`` is what those are called that have no name. Those that cannot be brought over are left
+    out with a warning.
+    """
+    layout = plane.head.layout
+    least = (-(2.0 ** (layout.stored - 1)) if layout.signed else 0.0) * slope + intercept
+    linear = (1.0, 0.0) if lookup_in(plane) is not None else plane.linear
+    found = []
+    for window in windows_of(data, least < 0):
+        scale = None if linear is None else linear[0] / slope
+        brought = None if scale is None or linear is None else (
+            window.through(scale, linear[1] - intercept * scale))  # fmt: skip
+        if brought is None:
+            warn_caller(f"{data.name}: the window {window} speaks of other numbers than the values "
+                        "that are read; it is left out")  # fmt: skip
+            continue
+        found.append(replace(brought, explanation=brought.explanation or label))
+    return tuple(found)
+
+
+def macros_of(plane: PlaneRecord) -> tuple[Dataset, ...]:
+    """Return the functional groups of a plane: its frame's own, then what all share."""
+    data = plane.head.data
+    groups = data.items("PerFrameFunctionalGroupsSequence")
+    shared = data.items("SharedFunctionalGroupsSequence")
+    return (*groups[plane.frame : plane.frame + 1], *shared[:1])
 
 
 def _macro(plane: PlaneRecord, sequence: str) -> Dataset | None:
     """Return the item of a functional group: the frame's own, or what all share."""
-    data = plane.head.data
-    groups = data.items("PerFrameFunctionalGroupsSequence")
-    own = groups[plane.frame].item(sequence) if plane.frame < len(groups) else None
-    shared = data.item("SharedFunctionalGroupsSequence")
-    return own or (None if shared is None else shared.item(sequence))
+    found = (one.item(sequence) for one in macros_of(plane))
+    return next((item for item in found if item is not None), None)
 
 
-def _unit(plane: PlaneRecord, lookup: Lookup | None) -> str | None:
-    data = plane.head.data
+def unit_of(plane: PlaneRecord) -> str | None:
+    """Return the unit of a plane's values, where something tells it."""
+    if plane.real is not None:
+        return plane.real.unit
+    data, lookup = plane.head.data, lookup_in(plane)
     item = _macro(plane, "PixelValueTransformationSequence") or data
     said = lookup.explanation if lookup is not None else item.text("RescaleType")
     if said == "" and data.text("Modality") == "CT" and "RescaleSlope" in item:
@@ -169,8 +185,9 @@ def _look(
     invert = True if layout.photometric == "MONOCHROME1" else None
     if windows:
         return Look(limits="window:1", invert=invert)
-    if layout.samples == 1 and layout.stored < 8 and lookup is None and not layout.signed:
-        slope, intercept = plane.rescale
+    narrow = layout.samples == 1 and layout.stored < 8 and not layout.signed
+    if narrow and lookup is None and plane.linear is not None:
+        slope, intercept = plane.linear
         return Look(limits=(intercept, ((1 << layout.stored) - 1) * slope + intercept),
                     invert=invert)  # fmt: skip
     return Look(invert=True) if invert else None

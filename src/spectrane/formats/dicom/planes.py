@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.formats.dicom.elements import Dataset
 from spectrane.formats.dicom.head import DicomHead
+from spectrane.formats.dicom.real_values import RealValues
 from spectrane.model.errors import FormatError
 
 F64 = NDArray[np.float64]
@@ -38,7 +40,10 @@ _CM = 3
 
 @dataclass(frozen=True, slots=True)
 class PlaneRecord:
-    """One frame of one file: its place in patient millimetres (LPS), spacing, rescale, keys."""
+    """One frame of one file: its place in patient millimetres (LPS), spacing, rescale, keys.
+
+    ``rescale`` is the file's modality transformation; ``real`` is a map that takes its place.
+    """
 
     head: DicomHead
     frame: int
@@ -50,6 +55,21 @@ class PlaneRecord:
     keys: tuple[float | str | None, ...]
     number: int
     instance: str
+    real: RealValues | None = None
+
+    @property
+    def linear(self) -> tuple[float, float] | None:
+        """Slope and intercept of the values; None where they are a table's."""
+        if self.real is None:
+            return self.rescale
+        return None if self.real.table else (self.real.slope, self.real.intercept)
+
+    def values(self, stored: NDArray[Any]) -> NDArray[np.float32]:
+        """Return the physical values of stored numbers."""
+        if self.real is not None:
+            return self.real.of(stored)
+        slope, intercept = self.rescale
+        return (stored * np.float64(slope) + intercept).astype(np.float32)
 
     @property
     def name(self) -> str:

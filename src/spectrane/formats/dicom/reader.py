@@ -2,12 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+import os
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
 from functools import partial
 from typing import TYPE_CHECKING
 
 from spectrane.engine.byte_file import ByteFile
-from spectrane.formats.dicom.arranging import arranged
+from spectrane.formats.dicom.arranging import Arrangement, arranged
+from spectrane.formats.dicom.beside import (
+    is_map,
+    is_presentation,
+    map_members,
+    mapped_by,
+    present,
+    presentation_of,
+    referred_by,
+    with_real_values,
+)
 from spectrane.formats.dicom.elements import Dataset
 from spectrane.formats.dicom.evening import EvenedVolume
 from spectrane.formats.dicom.folder import Series, holds_images, object_kind, series_in
@@ -40,8 +52,15 @@ class DicomReader:
         return holds_images(probe.name) if probe.folder else begins(probe.head)
 
     def members(self, file: ByteFile) -> list[Member]:
-        """Return the one image, or the series of a folder."""
-        return [series.member(k) for k, series in enumerate(_series(file), 1)]
+        """Return the one image, the series of a folder, or what an object beside images says."""
+        told = None if isinstance(file, _folder_file()) else read_elements(file)
+        if told is not None and speaks(told[0]):
+            found = _spoken_of(file, told[0])
+            if is_map(told[0]):
+                return map_members(told[0], _planes(found[0]))
+        else:
+            found = _series(file, told)
+        return [series.member(k) for k, series in enumerate(found, 1)]
 
     def open(
         self, file: ByteFile, member: int | str | None = None, *, spacing: str | None = None
@@ -61,6 +80,8 @@ class DicomReader:
                 held = StructureSet(told[0], told[2])
                 held.told_as = "RTSTRUCT"
                 return held
+            if told is not None and speaks(told[0]):
+                return _as_said(file, told[0], member, spacing)
         found = _series(file, told)
         members = [series.member(k) for k, series in enumerate(found, 1)]
         chosen = find_member(members, member, file.name)
@@ -82,36 +103,115 @@ class DicomReader:
         """
         without: list[tuple[str, Dataset]] = []
         found = series_in(file.name, broken, without)
+        attach(found, [data for _, data in without])
         for path, data in without:
             opens = is_structure_set(data) and bool(data.items("ROIContourSequence"))
-            objects.append((path, "" if opens else f"{object_kind(data)} without pixels"))
+            of = [one.title for one in found if data in one.beside]
+            said = f" of {', '.join(of)}; it opens them as it says" if of else " without pixels"
+            objects.append((path, "" if opens else f"{object_kind(data)}{said}"))
         for number, series in enumerate(found, 1):
             yield series.member(number), series.path, partial(_opened, file, found, number)
+
+
+def _planes(series: Series) -> list[PlaneRecord]:
+    return [plane for head in series.heads for plane in planes_of(head)]
 
 
 def _opened(file: ByteFile, found: list[Series], number: int, spacing: str | None = None) -> Source:
     """Open one of several series: an image as a raster, all else as a volume."""
     series = found[number - 1]
-    for head in series.heads:
-        head.file.keeps_damaged = file.keeps_damaged
-    planes = [plane for head in series.heads for plane in planes_of(head)]
+    states = [data for data in series.beside if is_presentation(data)]
+    maps = [data for data in series.beside if is_map(data)]
+    planes = with_real_values(_planes(series), maps)
     alone = len(planes) == 1 and (series.heads[0].name == file.name or (
         len(found) > 1 and planes[0].position is None))  # fmt: skip
+    source = _made(file, series, planes, spacing, alone=alone, states=states)
+    source.members = len(found)
+    return source
+
+
+def _made(
+    file: ByteFile, series: Series, planes: list[PlaneRecord], spacing: str | None, *, alone: bool,
+    states: Sequence[Dataset], asked: bool = False,
+) -> Source:  # fmt: skip
+    """Return the source of planes, shown as presentation states say."""
+    for head in series.heads:
+        head.file.keeps_damaged = file.keeps_damaged
     segments = is_segmentation(series.heads[0].data)
     alone = alone and not segments
     source: Source
     if segments:
         source = Segmentation(planes, file.name)
     else:
-        source = DicomImage(planes[0]) if alone else _volume(planes, file.name, spacing, series)
+        shown = [presentation_of(data, planes) for data in states]
+        made = DicomImage(planes[0]) if alone else DicomVolume(
+            _arranged(planes, spacing, file.name), file.name)  # fmt: skip
+        present(made, shown, asked=asked)
+        source = _evened(made, spacing) if isinstance(made, DicomVolume) else made
+        apart = sorted({one for state in shown for one in state.apart})
+        if asked and apart:
+            _warn(f"{file.name}: not shown of this presentation state: {', '.join(apart)}")
     kind = f"{series.modality} {'image' if alone else 'series'}"
     source.told_as = f"{kind} {series.number}" if series.number else kind
-    source.members = len(found)
     source.state = (*(head.file.key for head in series.heads), spacing)
     if series.heads[0].data.text("BurnedInAnnotation") == "YES":
         _warn(f"{file.name}: BurnedInAnnotation (0028,0301) is YES: the pixels themselves may "
               "show who the patient is")  # fmt: skip
     return source
+
+
+def _as_said(
+    file: ByteFile, data: Dataset, member: int | str | None, spacing: str | None
+) -> Source:
+    """Open the images that an object beside them speaks of, as it says."""
+    found = _spoken_of(file, data)
+    if is_map(data):
+        series, number = found[0], 1
+        planes = mapped_by(data, _planes(series), member, file.name)
+    else:
+        members = [one.member(k) for k, one in enumerate(found, 1)]
+        number = find_member(members, member, file.name).number
+        series = found[number - 1]
+        planes = with_real_values(_planes(series), ())
+    states = [data] if is_presentation(data) else []
+    source = _made(file, series, planes, spacing, alone=len(planes) == 1, states=states,
+                   asked=bool(states))  # fmt: skip
+    source.state = (file.key, source.state)
+    return source
+
+
+def _spoken_of(file: ByteFile, data: Dataset) -> list[Series]:
+    """Return the series in a file's folder that an object speaks of, with those images alone."""
+    refers = referred_by(data)
+    folder = os.path.dirname(file.name) or "."
+    every = series_in(folder, [], []) if os.path.isdir(folder) else []
+    found = [replace(one, heads=[head for head in one.heads if refers.covers(head)])
+             for one in every]  # fmt: skip
+    found = [one for one in found if one.heads]
+    kind = object_kind(data)
+    if not found:
+        raise FormatError(f"{file.name}: {kind} of images that are not beside it: nothing to "
+                          "show; put it into their folder")  # fmt: skip
+    here = {head.data.text("SOPInstanceUID") for one in found for head in one.heads}
+    missing = len(refers.instances - here)
+    if missing:
+        _warn(f"{file.name}: {kind} of {len(refers.instances)} images, of which {missing} are not "
+              "beside it")  # fmt: skip
+    return found
+
+
+def speaks(data: Dataset) -> bool:
+    """Tell whether an object says how others' pixels are to be shown, or what they mean."""
+    return not has_pixels(data) and (is_presentation(data) or is_map(data))
+
+
+def attach(found: Sequence[Series], objects: Sequence[Dataset]) -> None:
+    """Give each series the objects that speak of its images."""
+    for data in filter(speaks, objects):
+        refers = referred_by(data)
+        for series in found:
+            if any(refers.covers(head) for head in series.heads):
+                series.beside.append(data)
 
 
 def _folder_file() -> type[ByteFile]:
@@ -123,21 +223,31 @@ def _folder_file() -> type[ByteFile]:
 def _series(file: ByteFile, told: Elements | None = None) -> list[Series]:
     """Return the series of a folder, or of one file, whose elements may be read already."""
     if isinstance(file, _folder_file()):
-        return series_in(file.name)
+        objects: list[tuple[str, Dataset]] = []
+        found = series_in(file.name, objects=objects)
+        attach(found, [data for _, data in objects])
+        return found
     return [Series.begun_by(read_dicom_head(file, told))]
 
 
-def _volume(planes: list[PlaneRecord], name: str, spacing: str | None, series: Series) -> Source:
+def _arranged(planes: list[PlaneRecord], spacing: str | None, name: str) -> Arrangement:
     arrangement = arranged(planes, spacing, name)
     for text in arrangement.told:
         _warn(f"{name}: {text}")
-    volume = DicomVolume(arrangement, name)
-    if volume.meaning.rescaled and planes[0].head.data.text("Modality") != "PT":  # as all PET does
-        _warn(f"{name}: slope and intercept differ from slice to slice; physical values are read")
+    return arrangement
+
+
+def _evened(volume: DicomVolume, spacing: str | None) -> Source:
+    """Return a volume with its uneven slices interpolated, and with what is said of them."""
+    arrangement = volume.arrangement
+    plane = arrangement.planes[0][0]
+    usual = plane.real is not None or plane.head.data.text("Modality") == "PT"  # all PET does
+    if volume.meaning.rescaled and not usual:
+        _warn(f"{volume.name}: slope and intercept differ from slice to slice; physical values are "
+              "read")  # fmt: skip
     made: Source = volume
     if arrangement.depths is not None:
-        normal = planes[0].normal
-        step = abs(float(arrangement.affine[:3, 2] @ (normal * [-1, -1, 1])))
+        step = abs(float(arrangement.affine[:3, 2] @ (plane.normal * [-1, -1, 1])))
         made = EvenedVolume(volume, arrangement.depths, step)
     if spacing is not None:  # pictures of it say so
         taken = "nominal" if spacing == "nominal" else "even, by interpolation"

@@ -179,6 +179,10 @@ def _take_meaning(source: Any, meaning: DicomMeaning, planes: Sequence[PlaneReco
     if meaning.rescaled:
         extra["rescale"] = "differs from slice to slice: physical values are read"
         extra["bits"] = 32
+    real = planes[len(planes) // 2].real
+    if real is not None:
+        called = f" {real.label}" if real.label else ""
+        extra["real values"] = f"by a map to real values{called}, in place of the rescale"
     overlays = overlays_of(head.data)
     if overlays:
         extra["overlays"] = overlays
