@@ -9,7 +9,8 @@ import numpy as np
 
 from spectrane.display.drawing import Rgba
 from spectrane.display.keys import Key, Shown
-from spectrane.display.panels import LIGHT, on_dark, paper
+from spectrane.display.lettering import font_of_height, write
+from spectrane.display.panels import LIGHT, dark, on_dark
 from spectrane.model.colors import parse_color
 
 _WIDE, _GAP = 14, 6
@@ -21,7 +22,7 @@ def bars_panel(layers: Sequence[Shown], rows: int, text: int) -> Rgba | None:
     ``text`` is the height of letters in pixels. Values grow upward; a bar is as high as the panel
     allows, up to 25 lines.
     """
-    font, line = _font(text), text + 4
+    font, line = font_of_height(text), text + 4
     steps = max(2, min(rows - 5 * line, 25 * line))
     keys = [layer.key(steps) for layer in layers]
     columns = [_column(key, rows, font, text) for key in keys if key is not None]
@@ -32,7 +33,7 @@ def bars_panel(layers: Sequence[Shown], rows: int, text: int) -> Rgba | None:
 
 def bar_below(shown: Shown, columns: int, text: int) -> Rgba | None:
     """Return a layer's key as a panel of so many columns; None where there is nothing to tell."""
-    font, line = _font(text), text + 4
+    font, line = font_of_height(text), text + 4
     key = shown.key(max(2, columns - 8 * line))
     if key is None:
         return None
@@ -40,40 +41,41 @@ def bar_below(shown: Shown, columns: int, text: int) -> Rgba | None:
         key, columns, font, text)  # fmt: skip
 
 
-def _font(text: int) -> Any:
-    from PIL import ImageFont
-
-    return ImageFont.load_default(text)
-
-
 def _column(key: Key, rows: int, font: Any, text: int) -> Rgba:
     line = text + 4
     labels = [label for _, label in (*key.ticks, *key.entries)]
     wide = int(max(map(font.getlength, [key.title, *(f"{label}  " for label in labels)])))
     width = max(wide, _WIDE + _GAP + wide if labels else 0) + 2 * _GAP
-    image, pen = paper(rows, width)
-    pen.text((_GAP, _GAP), key.title, fill=LIGHT, font=font, anchor="la")
+    out = dark(rows, width)
+    write(out, (_GAP, _GAP), key.title, text)
     if key.colors is None:
         for number, (color, label) in enumerate(key.entries):
-            _entry(pen, _GAP, 2 * line + number * line, color, label, font, text)
-        return np.array(image)
+            _entry(out, _GAP, 2 * line + number * line, color, label, text)
+        return out
     top, high = 2 * line + line // 2, len(key.colors)
-    drawn = np.array(image)
     strip = key.colors[::-1][: max(0, rows - top)]
-    drawn[top : top + len(strip), _GAP : _GAP + _WIDE] = on_dark(strip[:, np.newaxis])
-    image, pen = _again(drawn)
+    out[top : top + len(strip), _GAP : _GAP + _WIDE] = on_dark(strip[:, np.newaxis])
     left, right, middle, point = _GAP, _GAP + _WIDE - 1, _GAP + _WIDE // 2, line // 2
     below, above = key.cut
     if above is not None:
-        pen.polygon([(left, top - 1), (right, top - 1), (middle, top - point)], fill=above)
+        _point(out, [(left, top - 1), (right, top - 1), (middle, top - point)], above)
     if below is not None:
         foot = top + high
-        pen.polygon([(left, foot), (right, foot), (middle, foot + point - 1)], fill=below)
+        _point(out, [(left, foot), (right, foot), (middle, foot + point - 1)], below)
     for at, label in key.ticks:
         y = top + round((1 - at) * (high - 1))
-        pen.line((_GAP + _WIDE, y, _GAP + _WIDE + 3, y), fill=LIGHT)
-        pen.text((2 * _GAP + _WIDE, y), label, fill=LIGHT, font=font, anchor="lm")
-    return np.array(image)
+        out[y : y + 1, _GAP + _WIDE : _GAP + _WIDE + 4] = LIGHT
+        write(out, (2 * _GAP + _WIDE, y), label, text, anchor="lm")
+    return out
+
+
+def _point(rgba: Rgba, corners: Sequence[tuple[int, int]], color: Any) -> None:
+    """Fill a polygon, in place."""
+    from PIL import Image, ImageDraw
+
+    image = Image.fromarray(rgba)
+    ImageDraw.Draw(image).polygon(list(corners), fill=color)
+    rgba[...] = np.asarray(image)
 
 
 def _row(key: Key, columns: int, font: Any, text: int) -> Rgba:
@@ -81,19 +83,15 @@ def _row(key: Key, columns: int, font: Any, text: int) -> Rgba:
     line = text + 4
     wide = len(key.colors)
     left, top = (columns - wide) // 2, line + _GAP
-    image, _ = paper(top + _WIDE + line + 2 * _GAP, columns)
-    drawn = np.array(image)
-    drawn[top : top + _WIDE, left : left + wide] = on_dark(key.colors[np.newaxis])
-    image, pen = _again(drawn)
-    pen.text((left, _GAP // 2), key.title, fill=LIGHT, font=font, anchor="la")
+    out = dark(top + _WIDE + line + 2 * _GAP, columns)
+    out[top : top + _WIDE, left : left + wide] = on_dark(key.colors[np.newaxis])
+    write(out, (left, _GAP // 2), key.title, text)
     right, middle, point = left + wide, top + _WIDE // 2, line // 2
     below, above = key.cut
     if below is not None:
-        pen.polygon([(left - 1, top), (left - 1, top + _WIDE - 1), (left - point, middle)],
-                    fill=below)  # fmt: skip
+        _point(out, [(left - 1, top), (left - 1, top + _WIDE - 1), (left - point, middle)], below)
     if above is not None:
-        pen.polygon([(right, top), (right, top + _WIDE - 1), (right + point - 1, middle)],
-                    fill=above)  # fmt: skip
+        _point(out, [(right, top), (right, top + _WIDE - 1), (right + point - 1, middle)], above)
     free = 0.0
     for at, label in _ends_first(key.ticks):
         x = left + round(at * (wide - 1))
@@ -101,9 +99,9 @@ def _row(key: Key, columns: int, font: Any, text: int) -> Rgba:
         if 0 < at < 1 and (x - half < free or x + half > _start_of_last(key, left, wide, font)):
             continue
         free = x + half if at < 1 else free
-        pen.line((x, top + _WIDE, x, top + _WIDE + 3), fill=LIGHT)
-        pen.text((x, top + _WIDE + 5), label, fill=LIGHT, font=font, anchor="ma")
-    return np.array(image)
+        out[top + _WIDE : top + _WIDE + 4, x : x + 1] = LIGHT
+        write(out, (x, top + _WIDE + 5), label, text, anchor="ma")
+    return out
 
 
 def _ends_first(ticks: Sequence[tuple[float, str]]) -> list[tuple[float, str]]:
@@ -125,23 +123,16 @@ def _row_of_entries(key: Key, columns: int, font: Any, text: int) -> Rgba:
             x, y = _GAP, y + line
         places.append((x, y, color, label))
         x += wide
-    image, pen = paper(y + line + _GAP, columns)
-    pen.text((_GAP, _GAP // 2), key.title, fill=LIGHT, font=font, anchor="la")
+    out = dark(y + line + _GAP, columns)
+    write(out, (_GAP, _GAP // 2), key.title, text)
     for left, top, color, label in places:
-        _entry(pen, left, top, color, label, font, text)
-    return np.array(image)
+        _entry(out, left, top, color, label, text)
+    return out
 
 
-def _entry(
-    pen: Any, left: int, top: int, color: str, label: str, font: Any, text: int
-) -> None:  # fmt: skip
-    box = (left, top, left + _WIDE, top + text)
-    pen.rectangle(box, fill=parse_color(color), outline=LIGHT)
-    pen.text((left + _WIDE + _GAP, top), label, fill=LIGHT, font=font, anchor="la")
-
-
-def _again(drawn: Rgba) -> tuple[Any, Any]:
-    from PIL import Image, ImageDraw
-
-    image = Image.fromarray(drawn)
-    return image, ImageDraw.Draw(image)
+def _entry(rgba: Rgba, left: int, top: int, color: str, label: str, text: int) -> None:
+    """Draw a swatch with a light edge, and its label."""
+    box = rgba[top : top + text + 1, left : left + _WIDE + 1]
+    box[...] = LIGHT
+    box[1:-1, 1:-1] = parse_color(color)
+    write(rgba, (left + _WIDE + _GAP, top), label, text)

@@ -9,13 +9,12 @@ import numpy as np
 from spectrane.display.bars import bar_below, bars_panel
 from spectrane.display.drawing import Rgba
 from spectrane.display.keys import Shown
+from spectrane.display.lettering import font_of_height, lines_that_fit, write
 from spectrane.display.panels import (
-    LIGHT,
-    lines_that_fit,
+    dark,
     on_dark,
     one_below_another,
     panels_in_a_row,
-    paper,
 )
 from spectrane.model.asking import checked_side
 from spectrane.model.errors import LookError
@@ -54,12 +53,10 @@ def _with_key(rgba: Rgba, shown: Sequence[Shown], side: str, text: int) -> Rgba:
 
 
 def _caption(caption: str, columns: int, text: int) -> Rgba:
-    from PIL import ImageFont
-
-    font = ImageFont.load_default(text)
+    font = font_of_height(text)
     lines = [line for said in caption.split("\n")
              for line in lines_that_fit(said, font, columns - 12)]  # fmt: skip
-    image, pen = paper((text + 4) * len(lines) + 6, columns)
+    out = dark((text + 4) * len(lines) + 6, columns)
     for number, line in enumerate(lines):
-        pen.text((6, number * (text + 4)), line, fill=LIGHT, font=font, anchor="la")
-    return np.array(image)
+        write(out, (6, number * (text + 4)), line, text)
+    return out

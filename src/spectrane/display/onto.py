@@ -9,12 +9,13 @@ from numpy.typing import NDArray
 
 from spectrane.display.drawing import Rgba
 from spectrane.display.plan import RenderPlan
+from spectrane.engine.pyramid import picked, picks
 from spectrane.kernels.gathering import NEAR_ONE
 from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import Grid
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
-from spectrane.model.window import Window, whole
+from spectrane.model.window import Window, extent, whole
 from spectrane.spatial.coordinates import Mapping, moved_east
 from spectrane.spatial.regridded import Regridded
 from spectrane.spatial.turned import upright
@@ -27,7 +28,18 @@ def drawn_onto(plan: RenderPlan, source: Source, grid: Grid) -> Rgba:
 
     What the source does not cover is transparent. Raises GridMismatch where the two do not meet.
     """
-    return drawn_with_pixels(plan, source, grid)[0]
+    source = plan.ready(upright(source))
+    mapping = Mapping(grid, source.grid)
+    window = _even_window(grid, source.grid, mapping)
+    if window is None or not plan.look.pointwise or _method(plan, mapping) != "nearest" or any(
+        n > m for n, m in zip(extent(window), grid.shape, strict=True)
+    ):  # fmt: skip
+        pixels = plan.straight(_pixels(plan, source, grid, mapping))
+        return _cut(plan.draw(pixels), plan, grid, mapping)
+    words = plan.draw(plan.straight(source.read(plan.bands, window))).view(np.uint32)[..., 0]
+    places = [picks(0, n, m) for n, m in zip(extent(window), grid.shape, strict=True)]
+    enlarged = np.ascontiguousarray(picked(words, places))  # drawn once, then repeated
+    return _cut(enlarged.view(np.uint8).reshape(*grid.shape, 4), plan, grid, mapping)
 
 
 def drawn_with_pixels(plan: RenderPlan, source: Source, grid: Grid) -> tuple[Rgba, Pixels]:
@@ -56,13 +68,17 @@ def covers(source: Source, grid: Grid) -> bool:
 
 def _pixels(plan: RenderPlan, source: Source, grid: Grid, mapping: Mapping) -> Pixels:
     """Return bands on a grid: as a read of the source where pixels line up, else regridded."""
-    # Two zones of one projection differ by a little: that is no shrinking.
-    scales = [1.0 if 1 <= scale <= NEAR_ONE else scale for scale in mapping.scales()]
-    method = plan.method(scales)
+    method = _method(plan, mapping)
     window = _even_window(grid, source.grid, mapping)
     if window is not None:
         return source.read(plan.bands, window, grid.shape, method)
     return Regridded(source, grid, method).read(plan.bands, whole(grid.shape))
+
+
+def _method(plan: RenderPlan, mapping: Mapping) -> str:
+    # Two zones of one projection differ by a little: that is no shrinking.
+    scales = [1.0 if 1 <= scale <= NEAR_ONE else scale for scale in mapping.scales()]
+    return plan.method(scales)
 
 
 def _even_window(grid: Grid, own: Grid, mapping: Mapping) -> Window | None:

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.display.drawing import Rgba
+from spectrane.display.lettering import font_of_height
 from spectrane.model.asking import ShapeLike
 from spectrane.model.colors import parse_color
 from spectrane.model.errors import LookError
@@ -146,13 +147,13 @@ def _over(below: Rgba | None, top: Rgba) -> Rgba:
 
 def _labelled(rgba: Rgba, parts: list[Any], outline: Outline) -> Rgba:
     """Write each feature's label at its middle, in the line's colour with a dark or light rim."""
-    from PIL import Image, ImageDraw, ImageFont
+    from PIL import Image, ImageDraw
 
     image = Image.fromarray(rgba.copy())
     pen = ImageDraw.Draw(image)
     red, green, blue, _ = parse_color(outline.color)
     bright = 0.299 * red + 0.587 * green + 0.114 * blue > 110
-    font = ImageFont.load_default(max(12, round(6 * outline.width)))
+    font = font_of_height(max(12, round(6 * outline.width)))
     for text, points in labels_of(parts):
         inside = np.clip(points, 0, (image.width, image.height))
         x, y = inside.mean(axis=0).tolist()

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.display.drawing import Rgba
+from spectrane.display.lettering import caption_height, write
 from spectrane.model.grid import Grid
 from spectrane.spatial.slicing import SlicePlane
 
@@ -32,6 +32,8 @@ def dark(rows: int, columns: int) -> NDArray[np.uint8]:
 def on_dark(rgba: Rgba) -> Rgba:
     """Lay a picture on black: what is clear must not look like bright tissue."""
     share = rgba[..., 3]
+    if share.min(initial=255) == 255:
+        return rgba
     if not ((share > 0) & (share < 255)).any():  # as it mostly is
         words = np.ascontiguousarray(rgba).view(np.uint32)[..., 0]
         return np.where(share == 0, _DARK, words)[..., np.newaxis].view(np.uint8)
@@ -42,33 +44,6 @@ def on_dark(rgba: Rgba) -> Rgba:
     return out
 
 
-def paper(rows: int, columns: int) -> tuple[Any, Any]:
-    """Return a dark picture, and a pen to draw on it with."""
-    from PIL import Image, ImageDraw
-
-    image = Image.new("RGBA", (columns, rows), DARK)
-    return image, ImageDraw.Draw(image)
-
-
-def lines_that_fit(text: str, font: Any, width: float) -> list[str]:
-    """Break a text into lines of so many pixels; a longer word has a line of its own."""
-    lines = [""]
-    for word in text.split():
-        longer = f"{lines[-1]} {word}".strip()
-        if font.getlength(longer) <= width or not lines[-1]:
-            lines[-1] = longer
-        else:
-            lines.append(word)
-    return lines
-
-
-def font_of(text: int) -> Any:
-    """Return the font of captions below letters of so many pixels."""
-    from PIL import ImageFont
-
-    return ImageFont.load_default(max(10, text * 5 // 6))
-
-
 def write_letters(
     rgba: Rgba, plane: SlicePlane, caption: str, text: int, *, edges: bool = True
 ) -> None:
@@ -76,23 +51,15 @@ def write_letters(
 
     ``text`` is the height of letters in pixels.
     """
-    from PIL import Image, ImageDraw, ImageFont
-
-    image = Image.fromarray(rgba.copy())
-    pen = ImageDraw.Draw(image)
     rows, columns = rgba.shape[:2]
-    large, small = ImageFont.load_default(text), font_of(text)
-    rim = {"stroke_width": 2, "stroke_fill": DARK}
-    if edges:
-        places = {
-            "left": (5, rows // 2, "lm"), "right": (columns - 5, rows // 2, "rm"),
-            "top": (columns // 2, 4, "ma"), "bottom": (columns // 2, rows - 4, "md"),
-        }  # fmt: skip
-        for side, letter in plane.labels.items():
-            x, y, anchor = places[side]
-            pen.text((x, y), letter, fill=LIGHT, font=large, anchor=anchor, **rim)
-    pen.text((5, 4), caption, fill=LIGHT, font=small, anchor="la", **rim)
-    rgba[...] = np.asarray(image)
+    places = {
+        "left": (5, rows // 2, "lm"), "right": (columns - 5, rows // 2, "rm"),
+        "top": (columns // 2, 4, "ma"), "bottom": (columns // 2, rows - 4, "md"),
+    }  # fmt: skip
+    for side, letter in plane.labels.items() if edges else ():
+        x, y, anchor = places[side]
+        write(rgba, (x, y), letter, text, anchor=anchor, rim=DARK)
+    write(rgba, (5, 4), caption, caption_height(text), rim=DARK)
 
 
 def draw_cross(rgba: Rgba, grid: Grid, x: float, y: float) -> None:

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.display.panels import lines_that_fit
+from spectrane.display.lettering import font_of_height, lines_that_fit
 from spectrane.display.picture import Picture
 
 _GAP, _CAPTION = 12, 44
@@ -17,14 +17,14 @@ _PAPER, _INK = (246, 246, 244), (32, 36, 40)
 
 def side_by_side(pictures: Sequence[Picture], captions: Sequence[str]) -> NDArray[np.uint8]:
     """Return (rows, columns, 4) uint8: pictures in a row, top edges aligned, captions above."""
-    from PIL import Image, ImageDraw, ImageFont
+    from PIL import Image, ImageDraw
 
     widths = [max(picture.rgba.shape[1], 220) for picture in pictures]
     high = max(picture.rgba.shape[0] for picture in pictures)
     size = (sum(widths) + _GAP * (len(widths) + 1), high + _CAPTION + _GAP)
     sheet = Image.new("RGB", size, _PAPER)
     draw = ImageDraw.Draw(sheet)
-    font: Any = ImageFont.load_default(13)
+    font: Any = font_of_height(13)
     left = _GAP
     for picture, caption, width in zip(pictures, captions, widths, strict=True):
         for number, line in enumerate(lines_that_fit(caption, font, width)[:2]):

@@ -13,13 +13,12 @@ from spectrane.display.bars import bars_panel
 from spectrane.display.drawing import Rgba
 from spectrane.display.keys import Shown
 from spectrane.display.layers import stacked
+from spectrane.display.lettering import caption_height, font_of_height, lines_that_fit
 from spectrane.display.panels import (
     GAP,
     dark,
     draw_edge,
     draw_rims,
-    font_of,
-    lines_that_fit,
     on_dark,
     panels_in_a_row,
     write_letters,
@@ -152,7 +151,7 @@ class SlicePage:
             layers = self.ready if of is None else of
             meant = [(one.layer.title, one.meaning()) for one in layers if one.layer.visible]
             lines = [f"{title} {text}" for title, text in dict(meant).items() if text]
-            font = font_of(self.text)
+            font = font_of_height(caption_height(self.text))
             caption = "\n".join([caption, *(
                 part for line in lines for part in lines_that_fit(line, font, rgba.shape[1] - 10)
             )])  # fmt: skip

@@ -194,18 +194,18 @@ def _put_picked(
     pixels: Pixels, inside: Sequence[NDArray[np.intp]], out: Pixels, target: tuple[slice, ...]
 ) -> None:
     for band, values in enumerate(pixels.values):
-        out.values[band][target] = _picked(values, inside)
+        out.values[band][target] = picked(values, inside)
     if pixels.alpha is not None and out.alpha is not None:
-        out.alpha[target] = _picked(pixels.alpha, inside)
+        out.alpha[target] = picked(pixels.alpha, inside)
     if pixels.mask is not None:
         if out.mask is None:
             out.mask = np.ones((len(pixels.mask), *out.values.shape[1:]), bool)
         full = np.broadcast_to(pixels.mask, (len(pixels.mask), *pixels.values.shape[1:]))
         for band, mask in enumerate(full):
-            out.mask[band][target] = _picked(mask, inside)
+            out.mask[band][target] = picked(mask, inside)
 
 
-def _picked(values: NDArray[Any], inside: Sequence[NDArray[np.intp]]) -> NDArray[Any]:
+def picked(values: NDArray[Any], inside: Sequence[NDArray[np.intp]]) -> NDArray[Any]:
     """Return the crossing of some places along each axis.
 
     Few numbers of many are picked one by one; else an axis at a time, the sparsest first.

@@ -12,8 +12,8 @@ from matplotlib.figure import Figure
 from numpy.typing import NDArray
 
 from spectrane.display.keys import Key
+from spectrane.display.lettering import lines_that_fit
 from spectrane.display.linked import Panel
-from spectrane.display.panels import lines_that_fit
 from spectrane.display.shown_values import channel_counts
 from spectrane.figures.keys import LINE, STEPS, Letters, draw_keys, one_key, room_for
 from spectrane.figures.paper import CHANNELS, INK, MUTED, figure_of, in_shares, styled

@@ -196,6 +196,9 @@ class Mapping:
                 f"the rasters do not meet: the grid covers {_said(self.target)}, the raster "
                 f"{_said(self.source)}; check the coordinate systems and the area"
             )
+        if self.affine and self.shift is not None:  # the same everywhere
+            between = np.linalg.solve(self.source.matrix, self.target.matrix)[:2, :2]
+            return float(np.hypot(*between[1])), float(np.hypot(*between[0]))
         r, c = rows[inside], columns[inside]
         nudge = 0.01
         here, right, below = (self.exact(c + dc, r + dr)

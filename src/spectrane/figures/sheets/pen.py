@@ -12,7 +12,7 @@ from matplotlib.lines import Line2D
 from matplotlib.patches import Polygon
 from numpy.typing import NDArray
 
-from spectrane.display.panels import lines_that_fit
+from spectrane.display.lettering import lines_that_fit
 from spectrane.figures.keys import Letters
 from spectrane.figures.paper import INK
 

@@ -176,7 +176,7 @@ def present(source: Any, given: Sequence[Presentation], *, asked: bool) -> None:
     drawn = bool(source.look is not None and source.look.invert)
     number = 0 if asked else len(own)
     for one in given:
-        for window in one.windows:
+        for _ in one.windows:
             number += 1
             way = "" if one.invert in (None, drawn) or asked else ", to be shown inverted"
             told.append(f"window {number} is of a presentation state{way}")

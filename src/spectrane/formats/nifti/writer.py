@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import gzip
 import json
 import os
 import struct
@@ -10,6 +9,7 @@ from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
+from isal import igzip
 
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.nifti.header import STATISTICS, TYPES
@@ -62,7 +62,9 @@ def write_nifti(
     name = os.fspath(target)
     with written_whole(name, overwrite=overwrite) as file:
         if name.lower().endswith(".gz"):
-            with gzip.GzipFile(fileobj=file, mode="wb", mtime=0, compresslevel=6) as packed:
+            # Level 3 of ISA-L: zlib's own 6 is a hundredth smaller and takes ten times as long.
+            zipped: Any = igzip.IGzipFile
+            with zipped(fileobj=file, mode="wb", mtime=0, compresslevel=3) as packed:
                 _write(source, packed, head, code, progress)
         else:
             _write(source, file, head, code, progress)

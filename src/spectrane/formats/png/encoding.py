@@ -9,6 +9,7 @@ from collections.abc import Iterable, Mapping
 from typing import Any
 
 import numpy as np
+from isal import isal_zlib
 from numpy.typing import NDArray
 
 from spectrane.engine.threads import in_parallel
@@ -17,6 +18,8 @@ from spectrane.model.printing import whole_text
 
 SIGNATURE = b"\x89PNG\r\n\x1a\n"
 _UP = 2
+_FAST = 2
+"""A level of ISA-L's deflate, which takes a fifth of the time of zlib's quickest."""
 _LONGEST = 1 << 30
 """Bytes of image data per chunk at most."""
 
@@ -107,10 +110,10 @@ def _deflated(lines: NDArray[np.uint8], small: bool) -> bytes:
 
     def compress(which: int) -> None:
         part = lines[:middle] if which == 0 else lines[middle:]
-        level, strategy = (6, zlib.Z_FILTERED) if small else (1, zlib.Z_RLE)
-        deflate = zlib.compressobj(level, zlib.DEFLATED, -15, 9, strategy)
+        deflate = zlib.compressobj(6, zlib.DEFLATED, -15, 9, zlib.Z_FILTERED) if small else (
+            isal_zlib.compressobj(_FAST, zlib.DEFLATED, -15))  # fmt: skip
         ending = zlib.Z_FULL_FLUSH if which == 0 else zlib.Z_FINISH
         halves[which] = deflate.compress(part.data) + deflate.flush(ending)
 
     in_parallel([0, 1], lambda: compress)
-    return b"".join([b"\x78\x01", *halves, struct.pack(">L", zlib.adler32(lines.data))])
+    return b"".join([b"\x78\x01", *halves, struct.pack(">L", isal_zlib.adler32(lines.data))])
