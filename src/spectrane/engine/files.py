@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import itertools
 import os
 import re
 import threading
@@ -32,8 +33,8 @@ def _make_room(file: LocalFile) -> None:
     """Note a file that was opened; let the oldest one that nobody reads rest."""
     with _opened_lock:
         _opened[id(file)] = weakref.ref(file)
-        held = list(_opened.items())
-    for key, reference in held[: max(0, len(held) - MOST_OPEN)]:
+        oldest = list(itertools.islice(_opened.items(), max(0, len(_opened) - MOST_OPEN)))
+    for key, reference in oldest:
         old = reference()
         if old is None or old.rest():
             with _opened_lock:

@@ -16,7 +16,7 @@ UNDEFINED = 0xFFFFFFFF
 ITEM, ITEM_END, SEQUENCE_END = 0xFFFEE000, 0xFFFEE00D, 0xFFFEE0DD
 PIXELS = (0x7FE00010, 0x7FE00008, 0x7FE00009)
 """Pixel data: integers, or floats of 32 or 64 bits. What follows is not read."""
-LONG = ("OB", "OD", "OF", "OL", "OV", "OW", "SQ", "SV", "UC", "UN", "UR", "UT", "UV")
+LONG = frozenset(["OB", "OD", "OF", "OL", "OV", "OW", "SQ", "SV", "UC", "UN", "UR", "UT", "UV"])
 """Representations with a length of 32 bits in explicit VR (PS3.5 table 7.1-1)."""
 _CHUNK = 16 << 10
 _MOST_HELD = 1 << 20
@@ -179,9 +179,10 @@ class Parser:
         stop = self.file.size if end is None else end
         while self.place + 8 <= stop:
             begin = self.place
-            tag = self._tag()
+            head = self.take(8)
+            group, number = struct.unpack_from(self.coding.order + "HH", head)
+            tag = group << 16 | number
             if tag == ITEM_END and end is None:
-                self._length()
                 return made
             if meta and tag >> 16 != 2:
                 self.place = begin
@@ -189,7 +190,7 @@ class Parser:
             if tag in (SEQUENCE_END, ITEM):
                 raise FormatError(f"{self.file.name}: byte {begin}: {written(tag)} where an "
                                   "element was expected")  # fmt: skip
-            element = self._element(tag, made.sets, depth)
+            element = self._element(tag, head, made.sets, depth)
             made.elements[tag] = element
             if tag == 0x00080005:
                 made.sets = [str(v) for v in made.of(element)]
@@ -199,9 +200,10 @@ class Parser:
             raise FormatError(f"{self.file.name}: an item has no end mark; the file is cut short")
         return made
 
-    def _element(self, tag: int, sets: list[str], depth: int) -> Element:
-        begin = self.place - 4
-        representation, length = self._head(tag)
+    def _element(self, tag: int, head: bytes, sets: list[str], depth: int) -> Element:
+        """Read an element of which the first eight bytes, ``head``, are read already."""
+        begin = self.place - 8
+        representation, length = self._head(tag, head)
         start = self.place
         if depth == 0 and tag in PIXELS:
             return Element(tag, representation, start, length)
@@ -220,7 +222,7 @@ class Parser:
                 f"{self.file.name}: element {written(tag)} at byte {begin} claims {claimed}; the "
                 f"file has {self.file.size} in all and may be cut short"
             )
-        data = self._take(length) if length <= _MOST_HELD else b""
+        data = self.take(length) if length <= _MOST_HELD else b""
         self.place = start + length
         return Element(tag, representation, start, length, data)
 
@@ -267,31 +269,28 @@ class Parser:
         self.coding = before
         return element
 
-    def _head(self, tag: int) -> tuple[str, int]:
+    def _head(self, tag: int, head: bytes) -> tuple[str, int]:
         if not self.coding.explicit:
-            return implied(tag), self._length()
-        raw = self._take(2)
-        representation = raw.decode("latin_1")
+            return implied(tag), int(struct.unpack_from(self.coding.order + "I", head, 4)[0])
+        representation = head[4:6].decode("latin_1")
+        if representation in LONG:
+            return representation, self._length()
         if not (representation.isalpha() and representation.isupper()):
             raise FormatError(
-                f"{self.file.name}: element {written(tag)} at byte {self.place - 6}: expected a "
-                f"value representation of two letters, found {raw!r}"
+                f"{self.file.name}: element {written(tag)} at byte {self.place - 8}: expected a "
+                f"value representation of two letters, found {head[4:6]!r}"
             )
-        if representation in LONG:
-            self._take(2)
-            return representation, self._length()
-        (length,) = struct.unpack(self.coding.order + "H", self._take(2))
-        return representation, length
+        return representation, int(struct.unpack_from(self.coding.order + "H", head, 6)[0])
 
     def _tag(self) -> int:
-        group, number = struct.unpack(self.coding.order + "HH", self._take(4))
+        group, number = struct.unpack(self.coding.order + "HH", self.take(4))
         return int(group << 16 | number)
 
     def _length(self) -> int:
-        (length,) = struct.unpack(self.coding.order + "I", self._take(4))
+        (length,) = struct.unpack(self.coding.order + "I", self.take(4))
         return int(length)
 
-    def _take(self, count: int) -> bytes:
+    def take(self, count: int) -> bytes:
         """Return the next bytes; a piece of the file is fetched where they are not held."""
         begin = self.place - self._start
         if begin < 0 or begin + count > len(self._held):

@@ -163,8 +163,8 @@ def _head_of(
     """Return an image's head; None for other files. Names what is packed strangely."""
     file = LocalFile(path)
     parsed = None
-    if file.size >= 132 and begins(file.read(0, 132)):
-        meta = read_meta(file)
+    meta = read_meta(file)
+    if meta is not None:
         syntax, directory, _ = meta
         if syntax and syntax not in SYNTAXES and not directory:
             strange.append(f"{os.path.basename(path)} ({syntax})")

@@ -129,18 +129,20 @@ def read_dicom_head(file: ByteFile, found: Elements | None = None) -> DicomHead:
     return head
 
 
-Meta = tuple[str, bool, int]
-"""Transfer syntax, whether this is a directory of media, where the data begin."""
+Meta = tuple[str, bool, Parser]
+"""Transfer syntax, whether this is a directory of media, and what reads on where the data begin."""
 
 
-def read_meta(file: ByteFile) -> Meta:
-    """Return a file's transfer syntax, whether it is a directory of media, and where data begin."""
-    if not begins(file.read(0, min(132, file.size))):
-        raise FormatError(f"{file.name}: expected DICM at byte 128")
-    parser = Parser(file, Coding(), 132)
+def read_meta(file: ByteFile) -> Meta | None:
+    """Return a file's transfer syntax, whether it is a directory of media, and what reads on; None
+    of a file of another format.
+    """
+    parser = Parser(file, Coding(), 0)
+    if file.size < 132 or not begins(parser.take(132)):
+        return None
     meta = parser.dataset(meta=True)
     directory = meta.text("MediaStorageSOPClassUID") == _DIRECTORY
-    return meta.text("TransferSyntaxUID").rstrip("\0 "), directory, parser.place
+    return meta.text("TransferSyntaxUID").rstrip("\0 "), directory, parser
 
 
 def read_elements(file: ByteFile, meta: Meta | None = None) -> Elements | None:
@@ -148,7 +150,10 @@ def read_elements(file: ByteFile, meta: Meta | None = None) -> Elements | None:
 
     ``meta`` is what ``read_meta`` told, where it was asked already.
     """
-    syntax, directory, place = meta or read_meta(file)
+    meta = meta or read_meta(file)
+    if meta is None:
+        raise FormatError(f"{file.name}: expected DICM at byte 128")
+    syntax, directory, parser = meta
     if directory:
         return None
     if syntax not in SYNTAXES:
@@ -156,10 +161,11 @@ def read_elements(file: ByteFile, meta: Meta | None = None) -> Elements | None:
             f"{file.name}: TransferSyntaxUID (0002,0010) is {syntax or 'missing'}: not supported; "
             f"known are uncompressed, {', '.join(sorted({*SYNTAXES.values()} - {'none'}))}"
         )
-    coding = Coding(">" if syntax == BIG_ENDIAN else "<", syntax != IMPLICIT)
+    parser.coding = Coding(">" if syntax == BIG_ENDIAN else "<", syntax != IMPLICIT)
     if syntax == DEFLATED:
-        file, place = InflatedFile(file, start=place, window_bits=-15), 0
-    return Parser(file, coding, place).dataset(), syntax, file
+        file = InflatedFile(file, start=parser.place, window_bits=-15)
+        parser = Parser(file, parser.coding, 0)
+    return parser.dataset(), syntax, file
 
 
 def _layout(data: Dataset, pixels: Element) -> DicomLayout:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
@@ -108,6 +109,7 @@ class _Groups:
 
     def __init__(self, data: Dataset, shared: Dataset | None, own: Dataset | None) -> None:
         self.data, self.macros = data, [one for one in (own, shared) if one is not None]
+        self.detector = data.item("DetectorInformationSequence")
 
     def holder(self, keyword: str, group: str) -> Dataset | None:
         """Return the data set that has an element; ``group`` is the sequence it may stand in."""
@@ -117,8 +119,8 @@ class _Groups:
                 return item
         if keyword in self.data:
             return self.data
-        detector = self.data.item("DetectorInformationSequence")
-        return detector if detector is not None and keyword in detector else None
+        there = self.detector is not None and keyword in self.detector
+        return self.detector if there else None
 
     def numbers(self, keyword: str, group: str, count: int) -> tuple[float, ...] | None:
         """Return so many numbers, or None. Raises FormatError for others."""
@@ -126,7 +128,7 @@ class _Groups:
         values = [] if holder is None else holder.values(keyword)
         if not values:
             return None
-        if len(values) != count or not np.isfinite(values).all():
+        if len(values) != count or not all(map(math.isfinite, values)):
             raise FormatError(f"{self.data.name}: {keyword} has {values}; expected {count} numbers")
         return tuple(map(float, values))
 
@@ -177,9 +179,10 @@ def ultrasound_spacing(data: Dataset) -> tuple[float, float] | None:
 
 
 def _check_directions(name: str, orientation: tuple[float, ...]) -> None:
-    row, column = np.asarray(orientation[:3]), np.asarray(orientation[3:])
-    lengths = (float(np.linalg.norm(row)), float(np.linalg.norm(column)))
-    if abs(float(row @ column)) > 1e-2 or max(abs(length - 1) for length in lengths) > 1e-2:
+    row, column = orientation[:3], orientation[3:]
+    lengths = (math.hypot(*row), math.hypot(*column))
+    along = sum(a * b for a, b in zip(row, column, strict=True))
+    if abs(along) > 1e-2 or max(abs(length - 1) for length in lengths) > 1e-2:
         raise FormatError(
             f"{name}: ImageOrientationPatient (0020,0037) is {orientation}; expected two "
             "directions of length 1 at a right angle"
