@@ -174,6 +174,17 @@ def test_survivors_are_those_of_each_threshold(study, threshold, passing):
         sp.survivors(sp.VolumeLayer(study, threshold="t * 2 > 5"))
 
 
+@pytest.mark.parametrize("at", [0.1, 0.7, -0.7, 3.1, 1e-40])
+@pytest.mark.parametrize("side", ["both", "positive", "negative"])
+def test_float32_values_are_held_against_the_level_itself(at, side):
+    """0.7 as float32 is less than 0.7: it fails, whatever type compares."""
+    near = np.float32(at)
+    values = np.array([near, np.nextafter(near, np.float32(9)), np.nextafter(near, -np.float32(9))])
+    test = Threshold("t", at=at, side=side)
+    for one in (values, -values):
+        assert test.passed(one, at).tolist() == test.passed(one.astype("f8"), at).tolist()
+
+
 @pytest.mark.parametrize(
     ("given", "message"),
     [

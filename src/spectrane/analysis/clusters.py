@@ -97,7 +97,7 @@ class _Seen:
         self._by_test: Threshold | None = kept.test if same else None  # type: ignore[assignment]
         self._sums: list[F64] = []
         self._peaks: list[tuple[Ints, F64, F64, Ints]] = []
-        self._values: F64 = np.empty(0)
+        self._values: NDArray[Any] = np.empty(0)
         self._last: F64 | None = None
         self._ends = -1
         self._places: F64 = np.empty((3, 0))
@@ -106,17 +106,17 @@ class _Seen:
 
     def passed(self, window: Window) -> NDArray[np.bool_]:
         """Return which voxels of a window pass, and keep what they are worth for ``take``."""
-        self._values = self.kept.physical(self.frame, window)
+        self._values = self.kept.numbers(self.frame, window)
         if self._by_test is None:
             return self.kept.passed(window)
         return self._by_test.passed(self._values, self.kept.level())
 
     def take(self, slab: LabelledSlab) -> None:
         """Add the sums and the likely peaks of a slab's labels."""
-        at = np.flatnonzero(slab.labels)
+        at = np.flatnonzero(slab.labels.ravel() > 0)
         labels = slab.labels.ravel()[at].astype(np.int64) - 1 - slab.base
         k, j, i = np.unravel_index(at, slab.labels.shape)
-        values = np.nan_to_num(self._values[i, j, k])
+        values = np.nan_to_num(self._values[i, j, k].astype(np.float64))
         index = np.stack([i, j, k + slab.window[2][0]])
         test = self._by_test
         strength = np.abs(values) if test is None else test.strength(values)
@@ -132,8 +132,12 @@ class _Seen:
     @staticmethod
     def _first_of_each(labels: Ints, strength: F64) -> Ints:
         """Return the first of the strongest voxels of each label."""
-        order = np.lexsort((np.arange(len(labels)), -strength, labels))
-        return np.asarray(order[np.flatnonzero(np.diff(labels[order], prepend=-1))], np.int64)
+        most = np.full(int(labels.max(initial=-1)) + 1, -np.inf)
+        np.maximum.at(most, labels, strength)
+        strongest = np.flatnonzero(strength == most[labels])[::-1]
+        first = np.full(len(most), -1)
+        first[labels[strongest]] = strongest  # the last of these to be put is the first of all
+        return np.asarray(first[first >= 0], np.int64)
 
     def _summits(self, slab: LabelledSlab, places: Ints, strength: F64) -> Ints:
         """Return the voxels that none of the 26 beside them is stronger than.

@@ -76,9 +76,12 @@ class Distribution:
             return np.abs(values)
         return -values if self.side == "negative" else values
 
-    def passed(self, values: F64, level: float) -> NDArray[np.bool_]:
+    def passed(self, values: NDArray[Any], level: float) -> NDArray[np.bool_]:
         """Return where values are as strong as a level; invalid ones never are."""
-        bound = -level if self.kind == "p" else abs(level) if self.side == "negative" else level
+        bound: Any = -level if self.kind == "p" else abs(level) if self.side == "negative" else level
+        if values.dtype == np.float32:  # the least float32 that is no less: nothing is rounded away
+            near = np.float32(bound)
+            bound = near if float(near) >= bound else np.nextafter(near, np.float32(np.inf))
         with np.errstate(invalid="ignore"):
             return np.asarray(self.strength(values) >= bound)
 

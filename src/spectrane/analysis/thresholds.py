@@ -199,7 +199,7 @@ class Threshold:
         """
         return np.asarray(self._direction().strength(values))
 
-    def passed(self, values: F64, level: float) -> NDArray[np.bool_]:
+    def passed(self, values: NDArray[Any], level: float) -> NDArray[np.bool_]:
         """Return where physical values pass a level; invalid ones never do.
 
         >>> import numpy as np
@@ -257,12 +257,18 @@ class Thresholded(Derived, VolumeSource):
             planes = {band: self.physical(band, window) for band in self.expression.bands}
             return np.asarray(np.nan_to_num(self.expression.value(planes)) != 0)
         assert isinstance(self.test, Threshold)
-        return self.test.passed(self.physical(self.tested, window), self.level())
+        return self.test.passed(self.numbers(self.tested, window), self.level())
 
     def physical(self, band: int, window: Window) -> F64:
         """Return a window of one frame in its unit, tested or not; NaN where invalid."""
-        pixels = self.parent.read([band], window)
-        values = to_physical(pixels.values[0], self.parent.bands[band], np.dtype(np.float64))
+        return self.numbers(band, window).astype(np.float64, copy=False)
+
+    def numbers(self, band: int, window: Window) -> NDArray[Any]:
+        """Return the same, in float32 where that is how they are stored."""
+        pixels, described = self.parent.read([band], window), self.parent.bands[band]
+        plain = pixels.values.dtype == np.float32 and not described.scaled
+        values = pixels.values[0] if plain else (
+            to_physical(pixels.values[0], described, np.dtype(np.float64)))  # fmt: skip
         own = pixels.values.dtype.kind == "f" and pixels.mask is None and pixels.alpha is None
         if own and not any(rule.values or rule.ranges for rule in pixels.rules):
             return values  # what is invalid is NaN already
