@@ -78,7 +78,8 @@ class Distribution:
 
     def passed(self, values: NDArray[Any], level: float) -> NDArray[np.bool_]:
         """Return where values are as strong as a level; invalid ones never are."""
-        bound: Any = -level if self.kind == "p" else abs(level) if self.side == "negative" else level
+        turned = self.side == "negative"
+        bound: Any = -level if self.kind == "p" else abs(level) if turned else level
         if values.dtype == np.float32:  # the least float32 that is no less: nothing is rounded away
             near = np.float32(bound)
             bound = near if float(near) >= bound else np.nextafter(near, np.float32(np.inf))
