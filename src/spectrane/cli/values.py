@@ -8,7 +8,6 @@ from collections.abc import Callable, Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
 import click
-from click.shell_completion import CompletionItem
 
 if TYPE_CHECKING:
     ParamType = click.ParamType[Any]
@@ -22,8 +21,10 @@ class CompletedText(ParamType):
     def __init__(self, name: str, words: Callable[[], Iterable[str]]) -> None:
         self.name, self._words = name, words
 
-    def shell_complete(self, ctx: Any, param: Any, incomplete: str) -> list[CompletionItem]:
+    def shell_complete(self, ctx: Any, param: Any, incomplete: str) -> list[Any]:
         """Return the words that begin so."""
+        from click.shell_completion import CompletionItem
+
         return [CompletionItem(word) for word in self._words() if word.startswith(incomplete)]
 
 

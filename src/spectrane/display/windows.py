@@ -9,6 +9,7 @@ from spectrane.model.errors import LookError, SpectraneError
 from spectrane.model.limits import Pair
 from spectrane.model.regular_files import read_toml
 from spectrane.model.telling import warn_caller
+from spectrane.model.user_folders import settings_folder
 
 # Name -> centre and width in Hounsfield units, as radiology uses them.
 WINDOWS: dict[str, Pair] = {
@@ -36,9 +37,7 @@ def own_windows() -> dict[str, Pair]:
     Each is ``name = [centre, width]``. What cannot be read is passed over with a warning: a mistake
     there must not keep anything else from being drawn.
     """
-    import platformdirs
-
-    path = os.path.join(platformdirs.user_config_dir("spectrane", appauthor=False), "windows.toml")
+    path = os.path.join(settings_folder(), "windows.toml")
     if not os.path.exists(path):
         return {}
     try:

@@ -8,6 +8,7 @@ import os
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, TypeVar
 
+from spectrane.model.user_folders import cache_folder
 from spectrane.model.window import whole, window_area
 
 if TYPE_CHECKING:
@@ -26,9 +27,7 @@ _MEDICAL = ("DICOM", "NIfTI")
 
 def folder(kind: str = "statistics") -> str:
     """Return where findings of a kind are kept."""
-    import platformdirs
-
-    return os.path.join(platformdirs.user_cache_dir("spectrane", appauthor=False), kind)
+    return os.path.join(cache_folder(), kind)
 
 
 def limit() -> int:

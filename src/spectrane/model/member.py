@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -35,6 +34,8 @@ def find_member(members: Sequence[Member], wanted: int | str | None, file: str) 
         if wanted in (member.number, member.name, str(member.number)):
             return member
     known = ", ".join(f"{m.number} {m.name}".strip() for m in members[:16]) or "none"
+    import difflib
+
     near = difflib.get_close_matches(str(wanted), [m.name for m in members], n=1)
     hint = f"; did you mean {near[0]!r}?" if near else ""
     raise FormatError(f"{file}: no member {wanted!r}; its members are {known}{hint}")
