@@ -215,4 +215,4 @@ def _series(folder: Path) -> Iterator[Row]:
         with warnings.catch_warnings(), sp.open(folder):
             warnings.simplefilter("ignore")
 
-    yield _waited(f"a series of {FILES} files opened", opened, 1.5)
+    yield _waited(f"a series of {FILES} files opened", opened, 0.4e-3 * FILES)

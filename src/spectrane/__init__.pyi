@@ -67,6 +67,7 @@ from .model.look import Look as Look
 from .model.view import View as View
 from .opening import amend as amend
 from .opening import from_array as from_array
+from .opening import from_xarray as from_xarray
 from .opening import member_rows as member_rows
 from .opening import members as members
 from .opening import open as open

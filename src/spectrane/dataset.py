@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any, Self
+from typing import TYPE_CHECKING, Any, Self
 
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine.described import Described
+from spectrane.engine.memory import shared_array
 from spectrane.kernels.quiet import quiet_methods
 from spectrane.model.arrays import as_asked, plain_array
 from spectrane.model.asking import NoDataLike
@@ -16,6 +17,12 @@ from spectrane.model.grid import Grid
 from spectrane.model.look import Look, NoDataWhen, look_of
 from spectrane.model.source import Source, called
 from spectrane.spatial import described as _described
+
+if TYPE_CHECKING:
+    from dask.array import Array as DaskArray
+    from xarray import DataArray
+
+    from spectrane.exchange.dask_arrays import Chunks
 
 
 @quiet_methods
@@ -131,6 +138,51 @@ class DatasetFace:
     def __array__(self, dtype: Any = None, copy: bool | None = None) -> NDArray[Any]:
         """Return all numbers, as ``to_numpy`` does: what NumPy's functions take."""
         return as_asked(self.to_numpy(), dtype, copy, type(self).__name__.lower())
+
+    def to_xarray(self, *, physical: bool = False, chunks: Chunks | None = None) -> DataArray:
+        """Return an ``xarray.DataArray``: (band, y, x) of a raster, (frame, i, j, k) of a volume.
+
+        Coordinates are the centres of pixels and what is known of bands, attributes those of the CF
+        conventions; place and system stand in the coordinate ``crs`` (of a volume ``patient``).
+        Invalid floats are NaN, invalid integers their no-data value, or without one told by the
+        coordinate ``validity``. With ``chunks`` (``blocks``: along the file's own) nothing is read
+        before it is asked for. ``from_xarray`` takes it back.
+
+        >>> import numpy as np, spectrane as sp
+        >>> array = sp.from_array(np.array([[[1.0]], [[3.0]]]), bands=["red", "nir"]).to_xarray()
+        >>> float(array.sel(band="nir").mean())
+        3.0
+        """
+        from spectrane.exchange.to_xarray import to_xarray
+
+        made: DataArray = to_xarray(self._source, physical=physical, chunks=chunks)
+        return made
+
+    def to_dask(self, *, chunks: Chunks = "blocks", fill: float | None = None) -> DaskArray:
+        """Return a Dask array of the stored numbers, bands or frames first; nothing is read yet.
+
+        ``blocks`` are whole blocks of the file, each read by one task. Invalid floats are NaN,
+        invalid integers their no-data value, or ``fill``. Raises ArgumentError for invalid
+        integers that no value says to be, without a ``fill``.
+
+        >>> import numpy as np, spectrane as sp
+        >>> int(sp.from_array(np.arange(6).reshape(2, 3)).to_dask().sum().compute())
+        15
+        """
+        from spectrane.exchange.dask_arrays import to_dask
+
+        return to_dask(self._source, chunks, fill=fill)
+
+    def __dlpack__(self, **asked: Any) -> Any:
+        """Hand the numbers of what is loaded to another array library, without copying them.
+
+        Raises BufferError for what is not in memory, and where some numbers are invalid by a mask.
+        """
+        return shared_array(self._source).__dlpack__(**asked)
+
+    def __dlpack_device__(self) -> tuple[int, int]:
+        """Say where the numbers lie: in this machine's memory."""
+        return (1, 0)
 
     def _masked_array(self) -> np.ma.MaskedArray[Any, Any]:
         raise NotImplementedError

@@ -26,6 +26,8 @@ if TYPE_CHECKING:
     from types import EllipsisType
 
     import pandas
+    from xarray import DataArray
+    from xarray import Dataset as XarrayDataset
 
     from spectrane.catalogs.items import Item
     from spectrane.engine.damage import DamagedData
@@ -295,3 +297,29 @@ def volume_from_array(
                       statistic=f.statistic) for f in named]  # fmt: skip
     return Volume(volume_source(array, affine=affine, bands=bands, nodata=nodata,
                                 frame_axis=frame_axis))  # fmt: skip
+
+
+@quiet
+def from_xarray(
+    array: DataArray | XarrayDataset, *, variable: str | None = None
+) -> Raster | Volume:  # fmt: skip
+    """Return a raster, or a volume, of an ``xarray.DataArray``; nothing is copied or computed.
+
+    What ``to_xarray`` made comes back as it was, also a part of it, under its place and meaning.
+    Others are understood by the CF conventions: coordinates, units, no-data, grid mapping. A
+    Dataset of several arrays needs the name of one as ``variable``. Raises ArgumentError for what
+    is no such array.
+
+    >>> import numpy as np, spectrane as sp
+    >>> grid = sp.Grid.from_corner((2, 3), x=0, y=20, pixel_size=10, crs="EPSG:32727")
+    >>> raster = sp.from_array(np.arange(6).reshape(2, 3), grid=grid, bands=["depth"])
+    >>> array = raster.to_xarray()
+    >>> array.dims, array.x.values.tolist()
+    (('band', 'y', 'x'), [5.0, 15.0, 25.0])
+    >>> sp.from_xarray(array[:, :, 1:]).grid.bounds
+    (10.0, 0.0, 30.0, 20.0)
+    """
+    from spectrane.exchange.from_xarray import source_from_xarray
+
+    source = source_from_xarray(array, variable=variable)
+    return Volume(source) if len(source.shape) == 3 else Raster(source)

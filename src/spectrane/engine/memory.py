@@ -92,6 +92,11 @@ class ArraySource(FullSource):
                 f"grid: {self.grid.shape} rows and columns, array {values.shape[1:]}"
             )
 
+    @property
+    def held_values(self) -> NDArray[Any]:
+        """The array itself."""
+        return self._values
+
     def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from memory; views where nothing is resampled."""
         whole_array = Pixels(
@@ -128,6 +133,21 @@ def loaded(source: Source) -> ArraySource:
     for name in set(EVERYTHING) - {"grid", "block_shape", "bands", "dtype"}:
         setattr(held, name, getattr(source, name))
     return held
+
+
+def shared_array(source: Source) -> NDArray[Any]:
+    """Return the array (bands, axes…) that a loaded source holds, not copied.
+
+    Raises BufferError for what is not in memory, and for what a mask says is invalid.
+    """
+    held = getattr(source, "held_values", None)
+    if held is None:
+        raise BufferError("not in memory as one array: load() it first")
+    if source.has_mask or source.alpha is not None:
+        raise BufferError("some numbers are invalid by a mask, which other libraries would not "
+                          "see: take to_numpy(fill=VALUE)")  # fmt: skip
+    values: NDArray[Any] = held
+    return values
 
 
 class DecodedSource(Source):

@@ -39,6 +39,8 @@ class LoadedVolume(Derived, VolumeSource):
         super().__init__(parent)
         self._held = parent.read(range(len(parent.bands)), whole(parent.shape))
 
+        self.held_values = self._held.values
+
     def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer from memory."""
         held = self._held.cut(tuple(slice(*pair) for pair in window))

@@ -63,8 +63,10 @@ def toml_value(value: Any) -> Any:
 
 
 def grid_table(grid: Grid) -> dict[str, Any]:
-    """Return a grid's place and coordinate system as a sidecar's table."""
+    """Return a map grid's place and coordinate system as a sidecar's table."""
     table: dict[str, Any] = {}
+    if len(grid.shape) != 2:
+        return table
     if grid.crs_text:
         table["crs"] = grid.crs_text
     if grid.placed:
@@ -89,12 +91,13 @@ _SPOKEN = {"name": "names", "role": "roles", "wavelength": "wavelengths", "unit"
 
 def words_without_field(
     source: Source, held: Collection[str], *, format: str, where: str, place: bool = False,
-    classes: bool = False,
+    classes: bool = False, told: Collection[str] = (),
 ) -> str:  # fmt: skip
     """Return, as a sidecar's text, what a format has no field for; empty where that is nothing.
 
     ``held`` are the fields of bands that it has, ``place`` and ``classes`` whether it has those.
-    What is kept in this way (``where``) and changes what other programs read is warned of.
+    What is kept in this way (``where``) and changes what other programs read is warned of, but for
+    fields that are ``told`` in another way.
     """
     table = sidecar_table(source)
     table.pop("provenance", None)
@@ -107,7 +110,8 @@ def words_without_field(
         if described.wavelength is not None and band.get("role") == role_for(described.wavelength):
             del band["role"]  # said by the wavelength
     bands = [band for band in bands if len(band) > 1]
-    lost = [spoken for key, spoken in _SPOKEN.items() if any(key in band for band in bands)]
+    lost = [spoken for key, spoken in _SPOKEN.items()
+            if key not in told and any(key in band for band in bands)]  # fmt: skip
     if bands:
         table["bands"] = bands
     lost += ["place and coordinate system"] if "grid" in table else []

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from spectrane.engine.lazy_arrays import LazyArray, LazyVolume, is_lazy
 from spectrane.engine.memory import ArraySource, parts_first
 from spectrane.engine.volumes import VolumeSource
 from spectrane.model.asking import NoDataLike
@@ -27,6 +28,8 @@ def array_source(
     nodata: NoDataLike = None, band_axis: int | None = None,
 ) -> Source:  # fmt: skip
     """Return a source of an array (rows, columns) or (bands, rows, columns), not copied."""
+    if is_lazy(array):
+        return _under(_lazy_source(array, grid, bands, band_axis), nodata)
     values = np.asanyarray(array)
     mask = None
     if isinstance(values, np.ma.MaskedArray):
@@ -40,10 +43,24 @@ def array_source(
     source: Source = ArraySource(
         values, grid=grid, bands=None if bands is None else bands_of(bands), mask=mask
     )
-    if nodata is not None:
-        rules = per_band(nodata, len(source.bands))
-        source = with_nodata(source, {k + 1: v for k, v in rules.items()})
-    return source
+    return _under(source, nodata)
+
+
+def _under(source: Source, nodata: NoDataLike) -> Source:
+    if nodata is None:
+        return source
+    rules = per_band(nodata, len(source.bands))
+    return with_nodata(source, {k + 1: v for k, v in rules.items()})
+
+
+def _lazy_source(
+    array: Any, grid: Grid | None, bands: Iterable[Band | str] | None, axis: int | None
+) -> Source:
+    """Return a source of an array that computes its parts when they are read."""
+    if array.ndim == 3:
+        array = parts_first(array, axis, "bands", "band_axis")
+    array = array[np.newaxis] if array.ndim == 2 else array
+    return LazyArray(array, grid=grid, bands=None if bands is None else bands_of(bands))
 
 
 def volume_source(
@@ -51,7 +68,8 @@ def volume_source(
     nodata: NoDataLike = None, frame_axis: int | None = None,
 ) -> Source:  # fmt: skip
     """Return a source of an array (i, j, k) or (frames, i, j, k), not copied; ``affine`` is 4x4."""
-    values = np.asarray(array)
+    lazy = is_lazy(array)
+    values: Any = array if lazy else np.asarray(array)
     values = values[np.newaxis] if values.ndim == 3 else values
     if values.ndim == 4:
         values = parts_first(values, frame_axis, "frames", "frame_axis")
@@ -62,7 +80,8 @@ def volume_source(
     if bands is not None and len(bands) != len(values):
         raise MetadataError(f"frames: {len(bands)} named, {len(values)} in the array")
     said = numbered(len(values)) if bands is None else bands
-    return HeldVolume(values, grid, [replace(b, nodata=nodata_value(nodata)) for b in said])
+    named = [replace(b, nodata=nodata_value(nodata)) for b in said]
+    return LazyVolume(values, grid=grid, bands=named) if lazy else HeldVolume(values, grid, named)
 
 
 class HeldVolume(VolumeSource):
@@ -72,6 +91,7 @@ class HeldVolume(VolumeSource):
         if values.dtype.kind not in "biuf" or values.dtype.itemsize > 8:
             raise MetadataError(f"array: expected integers or floats up to 64 bits: {values.dtype}")
         self._values, self.grid, self.bands = values, grid, tuple(bands)
+        self.held_values = values
         self.dtype = values.dtype.newbyteorder("=")
         i, j, k = values.shape[1:]
         self.block_shape = (i, j, max(1, min(k, (1 << 20) // max(1, i * j))))

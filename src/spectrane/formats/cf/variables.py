@@ -83,7 +83,7 @@ class ArraySourceOnDisk(FullSource):
         swath = geolocation_of(self, arrays) if self.grid.crs_text is None else None
         if swath is not None:  # of indices along the axes no place is made
             self.grid, self.geolocation, self.axes = Grid((rows, columns)), swath, (TOLD,)
-        self.bands = _bands(storage, arrays, variable, self.dtype)
+        self.bands = _bands(storage, arrays, variable)
         chunks = variable.chunks or ()
         self.block_shape = (
             (min(chunks[-2], rows), min(chunks[-1], columns)) if len(chunks) >= 2 else
@@ -204,22 +204,27 @@ def _dtype(variable: Variable) -> np.dtype[Any]:
     return native
 
 
-def _bands(
-    storage: Storage, arrays: Mapping[str, Variable], variable: Variable, dtype: np.dtype[Any]
-) -> tuple[Band, ...]:
+def band_in(variable: Variable, name: str) -> Band:
+    """Return what an array's attributes say of its numbers, as a band of a name."""
     said = variable.attributes
     title = str(said.get("long_name") or said.get("standard_name") or "") or None
-    unit = str(said["units"]) if said.get("units") not in (None, "") else None
-    given = [str(name) for name in np.atleast_1d(said.get("band_names", ())).ravel()]
-    name = given[0] if len(given) == 1 and given[0] else variable.name.split("/")[-1]
-    one = Band(
+    return Band(
         name,
-        unit=unit,
+        unit=str(said["units"]) if said.get("units") not in (None, "") else None,
         scale=float(_attribute_value(said.get("scale_factor", 1.0))),
         offset=float(_attribute_value(said.get("add_offset", 0.0))),
-        nodata=_nodata(variable, dtype),
+        nodata=_nodata(variable, _dtype(variable)),
         description=None if title == name else title,
     )
+
+
+def _bands(
+    storage: Storage, arrays: Mapping[str, Variable], variable: Variable
+) -> tuple[Band, ...]:  # fmt: skip
+    said = variable.attributes
+    given = [str(name) for name in np.atleast_1d(said.get("band_names", ())).ravel()]
+    name = given[0] if len(given) == 1 and given[0] else variable.name.split("/")[-1]
+    one = band_in(variable, name)
     if not variable.shape[:-2]:
         return (replace(one, wavelength=own_wavelength(storage.read, arrays, variable)),)
     names = named_planes(storage.read, arrays, variable)

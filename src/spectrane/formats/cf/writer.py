@@ -7,24 +7,27 @@ import importlib
 import io
 import os
 import shutil
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from typing import Any
 
 import numpy as np
 
 from spectrane.engine.threads import Progress, in_parallel, no_progress
-from spectrane.formats.cf.arrays import FLAGS, VALIDITY, WORDS
-from spectrane.formats.keeping import words_without_field
-from spectrane.formats.validity import NETCDF, ZARR, fill_of, keeping, single_nodata
-from spectrane.model.band import Band
+from spectrane.formats.cf.arrays import FLAGS, VALIDITY
+from spectrane.formats.cf.describing import (
+    attributes_of,
+    coordinates_of,
+    dimensions_of,
+    stored_dtype,
+)
+from spectrane.formats.validity import NETCDF, ZARR, keeping
 from spectrane.model.errors import AccessError, ExistingFile, SpectraneError
-from spectrane.model.grid import Grid
 from spectrane.model.regular_files import reason_of
 from spectrane.model.source import Source
 from spectrane.model.whole_files import check_target, followed, partial_name, sync_folder
 
 _CHUNK = 512
-VARIABLE, WAVELENGTH = "data", "wavelength"
+VARIABLE = "data"
 _OF_ITS_TYPE = ("_FillValue", "flag_values")
 """Attributes that netCDF wants in the variable's own type."""
 
@@ -46,7 +49,7 @@ def write_netcdf(
     ):
         file.checked()
         root.attrs["Conventions"] = "CF-1.11"
-        _put(root, _coordinates(source), None)
+        _put(root, coordinates_of(source), None)
         shape, chunks = _shapes(source)
 
         def made(name: str, dtype: np.dtype[Any], said: dict[str, Any]) -> Any:
@@ -54,7 +57,7 @@ def write_netcdf(
                                        compression_opts=4, shuffle=True)  # fmt: skip
             own = {k: np.asarray(said[k], dtype) for k in _OF_ITS_TYPE if k in said}
             kept.attrs.update(said | own)
-            for number, dimension in enumerate(_dimensions(source)):
+            for number, dimension in enumerate(dimensions_of(source)):
                 kept.dims[number].label = dimension
                 if dimension in root:
                     kept.dims[number].attach_scale(root[dimension])
@@ -121,12 +124,12 @@ def write_zarr(
     with _partial(path, overwrite) as partial:
         root = zarr.open_group(partial, mode="w", zarr_format=3)
         root.attrs["Conventions"] = "CF-1.11"
-        _put(root, _coordinates(source), "zarr")
+        _put(root, coordinates_of(source), "zarr")
         shape, chunks = _shapes(source)
 
         def made(name: str, dtype: np.dtype[Any], said: dict[str, Any]) -> Any:
             kept = root.create_array(name, shape=shape, dtype=dtype, chunks=chunks,
-                                     dimension_names=_dimensions(source))  # fmt: skip
+                                     dimension_names=dimensions_of(source))  # fmt: skip
             kept.attrs.update(said)
             return kept
 
@@ -173,73 +176,12 @@ def _remove(path: str) -> None:
         os.unlink(path)
 
 
-def _dtype(source: Source) -> np.dtype[Any]:
-    return np.dtype(np.uint8) if source.dtype.kind == "b" else source.dtype
-
-
-def _dimensions(source: Source) -> list[str]:
-    lead = ["band"] if len(source.bands) > 1 else []
-    return [*lead, "y", "x"]
-
-
 def _shapes(source: Source) -> tuple[tuple[int, ...], tuple[int, ...]]:
     rows, columns = source.shape
     block = (min(_CHUNK, rows), min(_CHUNK, columns))
     if len(source.bands) == 1:
         return (rows, columns), block
     return (len(source.bands), rows, columns), (1, *block)
-
-
-def _coordinates(source: Source) -> dict[str, tuple[tuple[str, ...], Any, dict[str, Any]]]:
-    """Return name -> (dimensions, values, attributes) of the coordinate variables."""
-    grid = source.grid
-    coordinates: dict[str, tuple[tuple[str, ...], Any, dict[str, Any]]] = {}
-    if grid.placed and not grid.rotated:
-        (y, x), kind = _axes(grid), _axis_attributes(grid)
-        coordinates |= {"y": (("y",), y, kind[0]), "x": (("x",), x, kind[1])}
-    if len(source.bands) > 1:
-        coordinates["band"] = (("band",), np.arange(1, len(source.bands) + 1, dtype=np.int32),
-                         {"long_name": "band number"})  # fmt: skip
-    waves = [np.nan if band.wavelength is None else band.wavelength for band in source.bands]
-    if np.isfinite(waves).any():
-        along = ("band",) if len(waves) > 1 else ()
-        said = {"units": "nm", "standard_name": "radiation_wavelength"}
-        coordinates[WAVELENGTH] = (along, np.array(waves if along else waves[0]), said)
-    if grid.crs_text:
-        coordinates["crs"] = ((), np.int32(0), _grid_mapping(grid))
-    return coordinates
-
-
-def _axes(grid: Grid) -> tuple[Any, Any]:
-    a, _, c, _, e, f = grid.coefficients
-    return (np.arange(grid.rows) + 0.5) * e + f, (np.arange(grid.columns) + 0.5) * a + c
-
-
-def _axis_attributes(grid: Grid) -> tuple[dict[str, Any], dict[str, Any]]:
-    system = grid.crs
-    if system is not None and system.is_geographic:
-        return ({"standard_name": "latitude", "units": "degrees_north", "axis": "Y"},
-                {"standard_name": "longitude", "units": "degrees_east", "axis": "X"})  # fmt: skip
-    return (
-        {"standard_name": "projection_y_coordinate", "units": _unit(grid), "axis": "Y"},
-        {"standard_name": "projection_x_coordinate", "units": _unit(grid), "axis": "X"},
-    )
-
-
-def _unit(grid: Grid) -> str:
-    """Return the unit of the map's axes as UDUNITS spells it; metres where nothing says."""
-    system = grid.crs
-    axes = [] if system is None else system.axis_info
-    name = axes[0].unit_name if axes else "metre"
-    return "m" if name == "metre" else name.replace(" ", "_")
-
-
-def _grid_mapping(grid: Grid) -> dict[str, Any]:
-    system = grid.crs
-    if system is None:
-        return {"long_name": grid.crs_text, "crs": grid.crs_text}
-    mapping = {k: v for k, v in system.to_cf().items() if v is not None}
-    return mapping | {"crs_wkt": system.to_wkt()}
 
 
 def _put(root: Any, coordinates: Any, library: str | None) -> None:
@@ -261,56 +203,6 @@ def _storable(value: Any) -> Any:
     return list(value) if isinstance(value, tuple) else value
 
 
-def _attributes(source: Source, name: str) -> dict[str, Any]:
-    bands, one = source.bands, source.bands[0]
-    held = _held(bands)
-    attributes: dict[str, Any] = {}
-    if "scale" in held and one.scaled:
-        attributes |= {"scale_factor": one.scale, "add_offset": one.offset}
-    if "unit" in held and one.unit:
-        attributes["units"] = one.unit
-    fill = fill_of(one, source.dtype) if single_nodata(bands) is not None else None
-    if fill is not None and fill == fill:  # NaN needs no word
-        attributes["_FillValue"] = np.asarray(fill, _dtype(source)).item()
-    if len(bands) == 1:
-        attributes["long_name"] = one.description or one.name
-    attributes["band_names"] = [band.name for band in bands]
-    if any(band.wavelength is not None for band in bands):
-        attributes["coordinates"] = WAVELENGTH
-    if source.grid.crs_text:
-        attributes["grid_mapping"] = "crs"
-    if source.has_mask:
-        attributes["ancillary_variables"] = VALIDITY
-    classes = source.look.classes if source.look else {}
-    if classes and len(bands) == 1 and source.dtype.kind in "iu":
-        order = sorted(classes)
-        attributes["flag_values"] = [int(value) for value in order]
-        attributes["flag_meanings"] = " ".join(
-            classes[v][1].replace(" ", "_") or "_" for v in order
-        )
-        attributes["flag_colors"] = " ".join(classes[v][0] for v in order)
-    history = source.metadata.get("provenance", ())
-    attributes |= {"history": "\n".join(map(str, history))} if history else {}
-    placed = not (source.grid.placed and source.grid.rotated)
-    words = words_without_field(source, held, format=name, where=f"an attribute ({WORDS})",
-                                place=placed, classes="flag_values" in attributes)  # fmt: skip
-    return attributes | ({WORDS: words} if words else {})
-
-
-def _held(bands: Sequence[Band]) -> set[str]:
-    """Return what CF's attributes say of the bands: what is the same in all of them."""
-    held = {"name", "wavelength"}
-    if len({(band.scale, band.offset) for band in bands}) == 1:
-        held |= {"scale", "offset"}
-    if len({band.unit for band in bands}) == 1:
-        held.add("unit")
-    if single_nodata(bands) is not None:
-        held.add("nodata")
-    if len(bands) == 1:
-        held.add("description")
-    return held
-
-
 def _fill(
     source: Source, made: Callable[..., Any], name: str, progress: Progress,
     checked: Callable[[], None] = lambda: None, threaded: bool = False,
@@ -319,7 +211,7 @@ def _fill(
 
     ``checked`` raises what a write ended with; ``threaded`` allows chunks to be written at once.
     """
-    kept = made(VARIABLE, _dtype(source), _attributes(source, name))
+    kept = made(VARIABLE, stored_dtype(source), attributes_of(source, name))
     shown = made(VALIDITY, np.dtype(np.uint8), FLAGS) if source.has_mask else None
     rows, columns = source.shape
     many = len(source.bands) > 1

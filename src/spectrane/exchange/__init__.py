@@ -1,0 +1,1 @@
+"""Hand-over to the array world: xarray, Dask, Matplotlib, vectors. Imported when called."""
