@@ -24,6 +24,7 @@ from .display.slices import slice_picture as slice_picture
 from .display.slices import three_planes as three_planes
 from .display.suggestions import Suggestion as Suggestion
 from .display.volume_layers import VolumeLayer as VolumeLayer
+from .exchange.colormaps import register_colormaps as register_colormaps
 from .groups import cluster_rows as cluster_rows
 from .groups import clusters as clusters
 from .groups import peaks as peaks

@@ -77,7 +77,7 @@ class RenderPlan:
     @property
     def scales(self) -> tuple[Scale, ...]:
         """How each channel is shown, to be told."""
-        return tuple(shading.scale for shading in self.shadings)
+        return tuple(one.scale.of(one) for one in self.shadings)
 
     @property
     def hidden(self) -> str | None:

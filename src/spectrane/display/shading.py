@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,8 +17,12 @@ from spectrane.model.colormaps import Colormap
 from spectrane.model.colors import parse_color
 from spectrane.model.curves import Curve, Linear, Shares
 from spectrane.model.display_window import DisplayWindow
+from spectrane.model.errors import LookError
 from spectrane.model.limits import Limits
 from spectrane.model.physical import physical
+
+if TYPE_CHECKING:
+    from matplotlib.colors import Normalize
 
 _ROWS = 64
 _COLORS = ("red", "green", "blue", "alpha")
@@ -52,6 +56,32 @@ class Scale:
     unit: str | None
     exact: bool
     limits: str
+
+    def of(self, shading: Shading) -> Scale:
+        """Return the same, which knows what carries it out: no part of what it says."""
+        made = replace(self)
+        object.__setattr__(made, "_shading", shading)
+        return made
+
+    def to_norm(self) -> Normalize:
+        """Return a Matplotlib norm with these limits and this curve, for physical values.
+
+        With ``colormap.to_matplotlib()`` it gives the colours of the picture; its inverse puts
+        ticks on colour bars. Raises LookError for a scale that was made by hand.
+
+        >>> import numpy as np, spectrane as sp
+        >>> look = sp.Look(limits=(0, 16), curve="sqrt")
+        >>> norm = sp.render(sp.from_array([[0.0, 4.0]]), look).scales[0].to_norm()
+        >>> float(norm(4.0)), norm.vmax
+        (0.5, 16.0)
+        """
+        from spectrane.exchange.norms import ScaleNorm
+
+        made: Shading | None = getattr(self, "_shading", None)
+        if made is None:
+            raise LookError("to_norm: this scale is of no picture; take one of picture.scales")
+        ends = made.palette is not None and made.palette.ends
+        return ScaleNorm(self.low, self.high, made.t_at, made.beyond, ends=ends)
 
     def __str__(self) -> str:
         """Say it in a line."""

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from matplotlib.figure import Figure
+from matplotlib.figure import Figure, FigureBase
 from numpy.typing import NDArray
 
 from spectrane.display.keys import Key
@@ -16,7 +16,7 @@ from spectrane.display.lettering import lines_that_fit
 from spectrane.display.linked import Panel
 from spectrane.display.shown_values import channel_counts
 from spectrane.figures.keys import LINE, STEPS, Letters, draw_keys, one_key, room_for
-from spectrane.figures.paper import CHANNELS, INK, MUTED, figure_of, in_shares, styled
+from spectrane.figures.paper import CHANNELS, INK, MUTED, finished, in_shares, sides, styled
 
 _RIM, _GAP, COUNTS = 12, 14, 120
 """Pixels around the sheet and between panels; rows of a histogram below its panel."""
@@ -32,7 +32,7 @@ class Cell:
     panel: Panel
     mixed: bool = False
 
-    def lines(self, figure: Figure, width: float) -> list[tuple[str, str]]:
+    def lines(self, figure: FigureBase, width: float) -> list[tuple[str, str]]:
         """Return what is said, in lines of so many pixels: (text, weight); a title is bold."""
         lines = []
         for number, text in enumerate(self.said):
@@ -83,10 +83,14 @@ def keys_of(panel: Panel) -> list[Key]:
 
 
 def drawn_cells(
-    cells: list[Cell], size: Sequence[int], bar: str | None, caption: str, histograms: bool
+    cells: list[Cell], page: FigureBase, bar: str | None, caption: str, histograms: bool, *,
+    fitted: bool = True,
 ) -> Figure:  # fmt: skip
-    """Set cells out on the sheet; what all keys say alike is said once, beside or below all."""
-    figure = figure_of(size[1], size[0])
+    """Set cells out on a page; what all keys say alike is said once, beside or below all.
+
+    A page that is ``fitted`` ends where they do.
+    """
+    figure, size = page, sides(page)[::-1]
     letters = Letters(figure)
     every = [key for cell in cells for key in cell.keys]
     shared = one_key(every) if len(every) > 1 and all(cell.keys for cell in cells) else None
@@ -115,7 +119,8 @@ def drawn_cells(
         under = room_for(common, bar, letters, used[0]) + len(foot) * LINE
     wide = math.ceil(used[0] + aside + 2 * _RIM)
     high = math.ceil(min(used[1] + under + 2 * _RIM, size[0]))
-    figure.set_size_inches(wide / figure.dpi, high / figure.dpi)
+    if fitted and isinstance(figure, Figure):
+        figure.set_size_inches(wide / figure.dpi, high / figure.dpi)
     start = _RIM + (aside if bar == "left" else 0)
     for number, cell in enumerate(cells):
         row, column = divmod(number, places.across)
@@ -123,14 +128,14 @@ def drawn_cells(
         if histograms:
             _draw_counts(figure, cell, places, (start + column * step_x, _RIM + row * step_y))
     _draw_common(figure, common, bar, used, foot)
-    return figure
+    return finished(figure)
 
 
 def _draw_common(
-    figure: Figure, keys: Sequence[Key], bar: str | None, used: tuple[float, float],
+    figure: FigureBase, keys: Sequence[Key], bar: str | None, used: tuple[float, float],
     foot: Sequence[str],
 ) -> None:  # fmt: skip
-    wide, high = (float(side) * figure.dpi for side in figure.get_size_inches())
+    wide, high = sides(figure)
     if bar == "bottom":
         draw_keys(figure, keys, bar, (_RIM, _RIM + used[1] + 4, used[0], 0))
     else:
@@ -141,10 +146,10 @@ def _draw_common(
 
 
 def _draw_cell(
-    figure: Figure, cell: Cell, places: Places, corner: tuple[float, float], bar: str | None
+    figure: FigureBase, cell: Cell, places: Places, corner: tuple[float, float], bar: str | None
 ) -> None:
     left, top = corner
-    wide, high = (float(side) * figure.dpi for side in figure.get_size_inches())
+    wide, high = sides(figure)
     picture = (left + (places.beside if bar == "left" else 0), top + places.above)
     lines = cell.lines(figure, places.width)
     for number, (line, weight) in enumerate(lines):
@@ -167,7 +172,9 @@ def _image(axes: Any, rgba: Any) -> None:
         spine.set_color(MUTED)
 
 
-def _draw_counts(figure: Figure, cell: Cell, places: Places, corner: tuple[float, float]) -> None:
+def _draw_counts(
+    figure: FigureBase, cell: Cell, places: Places, corner: tuple[float, float]
+) -> None:
     """Draw a panel's histogram below all else of its cell."""
     top = corner[1] + places.above + places.height + places.below - COUNTS + 8
     place = (corner[0], top, places.width, COUNTS - 30)

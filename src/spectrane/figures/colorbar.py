@@ -3,22 +3,30 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 import numpy as np
-from matplotlib.figure import Figure
+from matplotlib.figure import Figure, FigureBase
 
 from spectrane.display.legends import Bar
 from spectrane.display.picture import Picture
-from spectrane.figures.paper import CHANNELS, INK, MUTED, figure_of
+from spectrane.figures.paper import CHANNELS, INK, MUTED, finished, page_of
 from spectrane.kernels.quiet import quiet
 from spectrane.model.colormaps import PURPOSES, colormaps
 
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
 
 @quiet
-def colorbar(picture: Picture, *, size: tuple[int, int] = (150, 720)) -> Figure:
+def colorbar(
+    picture: Picture, *, size: tuple[int, int] = (150, 720), figure: FigureBase | None = None,
+    ax: Axes | None = None,
+) -> Figure:  # fmt: skip
     """Return the legend of a picture, as it was drawn; ``size`` is (rows, columns).
 
-    Raises LookError for a picture blended of several layers.
+    It is drawn on a caller's ``figure`` or part of one, or in the place of axes ``ax``. Raises
+    LookError for a picture blended of several layers.
 
     >>> import spectrane as sp
     >>> picture = sp.render(sp.from_array([[0.0, 1.0]]), sp.Look(colormap="kiln", limits=(0, 2)))
@@ -26,19 +34,19 @@ def colorbar(picture: Picture, *, size: tuple[int, int] = (150, 720)) -> Figure:
     [720, 150]
     """
     legend = picture.legend()
-    figure = figure_of(size[1], size[0])
+    page = page_of(size, figure, ax)
     if legend.bar is not None:
-        _bar(figure, legend.bar)
+        _bar(page, legend.bar)
     elif legend.classes:
-        _classes(figure, legend.classes)
+        _classes(page, legend.classes)
     for number, (name, text) in enumerate(legend.channels):
         y = 0.78 - number * 0.26
-        figure.text(0.04, y, "■", color=CHANNELS[name], fontsize=15, va="center")
-        figure.text(0.08, y, f"{name}: {text}", color=INK, fontsize=11, va="center")
-    return figure
+        page.text(0.04, y, "■", color=CHANNELS[name], fontsize=15, va="center")
+        page.text(0.08, y, f"{name}: {text}", color=INK, fontsize=11, va="center")
+    return finished(page)
 
 
-def _bar(figure: Figure, found: Bar) -> None:
+def _bar(figure: FigureBase, found: Bar) -> None:
     axes = figure.add_axes((0.05, 0.42, 0.9, 0.26))
     axes.imshow(np.repeat(found.colors[np.newaxis], 8, axis=0), aspect="auto", extent=(0, 1, 0, 1))
     axes.set_yticks([])
@@ -49,7 +57,7 @@ def _bar(figure: Figure, found: Bar) -> None:
     figure.text(0.05, 0.78, found.title, color=INK, fontsize=12)
 
 
-def _classes(figure: Figure, listed: Sequence[tuple[str, str]]) -> None:
+def _classes(figure: FigureBase, listed: Sequence[tuple[str, str]]) -> None:
     columns = max(1, -(-len(listed) // 4))
     for number, (color, label) in enumerate(listed):
         column, row = divmod(number, 4)
@@ -59,24 +67,28 @@ def _classes(figure: Figure, listed: Sequence[tuple[str, str]]) -> None:
 
 
 @quiet
-def swatches(*, size: tuple[int, int] = (800, 1280)) -> Figure:
+def swatches(
+    *, size: tuple[int, int] = (800, 1280), figure: FigureBase | None = None,
+    ax: Axes | None = None,
+) -> Figure:  # fmt: skip
     """Return the built-in colour maps side by side, with what each is made for.
 
-    ``size`` is (rows, columns) in pixels.
+    ``size`` is (rows, columns) in pixels. They are drawn on a caller's ``figure`` or part of one,
+    or in the place of axes ``ax``.
 
     >>> len(swatches().axes) == len(colormaps)
     True
     """
-    figure = figure_of(size[1], size[0])
+    page = page_of(size, figure, ax)
     height = 0.94 / len(colormaps)
     for number, (name, colormap) in enumerate(colormaps.items()):
         bottom = 0.97 - (number + 1) * height
-        axes = figure.add_axes((0.30, bottom + 0.2 * height, 0.27, 0.6 * height))
+        axes = page.add_axes((0.30, bottom + 0.2 * height, 0.27, 0.6 * height))
         colors = colormap.entries
         axes.imshow(colors[np.newaxis], aspect="auto", interpolation="nearest")
         axes.set_axis_off()
         middle = bottom + height / 2
-        figure.text(0.03, middle, name, color=INK, fontsize=12, va="center", weight="bold")
-        figure.text(0.16, middle, colormap.kind, color=MUTED, fontsize=11, va="center")
-        figure.text(0.60, middle, PURPOSES[name], color=INK, fontsize=11, va="center")
-    return figure
+        page.text(0.03, middle, name, color=INK, fontsize=12, va="center", weight="bold")
+        page.text(0.16, middle, colormap.kind, color=MUTED, fontsize=11, va="center")
+        page.text(0.60, middle, PURPOSES[name], color=INK, fontsize=11, va="center")
+    return finished(page)

@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from matplotlib.figure import Figure
+from matplotlib.figure import Figure, FigureBase
 
 from spectrane.display.common_limits import one_rule
 from spectrane.display.linked import MODES, Panel, PanelMode, common_area, linked
 from spectrane.display.panels import checkered
 from spectrane.figures.cells import COUNTS, Cell, Places, drawn_cells, keys_of, set_out
 from spectrane.figures.keys import LINE
-from spectrane.figures.paper import INK
+from spectrane.figures.paper import INK, page_of, sides
 from spectrane.kernels.quiet import quiet
 from spectrane.model.asking import BarSide, checked_side
 from spectrane.model.colors import parse_color
@@ -24,6 +24,9 @@ from spectrane.model.source import Source, called, flat_source_of
 from spectrane.model.view import View, view_of
 from spectrane.raster import Raster
 
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
 _HIGH, _LOW, _WIDE = 240, 100, 120
 """Pixels that a panel with its caption needs: rows, with a histogram and without; columns."""
 
@@ -33,6 +36,7 @@ def compare(
     layers: Sequence[Raster | tuple[Raster, Look | None]], *, view: View | None = None,
     size: Sequence[int] = (800, 1280), histograms: bool = False, mode: PanelMode = "panels",
     tile: int = 96, at: float = 0.5, bar: BarSide | None = None, caption: str | None = None,
+    figure: FigureBase | None = None, ax: Axes | None = None,
 ) -> Figure:  # fmt: skip
     """Return a figure of 2 to 6 rasters, or (raster, look) pairs, at the same place.
 
@@ -43,7 +47,8 @@ def compare(
     each panel's key, or one for all where it is the same; ``caption`` stands below.
 
     ``size`` (rows, columns) is in pixels, at most: panels are set out so that they become as large
-    as it allows, and the sheet ends with them. Raises LookError for another number of rasters, or a
+    as it allows, and the sheet ends with them; on a caller's ``figure`` or part of one, or in the
+    place of axes ``ax``, that is the size. Raises LookError for another number of rasters, or a
     size too small for them, GridMismatch where they do not meet.
 
     >>> import numpy as np, spectrane as sp
@@ -62,6 +67,8 @@ def compare(
     named, note = _in_one_rule([_named(layer) for layer in layers])
     cells = count if mode == "panels" else 1
     histograms = histograms and mode == "panels"
+    page = page_of(size, figure, ax)
+    size = tuple(int(side) for side in sides(page)[::-1])
     _check_size(cells, size, histograms)
     # Before a panel is drawn it is not known how long its caption is and how wide its key.
     wanted = common_area(named[0][1], view_of(view), (int(size[0]), int(size[1])))
@@ -70,7 +77,9 @@ def compare(
     room = set_out(cells, size, wanted.shape, rough)
     panels = linked(named, view_of(view), (max(1, int(room.height)), max(1, int(room.width))))
     foot = "\n".join(text for text in (note, caption) if text)
-    return drawn_cells(_cells(panels, mode, tile, at, bar), size, bar, foot, histograms)
+    fitted = figure is None and ax is None
+    return drawn_cells(_cells(panels, mode, tile, at, bar), page, bar, foot, histograms,
+                       fitted=fitted)  # fmt: skip
 
 
 def _check_size(cells: int, size: Sequence[int], histograms: bool) -> None:

@@ -5,10 +5,10 @@ from __future__ import annotations
 import warnings
 from collections.abc import Sequence
 from contextlib import closing
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from matplotlib.figure import Figure
+from matplotlib.figure import Figure, FigureBase
 from matplotlib.patches import PathPatch
 from matplotlib.path import Path
 from numpy.typing import NDArray
@@ -21,10 +21,13 @@ from spectrane.catalogs.opening import open_item
 from spectrane.display.render import draw_raster
 from spectrane.engine.documents import is_web
 from spectrane.engine.files import open_bytes
-from spectrane.figures.paper import INK, MUTED, PAPER, figure_of
+from spectrane.figures.paper import INK, MUTED, PAPER, finished, page_of
 from spectrane.kernels.quiet import quiet
 from spectrane.model.colormaps import colormaps
 from spectrane.model.errors import LookError, SpectraneError
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
 
 _LOOKS = 6
 _LARGEST = 32 << 20
@@ -32,12 +35,16 @@ _AREA = "#b8423a"
 
 
 @quiet
-def footprints(scenes: Scenes, *, size: Sequence[int] = (800, 1280)) -> Figure:
+def footprints(
+    scenes: Scenes, *, size: Sequence[int] = (800, 1280), figure: FigureBase | None = None,
+    ax: Axes | None = None,
+) -> Figure:  # fmt: skip
     """Return a figure of scenes that were found: where each lies over the area, and how the first
     of them look. ``size`` is (rows, columns) in pixels.
 
     Scenes left out are thin. Small pictures are read, of scenes without one that lie at hand the
-    bands. Raises LookError where no scene says where it lies.
+    bands. It is drawn on a caller's ``figure`` or part of one, or in the place of axes ``ax``.
+    Raises LookError where no scene says where it lies.
 
     >>> from spectrane.catalogs.finding import find_scenes
     >>> import numpy as np, pathlib, spectrane as sp, tempfile
@@ -51,13 +58,13 @@ def footprints(scenes: Scenes, *, size: Sequence[int] = (800, 1280)) -> Figure:
     if not placed:
         raise LookError("footprints: no scene says where it lies")
     area = scenes.area or area_of(_around(placed))
-    figure = figure_of(size[1], size[0])
+    page = page_of(size, figure, ax)
     inks = [f"#{bytes(entry[:3]).hex()}" for entry in colormaps["pebbles"].entries]
-    axes = figure.add_axes((0.06, 0.07, 0.52, 0.83))
+    axes = page.add_axes((0.06, 0.07, 0.52, 0.83))
     _draw_map(axes, scenes, area, inks)
-    _write_head(figure, scenes)
+    _write_head(page, scenes)
     if scenes.area is not None:
-        figure.text(0.06, 0.02, "filled: the area   dashed: left out   ★: one of the fewest that "
+        page.text(0.06, 0.02, "filled: the area   dashed: left out   ★: one of the fewest that "
                     "show all that can be seen", color=INK, fontsize=8)  # fmt: skip
     few = {one.item.id for one in scenes.fewest}
     shown = scenes.found[:_LOOKS]
@@ -65,8 +72,8 @@ def footprints(scenes: Scenes, *, size: Sequence[int] = (800, 1280)) -> Figure:
     for number, scene in enumerate(shown):
         place = (0.62 + number % 2 * 0.19, 0.9 - (number // 2 + 1) * 0.83 / down,
                  0.17, 0.83 / down - 0.085)  # fmt: skip
-        _draw_look(figure, place, scene, number + 1, inks[number % len(inks)], scene.item.id in few)
-    return figure
+        _draw_look(page, place, scene, number + 1, inks[number % len(inks)], scene.item.id in few)
+    return finished(page)
 
 
 def _around(scenes: Sequence[Scene]) -> tuple[float, float, float, float]:
@@ -159,7 +166,7 @@ def _outline(axes: Any, shape: Any, *, facecolor: Any = "none", **how: Any) -> N
             axes.plot(*points.T, color=how["edgecolor"], marker="o", markersize=4)
 
 
-def _write_head(figure: Figure, scenes: Scenes) -> None:
+def _write_head(figure: FigureBase, scenes: Scenes) -> None:
     count, left = len(scenes.found), len(scenes.left_out)
     over = "" if scenes.area is None else f" over {scenes.area.title.rpartition('/')[2]}"
     figure.text(0.06, 0.955, f"{count} scenes{over}, {left} left out", color=INK, fontsize=14,
@@ -171,8 +178,8 @@ def _write_head(figure: Figure, scenes: Scenes) -> None:
 
 
 def _draw_look(
-    figure: Figure, place: tuple[float, float, float, float], scene: Scene, number: int, ink: str,
-    in_fewest: bool,
+    figure: FigureBase, place: tuple[float, float, float, float], scene: Scene, number: int,
+    ink: str, in_fewest: bool,
 ) -> None:  # fmt: skip
     left, bottom, _, high = place
     rgba = quick_look(scene.item)

@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from matplotlib.figure import Figure
+from matplotlib.figure import Figure, FigureBase
 
 from spectrane.display.shown_values import ShownValues, count_shown
-from spectrane.figures.paper import CHANNELS, INK, MUTED, figure_of, styled
+from spectrane.figures.paper import CHANNELS, INK, MUTED, finished, page_of, styled
 from spectrane.kernels.quiet import quiet
 from spectrane.model.look import Look
 from spectrane.model.source import called, source_of
 from spectrane.model.view import View, view_of
 from spectrane.raster import Raster
 from spectrane.volume import Volume
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
 
 _WIDE = 300.0
 """Counts are drawn on a logarithmic axis where the greatest is so many times the median."""
@@ -25,12 +28,14 @@ _WIDE = 300.0
 def histogram(
     raster: Raster | Volume, look: Look | None = None, *, view: View | None = None,
     size: Sequence[int] = (800, 1280), channels: Sequence[ShownValues] | None = None,
+    figure: FigureBase | None = None, ax: Axes | None = None,
 ) -> Figure:  # fmt: skip
     """Return a figure with a row per displayed channel.
 
     Left: how often values occur (muted), the limits as lines with their values, the curve drawn
     over them. Right: how often levels occur after it. ``size`` is (rows, columns) in pixels.
     ``channels`` is what ``sp.shown_values`` returned for the same, which is then not counted twice.
+    It is drawn on a caller's ``figure`` or part of one, or in the place of axes ``ax``.
 
     >>> import numpy as np, spectrane as sp
     >>> len(sp.figures.histogram(sp.from_array(np.arange(64.0).reshape(8, 8))).axes) >= 2
@@ -39,18 +44,18 @@ def histogram(
     source = source_of(raster)
     if channels is None:
         channels = count_shown(source, look, view_of(view))
-    figure = figure_of(size[1], size[0])
-    grid = figure.add_gridspec(
+    page = page_of(size, figure, ax)
+    grid = page.add_gridspec(
         len(channels), 2, width_ratios=(3, 2), left=0.07, right=0.975, top=0.9, bottom=0.09,
         hspace=0.5, wspace=0.16,
     )  # fmt: skip
     for row, channel in enumerate(channels):
-        _before(styled(figure.add_subplot(grid[row, 0])), channel)
-        _after(styled(figure.add_subplot(grid[row, 1])), channel)
+        _before(styled(page.add_subplot(grid[row, 0])), channel)
+        _after(styled(page.add_subplot(grid[row, 1])), channel)
     name = called(source, "array")
     about = "" if channels[0].complete else ", from a part of the pixels"
-    figure.text(0.07, 0.955, f"{name}: values and what is shown{about}", color=INK, fontsize=13)
-    return figure
+    page.text(0.07, 0.955, f"{name}: values and what is shown{about}", color=INK, fontsize=13)
+    return finished(page)
 
 
 def _before(axes: Any, one: ShownValues) -> None:

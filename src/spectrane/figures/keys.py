@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Protocol
 
 import numpy as np
-from matplotlib.figure import Figure
+from matplotlib.backends.backend_agg import RendererAgg
+from matplotlib.figure import FigureBase
 from matplotlib.font_manager import FontProperties
 
 from spectrane.display.keys import Key
-from spectrane.figures.paper import INK, MUTED, Box, in_shares
+from spectrane.figures.paper import INK, MUTED, Box, in_shares, sides
 
 STEPS = 256
 """Colours of a bar."""
@@ -27,19 +29,25 @@ class Measuring(Protocol):
         """Return a text's length."""
 
 
+@functools.cache
+def _renderer(dots: float) -> Any:
+    """Return what measures texts, whatever a figure is drawn by."""
+    made: Any = RendererAgg
+    return made(8, 8, dots)
+
+
 @dataclass(frozen=True)
 class Letters:
     """Small letters of a figure, to measure texts with."""
 
-    figure: Figure
+    figure: FigureBase
     points: float = 9.0
     weight: str = "normal"
 
     def getlength(self, text: str) -> float:
         """Return how many pixels a text is wide."""
-        canvas: Any = self.figure.canvas
-        renderer, font = canvas.get_renderer(), FontProperties(
-            size=self.points, weight=self.weight)  # fmt: skip
+        font = FontProperties(size=self.points, weight=self.weight)
+        renderer = _renderer(float(self.figure.get_figure(root=True).dpi))
         return float(renderer.get_text_width_height_descent(text, font, False)[0])
 
 
@@ -69,7 +77,7 @@ def room_for(keys: Sequence[Key], side: str | None, letters: Letters, along: flo
     return sum(_wide(key, letters) for key in keys)
 
 
-def draw_keys(figure: Figure, keys: Sequence[Key], side: str | None, box: Box) -> None:
+def draw_keys(figure: FigureBase, keys: Sequence[Key], side: str | None, box: Box) -> None:
     """Draw keys into a box of pixels, one beside or below another."""
     letters = Letters(figure)
     left, top, wide, high = box
@@ -108,12 +116,12 @@ def _lines(key: Key, letters: Letters, along: float) -> list[list[tuple[float, s
     return lines
 
 
-def _write(figure: Figure, x: float, y: float, text: str, **how: Any) -> None:
-    wide, high = figure.get_size_inches() * figure.dpi
+def _write(figure: FigureBase, x: float, y: float, text: str, **how: Any) -> None:
+    wide, high = sides(figure)
     figure.text(x / wide, 1 - y / high, text, color=INK, fontsize=9, **how)
 
 
-def _swatch(figure: Figure, x: float, y: float, color: str) -> None:
+def _swatch(figure: FigureBase, x: float, y: float, color: str) -> None:
     axes = figure.add_axes(in_shares(figure, (x, y, _STRIP, LINE - 4)))
     axes.set_facecolor(color)
     axes.set_xticks([])
@@ -122,7 +130,7 @@ def _swatch(figure: Figure, x: float, y: float, color: str) -> None:
         spine.set_color(MUTED)
 
 
-def _upright(figure: Figure, key: Key, box: Box, letters: Letters) -> None:
+def _upright(figure: FigureBase, key: Key, box: Box, letters: Letters) -> None:
     left, top, _, high = box
     left += _GAP
     _write(figure, left, top, key.title, va="top")
@@ -142,7 +150,7 @@ def _upright(figure: Figure, key: Key, box: Box, letters: Letters) -> None:
     _points(axes, key, _POINT / strip[3], upright=True)
 
 
-def _lying(figure: Figure, key: Key, box: Box, letters: Letters) -> None:
+def _lying(figure: FigureBase, key: Key, box: Box, letters: Letters) -> None:
     left, top, wide, _ = box
     _write(figure, left, top + 2, key.title, va="top")
     if key.colors is None:
@@ -179,7 +187,7 @@ def ticks_apart(
     return [*kept, last]
 
 
-def _strip(figure: Figure, box: Box, colors: Any) -> Any:
+def _strip(figure: FigureBase, box: Box, colors: Any) -> Any:
     axes = figure.add_axes(in_shares(figure, box))
     axes.imshow(colors, aspect="auto", extent=(0, 1, 0, 1), interpolation="nearest")
     axes.set_xticks([])

@@ -2,24 +2,34 @@
 
 from __future__ import annotations
 
+import io
 import os
-from typing import Any
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
 
 from matplotlib import rc_context
 from matplotlib.backends.backend_agg import FigureCanvasAgg
-from matplotlib.figure import Figure
+from matplotlib.figure import Figure, FigureBase
+from matplotlib.gridspec import GridSpec
 from matplotlib.text import Text
 from matplotlib.ticker import LogFormatter, ScalarFormatter
 
 from spectrane.kernels.quiet import quiet
-from spectrane.model.errors import FormatError
+from spectrane.model.errors import FormatError, LookError
 from spectrane.model.whole_files import written_whole
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
 
 PAPER, INK, MUTED, GRID = "#f7f7f4", "#22282e", "#a7aeb4", "#dfe2e2"
 CHANNELS = {"red": "#b8423a", "green": "#3d8a4f", "blue": "#3c66ad", "grey": "#4a5157",
             "alpha": "#8a8f94"}  # fmt: skip
 DOTS = 100
 _ENDINGS = (".png", ".pdf", ".svg")
+
+
+Box = tuple[float, float, float, float]
+"""A place on a figure in pixels: left, top, width, height."""
 
 
 def figure_of(columns: float, rows: float) -> Figure:
@@ -34,35 +44,93 @@ def blank(width: float, height: float, paper: str = PAPER, dots: int = DOTS) -> 
     return figure
 
 
-class _Plain(Figure):
-    """A figure that draws texts as they are: a file's name with dollars in it is no formula."""
+def page_of(
+    size: Sequence[int], figure: FigureBase | None = None, ax: Axes | None = None
+) -> FigureBase:  # fmt: skip
+    """Return what a chart is drawn on: a new figure of (rows, columns) pixels, a caller's figure or
+    part of one, or the place of a caller's axes, which make way for it.
 
-    def draw(self, renderer: Any) -> None:
-        """Draw, after telling all texts but computed numbers along axes to be plain."""
-        computed = {
-            id(label) for axes in self.axes for axis in (axes.xaxis, axes.yaxis)
-            if isinstance(axis.get_major_formatter(), ScalarFormatter | LogFormatter)
-            for label in (*axis.get_ticklabels(), axis.get_offset_text())
-        }  # fmt: skip
-        for text in self.findobj(Text):
-            if id(text) not in computed:
-                text.set_parse_math(False)
-        super().draw(renderer)
+    Raises LookError for both a figure and axes.
+    """
+    if figure is not None and ax is not None:
+        raise LookError("give figure= or ax=, not both")
+    if ax is None:
+        return figure_of(size[1], size[0]) if figure is None else figure
+    around: Any = ax.figure
+    place = ax.get_position()
+    ax.remove()
+    part = around.add_subfigure(GridSpec(1, 1, figure=around)[0])
+    part.bbox_relative.p0, part.bbox_relative.p1 = place.p0, place.p1
+    made: FigureBase = part
+    return made
 
 
-Box = tuple[float, float, float, float]
-"""A place on a figure in pixels: left, top, width, height."""
+def finished(page: FigureBase) -> Figure:
+    """Return the figure that a page is, or is part of, with its texts told to be plain."""
+    if not isinstance(page, _Plain):
+        _tell_plain(page)
+    root: Any = page.get_figure(root=True)
+    found: Figure = root
+    return found
 
 
-def in_shares(figure: Figure, box: Box) -> Box:
+def sides(page: FigureBase) -> tuple[float, float]:
+    """Return width and height in pixels.
+
+    >>> sides(figure_of(200, 100))
+    (200.0, 100.0)
+    """
+    box = page.get_window_extent()
+    return float(box.width), float(box.height)
+
+
+def in_shares(page: FigureBase, box: Box) -> Box:
     """Return a box of pixels as Matplotlib takes it: shares of the figure, from below.
 
     >>> in_shares(figure_of(200, 100), (20, 10, 100, 50))
     (0.1, 0.4, 0.5, 0.5)
     """
-    wide, high = (float(side) * figure.dpi for side in figure.get_size_inches())
+    wide, high = sides(page)
     left, top, width, height = box
     return left / wide, 1 - (top + height) / high, width / wide, height / high
+
+
+def _tell_plain(page: FigureBase) -> None:
+    """Tell all texts but computed numbers along axes that nothing in them is a formula."""
+    every: Any = page
+    computed = {
+        id(label) for axes in every.axes for axis in (axes.xaxis, axes.yaxis)
+        if isinstance(axis.get_major_formatter(), ScalarFormatter | LogFormatter)
+        for label in (*axis.get_ticklabels(), axis.get_offset_text())
+    }  # fmt: skip
+    for text in every.findobj(Text):
+        if id(text) not in computed:
+            text.set_parse_math(False)
+
+
+def on_paper(figure: Figure, width: float, height: float, paper: str, dots: int) -> Figure:
+    """Return a caller's figure as paper of so many inches. Raises LookError for part of one."""
+    if not isinstance(figure, Figure):
+        raise LookError("a sheet is paper of its own size: give a whole figure, and no part of one")
+    figure.set_dpi(dots)
+    figure.set_size_inches(width, height)
+    figure.set_facecolor(paper)
+    return figure
+
+
+class _Plain(Figure):
+    """A figure that draws texts as they are: a file's name with dollars in it is no formula."""
+
+    def draw(self, renderer: Any) -> None:
+        """Draw, after telling all texts but computed numbers along axes to be plain."""
+        _tell_plain(self)
+        super().draw(renderer)
+
+    def _repr_png_(self) -> bytes:
+        """Show itself in a notebook, whatever that does with figures."""
+        held = io.BytesIO()
+        self.savefig(held, format="png", facecolor=self.get_facecolor())
+        return held.getvalue()
 
 
 def styled(axes: Any, *, grid: str | None = "y") -> Any:
@@ -77,6 +145,24 @@ def styled(axes: Any, *, grid: str | None = "y") -> Any:
         axes.grid(axis=grid, color=GRID, linewidth=0.8)
         axes.set_axisbelow(True)
     return axes
+
+
+def page_axes(
+    size: Sequence[int], figure: FigureBase | None = None, ax: Axes | None = None
+) -> Axes:  # fmt: skip
+    """Return the axes of a chart that has one: a caller's own, or new ones on a page."""
+    if ax is not None and figure is None:
+        made: Axes = styled(ax)
+        return made
+    new: Axes = styled(page_of(size, figure, ax).add_axes((0.08, 0.1, 0.88, 0.8)))
+    return new
+
+
+def titled_axes(axes: Axes, title: str) -> Figure:
+    """Give a chart of one pair of axes its title, and return the finished figure."""
+    axes.set_title(title, loc="left", color=INK, fontsize=13)
+    page: Any = axes.figure
+    return finished(page)
 
 
 @quiet

@@ -6,24 +6,29 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
-from matplotlib.figure import Figure
+from matplotlib.figure import Figure, FigureBase
 
-from spectrane.figures.paper import INK, figure_of, styled
+from spectrane.figures.paper import INK, page_axes, titled_axes
 from spectrane.kernels.quiet import quiet
 from spectrane.model.colormaps import colormaps
 
 if TYPE_CHECKING:
     import pandas
+    from matplotlib.axes import Axes
 
 
 @quiet
-def profile(table: pandas.DataFrame, *, size: Sequence[int] = (800, 1280)) -> Figure:
+def profile(
+    table: pandas.DataFrame, *, size: Sequence[int] = (800, 1280),
+    figure: FigureBase | None = None, ax: Axes | None = None,
+) -> Figure:  # fmt: skip
     """Return a figure of ``spectrane.profile``'s table: a line per zone, with its mean ± σ.
 
     Against wavelength where every band has one, against band number otherwise; of a volume,
     against its frames, or their times where all have one; of ``over_time``'s table against the
     date, a line per zone and band. Bands without a valid number leave a gap.
-    ``size`` is (rows, columns) in pixels.
+    ``size`` is (rows, columns) in pixels; ``figure`` a caller's, or part of one; ``ax`` a caller's
+    axes.
 
     >>> import numpy as np, spectrane as sp
     >>> table = sp.profile(sp.from_array(np.ones((2, 3, 3))), {"row": 1, "column": 1})
@@ -31,10 +36,9 @@ def profile(table: pandas.DataFrame, *, size: Sequence[int] = (800, 1280)) -> Fi
     1
     """
     if "band" in table and "time" in table:
-        return _over_time(table, size)
+        return _over_time(table, page_axes(size, figure, ax))
     what = "frame" if "frame" in table else "band"
-    figure = figure_of(size[1], size[0])
-    axes = styled(figure.add_axes((0.08, 0.1, 0.88, 0.8)))
+    axes = page_axes(size, figure, ax)
     inks = [f"#{bytes(entry[:3]).hex()}" for entry in colormaps["pebbles"].entries]
     along, named = ("wavelength", "wavelength (nm)") if what == "band" else ("time", "time (s)")
     if what == "band" and "nominal" in table and bool(table["nominal"].any()):
@@ -56,8 +60,7 @@ def profile(table: pandas.DataFrame, *, size: Sequence[int] = (800, 1280)) -> Fi
     units = [unit for unit in dict.fromkeys(table["unit"]) if isinstance(unit, str) and unit != "1"]
     axes.set_ylabel("value" + (f" ({', '.join(units)})" if units else ""), color=INK)
     axes.legend(frameon=False, fontsize=10, labelcolor=INK)
-    figure.text(0.08, 0.935, _title(table, what, known), color=INK, fontsize=13)
-    return figure
+    return titled_axes(axes, _title(table, what, known))
 
 
 def _title(table: pandas.DataFrame, what: str, known: bool) -> str:
@@ -73,9 +76,7 @@ def _title(table: pandas.DataFrame, what: str, known: bool) -> str:
     return f"{shown} of {many}" + ("" if points else ": mean, and ± σ")
 
 
-def _over_time(table: pandas.DataFrame, size: Sequence[int]) -> Figure:
-    figure = figure_of(size[1], size[0])
-    axes = styled(figure.add_axes((0.08, 0.1, 0.88, 0.8)))
+def _over_time(table: pandas.DataFrame, axes: Axes) -> Figure:
     inks = [f"#{bytes(entry[:3]).hex()}" for entry in colormaps["pebbles"].entries]
     bands = table["band"].nunique()
     lines = table.groupby(["zone", "band"], sort=False)
@@ -88,24 +89,27 @@ def _over_time(table: pandas.DataFrame, size: Sequence[int]) -> Figure:
         if np.nanmax(std, initial=0) > 0:
             axes.fill_between(rows["time"], mean - std, mean + std, color=ink, alpha=0.16,
                               linewidth=0)  # fmt: skip
-    figure.autofmt_xdate(rotation=0, ha="center")
+    axes.xaxis.set_tick_params(rotation=0)
     units = [unit for unit in dict.fromkeys(table["unit"]) if isinstance(unit, str) and unit != "1"]
     axes.set_ylabel("value" + (f" ({', '.join(units)})" if units else ""), color=INK)
     axes.legend(frameon=False, fontsize=10, labelcolor=INK)
-    figure.text(0.08, 0.935, "Over time: mean, and ± σ of zones", color=INK, fontsize=13)
-    return figure
+    return titled_axes(axes, "Over time: mean, and ± σ of zones")
 
 
-def line_profile(table: pandas.DataFrame, *, size: Sequence[int] = (800, 1280)) -> Figure:
+def line_profile(
+    table: pandas.DataFrame, *, size: Sequence[int] = (800, 1280),
+    figure: FigureBase | None = None, ax: Axes | None = None,
+) -> Figure:  # fmt: skip
     """Return a figure of ``spectrane.along``'s table: values against distance, a line per band.
+
+    ``size``, ``figure`` and ``ax`` are those of ``profile``.
 
     >>> import numpy as np, spectrane as sp
     >>> raster = sp.from_array(np.eye(9))
     >>> len(sp.figures.line_profile(sp.along(raster, (0.5, 0.5), (8.5, 8.5))).axes)
     1
     """
-    figure = figure_of(size[1], size[0])
-    axes = styled(figure.add_axes((0.08, 0.1, 0.88, 0.8)))
+    axes = page_axes(size, figure, ax)
     inks = [f"#{bytes(entry[:3]).hex()}" for entry in colormaps["pebbles"].entries]
     for number, (name, rows) in enumerate(table.groupby("band", sort=False)):
         axes.plot(rows["distance"], rows["value"].to_numpy(float), color=inks[number % len(inks)],
@@ -114,5 +118,4 @@ def line_profile(table: pandas.DataFrame, *, size: Sequence[int] = (800, 1280)) 
     units = [unit for unit in dict.fromkeys(table["unit"]) if isinstance(unit, str) and unit != "1"]
     axes.set_ylabel("value" + (f" ({', '.join(units)})" if units else ""), color=INK)
     axes.legend(frameon=False, fontsize=10, labelcolor=INK)
-    figure.text(0.08, 0.935, "Values along the line", color=INK, fontsize=13)
-    return figure
+    return titled_axes(axes, "Values along the line")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any, Literal, get_args
+from typing import TYPE_CHECKING, Any, Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,9 +18,14 @@ from spectrane.model.regular_files import ReadingAs, path_text, read_small_text,
 from spectrane.model.shortly import short_repr
 from spectrane.model.whole_files import written_whole
 
+if TYPE_CHECKING:
+    from matplotlib.colors import Colormap as TheirColormap
+
 ENTRIES = 256
 _LARGEST = 4 << 20
 _REVERSED = " reversed"
+_THEIRS = "matplotlib:"
+"""Before the name of a colour map that Matplotlib has."""
 Knot = tuple[float, float, float]
 """Lightness 0...1, chroma, hue in degrees, in OKLab."""
 
@@ -158,6 +163,45 @@ class Colormap:
         ends = {"under": self.under, "over": self.over, "nodata": self.nodata}
         return fields | {key: value for key, value in ends.items() if value is not None}
 
+    def to_matplotlib(self) -> TheirColormap:
+        """Return the map as one of Matplotlib's: exact at its entries, with what lies under, over
+        and is no data.
+
+        >>> colormaps["kiln"].to_matplotlib()(255, bytes=True) == colormaps["kiln"].entries[255]
+        array([ True,  True,  True,  True])
+        """
+        from matplotlib.colors import ListedColormap
+
+        made = ListedColormap(self.entries / 255.0, name=self.name)
+        bad = self.nodata or (0.0, 0.0, 0.0, 0.0)
+        return made.with_extremes(bad=bad, under=self.under, over=self.over)
+
+    @classmethod
+    def from_matplotlib(cls, given: Any) -> Colormap:
+        """Return the colours of a Matplotlib colour map, by its name or itself.
+
+        Its name here is ``matplotlib:NAME``. Raises LookError for a name there is not.
+
+        >>> Colormap.from_matplotlib("cividis").name
+        'matplotlib:cividis'
+        """
+        import matplotlib
+
+        if isinstance(given, str):
+            known = list(matplotlib.colormaps)
+            if given not in known:
+                raise LookError(
+                    f"colour map {_THEIRS}{given}: there is none{nearest(given, known)}"
+                )
+            given = matplotlib.colormaps[given]
+        colors = given(np.arange(given.N), bytes=True)
+        first, last = (_text_of(color) for color in (colors[0], colors[-1]))
+        under, over, bad = (_text_of(np.round(np.asarray(color) * 255)) for color in (
+            given.get_under(), given.get_over(), given.get_bad()))  # fmt: skip
+        return cls(f"{_THEIRS}{given.name}", colors, None if under == first else under,
+                   None if over == last else over,
+                   None if bad.endswith("00") and len(bad) == 9 else bad)  # fmt: skip
+
     @classmethod
     def from_dict(cls, given: Mapping[str, Any]) -> Colormap:
         """Read what ``to_dict`` returns.
@@ -225,6 +269,10 @@ class Colormap:
             if not len(entries) or entries.min() < 0 or entries.max() > 255:
                 raise ValueError("numbers outside 0 to 255")
             return cls(os.path.splitext(os.path.basename(name))[0], entries.astype(np.uint8))
+
+
+def _text_of(color: Any) -> str:
+    return color_text([int(part) for part in color])
 
 
 def _between(at: NDArray[np.float64], places: NDArray[np.float64], values: Any) -> Any:
@@ -377,13 +425,19 @@ colormaps = Colormaps()
 
 
 def colormap_of(given: Any) -> Colormap:
-    """Return a colour map by name (``NAME reversed`` too), from a dictionary, or itself."""
+    """Return a colour map by name (``NAME reversed`` too, ``matplotlib:NAME``), from a dictionary,
+    of Matplotlib's, or itself.
+    """
     if isinstance(given, Colormap):
         return given
     if isinstance(given, Mapping):
         return Colormap.from_dict(given)
+    if hasattr(given, "get_under") and hasattr(given, "N"):
+        return Colormap.from_matplotlib(given)
     if not isinstance(given, str):
         raise LookError(f"colour map {given!r}: expected a name, or a Colormap")
+    if given.startswith(_THEIRS):
+        return Colormap.from_matplotlib(given.removeprefix(_THEIRS))
     if given.endswith(_REVERSED):
         return colormaps[given.removesuffix(_REVERSED)].reversed()
     return colormaps[given]
@@ -396,6 +450,10 @@ def colormap_text(colormap: Colormap) -> str | dict[str, Any]:
     'kiln reversed'
     """
     known = colormap.name.removesuffix(_REVERSED) in colormaps
+    if colormap.name.startswith(_THEIRS):
+        import matplotlib
+
+        known = colormap.name.removeprefix(_THEIRS) in matplotlib.colormaps
     if known and colormap_of(colormap.name) == colormap:
         return colormap.name
     return colormap.to_dict()

@@ -18,7 +18,7 @@ from spectrane.display.sheet_settings import (
     paper_size,
 )
 from spectrane.figures.keys import one_key
-from spectrane.figures.paper import MUTED, blank
+from spectrane.figures.paper import MUTED, blank, finished, on_paper
 from spectrane.figures.sheets.elements import HEAD, North, Notes, ScaleBar, SheetElement
 from spectrane.figures.sheets.framing import Extent, Framed, extent_of, framed
 from spectrane.figures.sheets.insets import Inset, own_picture
@@ -80,7 +80,7 @@ def sheet(
     inset: str = "auto", picture: str | None = None, separate: bool = False,
     across: int | None = None, area: tuple[float, float, float, float] | None = None,
     area_crs: str | None = None, center: tuple[float, float] | None = None,
-    covers: StackArea = "bottom", dots: int = 200,
+    covers: StackArea = "bottom", dots: int = 200, figure: Figure | None = None,
 ) -> Figure:  # fmt: skip
     """Return a finished map on paper: with title, coordinates, legend, scale bar, north and notes.
 
@@ -88,7 +88,8 @@ def sheet(
     the lowest first; with ``separate`` each is a map of its own (or each list of them), all of the
     same area. The other arguments are those of ``SheetSettings``. Outlines above all rasters are
     drawn as lines, texts as letters; nothing in a text is interpreted. Save it with
-    ``figures.save_figure``: on PDF and SVG a millimetre is one. Raises LookError for what has no
+    ``figures.save_figure``: on PDF and SVG a millimetre is one. A caller's ``figure`` becomes the
+    paper. Raises LookError for what has no
     room, with what would have; GridMismatch for a scale of a grid whose unit nobody knows.
 
     >>> import numpy as np, spectrane as sp
@@ -103,13 +104,14 @@ def sheet(
         lines, put or {}, inset, picture, separate, across, area, area_crs, center,
         covers, dots,
     )  # fmt: skip
-    return drawn_sheet(layers, settings).figure
+    return drawn_sheet(layers, settings, figure=figure).figure
 
 
 def drawn_sheet(
-    layers: object, settings: SheetSettings, grid: Grid | None = None
+    layers: object, settings: SheetSettings, grid: Grid | None = None,
+    figure: Figure | None = None,
 ) -> DrawnSheet:  # fmt: skip
-    """Draw a sheet: see ``sheet``; ``grid`` is that of a layer file."""
+    """Draw a sheet: see ``sheet``; ``grid`` is that of a layer file, ``figure`` a caller's."""
     maps = maps_of(layers, settings.separate)
     rasters = [one for one in maps[0] if not isinstance(one, Outline)]
     if not rasters:
@@ -128,9 +130,12 @@ def drawn_sheet(
         before, out = out, setting.out(drawn)
         if before.frames == out.frames:
             break
+    pen = setting.pen
+    if figure is not None:
+        pen.figure = on_paper(figure, pen.wide / MM, pen.high / MM, "white", settings.dots)
     _draw(setting, out, drawn)
     elements = tuple((one.element.name, one.box) for one in out.placed)
-    return DrawnSheet(setting.pen.figure, out.frames, elements, foot)
+    return DrawnSheet(finished(pen.figure), out.frames, elements, foot)
 
 
 def _best(

@@ -14,7 +14,7 @@ from spectrane.display.slice_layers import Ready, prepared
 from spectrane.display.slice_page import DrawnSlice, drawn_slice
 from spectrane.display.slices import extent_of_plane, said_place, slice_places
 from spectrane.figures.keys import STEPS
-from spectrane.figures.paper import blank
+from spectrane.figures.paper import blank, finished, on_paper
 from spectrane.figures.sheets.elements import HEAD, TEXT, Notes, ScaleBar, SheetElement
 from spectrane.figures.sheets.framing import Extent, Framed, round_scale
 from spectrane.figures.sheets.insets import own_picture
@@ -56,7 +56,7 @@ def slice_sheet(
     title: str = "", subtitle: str = "", notes: str = "", sources: str | None = None,
     date: str | None = None, paper: str = "A4", orientation: Orientation = "auto",
     margin: float = 12.0, scale: float | str | None = None, picture: str | None = None,
-    across: int | None = None, dots: int = 200,
+    across: int | None = None, dots: int = 200, figure: Figure | None = None,
 ) -> Figure:  # fmt: skip
     """Return a sheet of ``count`` slices of volumes, evenly over ``span`` mm or what is not empty.
 
@@ -73,18 +73,21 @@ def slice_sheet(
         title, subtitle, notes, sources, date, paper, orientation, margin, scale, picture=picture,
         across=across, dots=dots,
     )  # fmt: skip
-    return drawn_slice_sheet(layers, Cuts(plane, count, span, side, axes), settings).figure
+    cuts = Cuts(plane, count, span, side, axes)
+    return drawn_slice_sheet(layers, cuts, settings, figure).figure
 
 
 def drawn_slice_sheet(
-    layers: VolumesShown, cuts: Cuts, settings: SheetSettings
+    layers: VolumesShown, cuts: Cuts, settings: SheetSettings, figure: Figure | None = None
 ) -> DrawnSheet:  # fmt: skip
     """Draw a sheet of slices: see ``slice_sheet``."""
     ready = prepared(layers, cuts.axes)
     places = slice_places(ready, cuts.plane, cuts.count, cuts.span)
     wide, high = extent_of_plane(ready, cuts.plane)
     paper = paper_sides(settings, lying=True)
-    pen = Pen(blank(paper[0] / MM, paper[1] / MM, "white", settings.dots))
+    sides = (paper[0] / MM, paper[1] / MM)
+    pen = Pen(blank(*sides, "white", settings.dots) if figure is None else (
+        on_paper(figure, *sides, "white", settings.dots)))  # fmt: skip
     words = Words(pen, settings, _small_print(ready, cuts, settings))
     room = words.room()
     aside = min(60.0, max(36.0, room.width * 0.22))
@@ -103,7 +106,7 @@ def drawn_slice_sheet(
     for one in placed:
         one.element.draw(pen, one.box)
     elements = tuple((one.element.name, one.box) for one in placed)
-    return DrawnSheet(pen.figure, tuple(frames), elements, words.foot)
+    return DrawnSheet(finished(pen.figure), tuple(frames), elements, words.foot)
 
 
 def _cells(
