@@ -83,6 +83,7 @@ from .spatial.aligning import Alignment as Alignment
 from .spatial.oblique import Oblique as Oblique
 from .spatial.placing import Placement as Placement
 from .spatial.rigid import RigidAlignment as RigidAlignment
+from .spatial.shape_files import save_shapes as save_shapes
 from .spatial.shapes import Shapes as Shapes
 from .spatial.shapes import read_shapes as read_shapes
 from .together import align as align

@@ -92,6 +92,25 @@ class Mask(Raster):
         """
         return Mask(_masks.mask_on(self._source, flat_source_of(raster)))
 
+    def to_polygons(
+        self, classes: Sequence[float | str] | None = None, *, band: BandName = 1
+    ) -> dict[str, Any]:
+        """Return what is chosen as GeoJSON, exact along the pixels' edges, holes kept.
+
+        See ``Raster.to_polygons``.
+
+        >>> import numpy as np, spectrane as sp
+        >>> ring = sp.mask(sp.from_array(np.pad([[0]], 1, constant_values=1)), values=1)
+        >>> [len(one) for one in ring.to_polygons()["features"][0]["geometry"]["coordinates"]]
+        [5, 5]
+        """
+        return super().to_polygons(classes, band=band)
+
+    @property
+    def __geo_interface__(self) -> dict[str, Any]:
+        """What is chosen as GeoJSON, in the mask's own coordinates."""
+        return self.to_polygons()
+
     def share(self) -> float:
         """Return what share of the pixels is chosen, 0 to 1; all of them are read, by blocks.
 

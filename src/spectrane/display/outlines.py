@@ -81,6 +81,13 @@ class Outline(LayerBase):
             return self.name or "outlines"
         return short_name(os.fspath(self.shape))
 
+    @property
+    def __geo_interface__(self) -> dict[str, Any]:
+        """The shapes as GeoJSON, in their own coordinates."""
+        shape: Any = self.ready().shape
+        found: dict[str, Any] = shape.__geo_interface__
+        return found
+
     def ready(self) -> Outline:
         """Return the outline with its shape read: to be drawn many times, or on another machine.
 

@@ -117,6 +117,33 @@ class Grid:
         (a, b, c), (d, e, f) = self.affine[0], self.affine[1]
         return a, b, c, d, e, f
 
+    def polygon(self, rings: Sequence[NDArray[np.int64]]) -> dict[str, object]:
+        """Return rings of corners, (n, 2) columns and rows, as a GeoJSON polygon on the map.
+
+        The outer ring comes first. Rings that run with their inside at the right, rows counted
+        down, are anticlockwise on the map (RFC 7946, 3.1.6).
+        """
+        mirrored = np.linalg.det(self.matrix[:2, :2]) < 0
+        placed = []
+        for ring in rings:
+            x, y = self.to_map(ring[:, 0].astype(float), ring[:, 1].astype(float))
+            points = np.stack([x, y], axis=1)
+            points = points[::-1] if mirrored else points
+            placed.append([*map(tuple, points.tolist()), tuple(points[0].tolist())])
+        return {"type": "Polygon", "coordinates": placed}
+
+    @property
+    def __geo_interface__(self) -> dict[str, object]:
+        """The outer edge of a map grid as a GeoJSON polygon, in its own coordinates.
+
+        >>> Grid((2, 3)).__geo_interface__["coordinates"]
+        [[(0.0, 0.0), (3.0, 0.0), (3.0, 2.0), (0.0, 2.0), (0.0, 0.0)]]
+        """
+        if len(self.shape) != 2:
+            raise GridMismatch("a grid of voxels has no outline on a map")
+        rows, columns = self.shape
+        return self.polygon([np.array([[0, 0], [columns, 0], [columns, rows], [0, rows]])])
+
     def to_map(self, columns: Positions, rows: Positions) -> tuple[Positions, Positions]:
         """Return x and y of fractional corner-based columns and rows: numbers or arrays.
 

@@ -71,6 +71,13 @@ class Shapes:
         of = "the raster's own system" if self.crs is None else self.crs[:60]
         return f"<Shapes {self.title}: {len(self.features)} features in {of}>"
 
+    @property
+    def __geo_interface__(self) -> dict[str, Any]:
+        """The features as GeoJSON, in their own coordinates."""
+        features = [{"type": "Feature", "properties": dict(one.properties),
+                     "geometry": one.geometry} for one in self.features]  # fmt: skip
+        return {"type": "FeatureCollection", **system_member(self.crs), "features": features}
+
     def only(self, feature: Feature) -> Shapes:
         """Return one of the features alone.
 
@@ -115,6 +122,18 @@ class Shapes:
         return f"{self.option}=EPSG:CODE, or --{self.option.replace('_', '-')} EPSG:CODE"
 
 
+def system_member(crs: str | None) -> dict[str, Any]:
+    """Return what older GeoJSON (2008) says of a coordinate system: nothing of longitude and
+    latitude, null where none is known.
+
+    >>> system_member("EPSG:4326"), system_member(None)
+    ({}, {'crs': None})
+    """
+    if crs == LONLAT:
+        return {}
+    return {"crs": None if crs is None else {"type": "name", "properties": {"name": crs}}}
+
+
 @quiet
 def read_shapes(
     path: str | os.PathLike[str], *, layer: str | None = None, crs: CrsLike | None = None
@@ -138,6 +157,8 @@ def shapes_of(
     given: Any, *, crs: Any = None, layer: str | None = None, option: str = "crs"
 ) -> Shapes:
     """Return shapes however they were given: see the module. ``option`` is for messages."""
+    if hasattr(given, "ready") and hasattr(given, "shape"):  # an outline that is to be drawn
+        given = given.ready().shape
     if isinstance(given, Shapes):
         return given if crs is None else replace(given, crs=system_text(crs), assumed=False)
     asked = system_text_or_none(crs)
@@ -189,8 +210,8 @@ def _from_file(name: str, layer: str | None) -> _Found:
 def _from_object(given: Any) -> _Found:
     if hasattr(given, "__geo_interface__") and not isinstance(given, Mapping):
         shapes, said, _ = _from_mapping(given.__geo_interface__, "the shape", lonlat=False)
-        own = getattr(given, "crs", None)
-        return shapes, said or system_text_or_none(own), False
+        own = system_text_or_none(getattr(given, "crs", None))
+        return shapes, said or own or getattr(getattr(given, "grid", None), "crs_text", None), False
     if isinstance(given, tuple | list) and len(given) == 4:
         return _from_mapping(_box(given), "the bounds", lonlat=False)
     return _from_mapping(given, "the shape", lonlat=True)
@@ -205,6 +226,7 @@ def _from_mapping(shape: Any, title: str, *, lonlat: bool) -> _Found:
         said = said if isinstance(said, Mapping) else {}
         if isinstance(geometry, Mapping):  # RFC 7946 allows features without a place
             features.append(_feature(geometry, said, feature.get("id") or number))
+    lonlat = lonlat and not ("crs" in shape and shape["crs"] is None)  # null: no one knows (2008)
     return Shapes(title, tuple(features), None), _named_system(shape, title), lonlat
 
 
