@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, Self
 
 import numpy as np
@@ -12,11 +13,13 @@ from spectrane.engine.memory import shared_array
 from spectrane.kernels.quiet import quiet_methods
 from spectrane.model.arrays import as_asked, plain_array
 from spectrane.model.asking import NoDataLike
+from spectrane.model.band import BandName, find_bands
 from spectrane.model.display_window import DisplayWindow
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look, NoDataWhen, look_of
 from spectrane.model.source import Source, called
 from spectrane.spatial import described as _described
+from spectrane.spatial.shapes import system_member
 
 if TYPE_CHECKING:
     from dask.array import Array as DaskArray
@@ -203,3 +206,36 @@ class DatasetFace:
 
     def __exit__(self, *_: object) -> None:
         self.close()
+
+
+@quiet_methods
+class MapFace(DatasetFace):
+    """A face of what lies on a map: its outline, and areas in it."""
+
+    def to_polygons(
+        self, classes: Sequence[float | str] | None = None, *, band: BandName = 1
+    ) -> dict[str, Any]:
+        """Return the areas of classes as GeoJSON, exact along the pixels' edges, holes kept.
+
+        A feature for each area whose pixels hang together by their sides, with its ``value``,
+        ``name`` (of classes that have one) and ``pixels``. ``classes`` are stored numbers or names;
+        None: all that occur. Positions are the map's own: the ``crs`` member names the system,
+        ``sp.save_shapes`` writes them. Raises LookError for a name there is not, and for measures
+        of which none are named.
+
+        >>> import numpy as np, spectrane as sp
+        >>> found = sp.from_array(np.array([[1, 1, 2]])).to_polygons([1])
+        >>> found["features"][0]["geometry"]["coordinates"]
+        [[(2.0, 0.0), (2.0, 1.0), (0.0, 1.0), (0.0, 0.0), (2.0, 0.0)]]
+        """
+        from spectrane.spatial.tracing import class_polygons, class_values
+
+        values = None if classes is None else class_values(self._source, classes)
+        return class_polygons(self._source, find_bands(self._source.bands, band)[0], values)
+
+    @property
+    def __geo_interface__(self) -> dict[str, Any]:
+        """The raster's outer edge as a GeoJSON feature, in its own coordinates."""
+        said = {"name": self.title, "rows": self.grid.rows, "columns": self.grid.columns}
+        return {"type": "Feature", "properties": said, "geometry": self.grid.__geo_interface__,
+                **system_member(self.grid.crs_text)}  # fmt: skip

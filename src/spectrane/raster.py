@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.analysis.fills import tell_fills
-from spectrane.dataset import DatasetFace
+from spectrane.dataset import MapFace
 from spectrane.engine.memory import loaded
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.kernels.quiet import quiet_methods
@@ -34,7 +34,6 @@ from spectrane.model.window import Window, whole
 from spectrane.spatial import described as _described
 from spectrane.spatial import extract as _extract
 from spectrane.spatial.held import array_source
-from spectrane.spatial.shapes import system_member
 from spectrane.spatial.subset import Subset
 
 if TYPE_CHECKING:
@@ -54,7 +53,7 @@ Bands = BandName | Iterable[BandName] | None
 
 
 @quiet_methods
-class Raster(DatasetFace):
+class Raster(MapFace):
     """Bands on a grid, not read yet: any window, at any resolution, when asked.
 
     Made by ``spectrane.open`` or ``spectrane.from_array``. Bands are counted from 1 and may be
@@ -338,34 +337,6 @@ class Raster(DatasetFace):
 
         lit = [Sun(*angles) for angles in suns] if suns else [Sun(azimuth, altitude)]
         return Raster(Relief(self._source, find_bands(self.bands, band)[0], lit, exaggeration))
-
-    def to_polygons(
-        self, classes: Sequence[float | str] | None = None, *, band: BandName = 1
-    ) -> dict[str, Any]:
-        """Return the areas of classes as GeoJSON, exact along the pixels' edges, holes kept.
-
-        A feature for each area whose pixels hang together by their sides, with its ``value``,
-        ``name`` (of classes that have one) and ``pixels``. ``classes`` are stored numbers or names;
-        None: all that occur. Positions are the map's own: the ``crs`` member names the system,
-        ``sp.save_shapes`` writes them. Raises LookError for a name there is not, and for measures
-        of which none are named.
-
-        >>> import numpy as np, spectrane as sp
-        >>> found = sp.from_array(np.array([[1, 1, 2]])).to_polygons([1])
-        >>> found["features"][0]["geometry"]["coordinates"]
-        [[(2.0, 0.0), (2.0, 1.0), (0.0, 1.0), (0.0, 0.0), (2.0, 0.0)]]
-        """
-        from spectrane.spatial.tracing import class_values, polygons_of
-
-        values = None if classes is None else class_values(self._source, classes)
-        return polygons_of(self._source, find_bands(self.bands, band)[0], values)
-
-    @property
-    def __geo_interface__(self) -> dict[str, Any]:
-        """The raster's outer edge as a GeoJSON feature, in its own coordinates."""
-        said = {"name": self.title, "rows": self.grid.rows, "columns": self.grid.columns}
-        return {"type": "Feature", "properties": said, "geometry": self.grid.__geo_interface__,
-                **system_member(self.grid.crs_text)}  # fmt: skip
 
     def upright(self) -> Raster:
         """Return the raster turned as its file's Orientation says it should be seen.

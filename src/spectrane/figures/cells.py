@@ -16,7 +16,7 @@ from spectrane.display.lettering import lines_that_fit
 from spectrane.display.linked import Panel
 from spectrane.display.shown_values import channel_counts
 from spectrane.figures.keys import LINE, STEPS, Letters, draw_keys, one_key, room_for
-from spectrane.figures.paper import CHANNELS, INK, MUTED, finished, in_shares, sides, styled
+from spectrane.figures.paper import CHANNELS, INK, MUTED, finished_chart, in_shares, sides, styled
 
 _RIM, _GAP, COUNTS = 12, 14, 120
 """Pixels around the sheet and between panels; rows of a histogram below its panel."""
@@ -128,7 +128,7 @@ def drawn_cells(
         if histograms:
             _draw_counts(figure, cell, places, (start + column * step_x, _RIM + row * step_y))
     _draw_common(figure, common, bar, used, foot)
-    return finished(figure)
+    return finished_chart(figure)
 
 
 def _draw_common(

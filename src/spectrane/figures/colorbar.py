@@ -10,7 +10,7 @@ from matplotlib.figure import Figure, FigureBase
 
 from spectrane.display.legends import Bar
 from spectrane.display.picture import Picture
-from spectrane.figures.paper import CHANNELS, INK, MUTED, finished, page_of
+from spectrane.figures.paper import CHANNELS, INK, MUTED, chart_page, finished_chart
 from spectrane.kernels.quiet import quiet
 from spectrane.model.colormaps import PURPOSES, colormaps
 
@@ -34,7 +34,7 @@ def colorbar(
     [720, 150]
     """
     legend = picture.legend()
-    page = page_of(size, figure, ax)
+    page = chart_page(size, figure, ax)
     if legend.bar is not None:
         _bar(page, legend.bar)
     elif legend.classes:
@@ -43,7 +43,7 @@ def colorbar(
         y = 0.78 - number * 0.26
         page.text(0.04, y, "■", color=CHANNELS[name], fontsize=15, va="center")
         page.text(0.08, y, f"{name}: {text}", color=INK, fontsize=11, va="center")
-    return finished(page)
+    return finished_chart(page)
 
 
 def _bar(figure: FigureBase, found: Bar) -> None:
@@ -79,7 +79,7 @@ def swatches(
     >>> len(swatches().axes) == len(colormaps)
     True
     """
-    page = page_of(size, figure, ax)
+    page = chart_page(size, figure, ax)
     height = 0.94 / len(colormaps)
     for number, (name, colormap) in enumerate(colormaps.items()):
         bottom = 0.97 - (number + 1) * height
@@ -91,4 +91,4 @@ def swatches(
         page.text(0.03, middle, name, color=INK, fontsize=12, va="center", weight="bold")
         page.text(0.16, middle, colormap.kind, color=MUTED, fontsize=11, va="center")
         page.text(0.60, middle, PURPOSES[name], color=INK, fontsize=11, va="center")
-    return finished(page)
+    return finished_chart(page)

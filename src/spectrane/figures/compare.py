@@ -13,7 +13,7 @@ from spectrane.display.linked import MODES, Panel, PanelMode, common_area, linke
 from spectrane.display.panels import checkered
 from spectrane.figures.cells import COUNTS, Cell, Places, drawn_cells, keys_of, set_out
 from spectrane.figures.keys import LINE
-from spectrane.figures.paper import INK, page_of, sides
+from spectrane.figures.paper import INK, chart_page, sides
 from spectrane.kernels.quiet import quiet
 from spectrane.model.asking import BarSide, checked_side
 from spectrane.model.colors import parse_color
@@ -67,7 +67,7 @@ def compare(
     named, note = _in_one_rule([_named(layer) for layer in layers])
     cells = count if mode == "panels" else 1
     histograms = histograms and mode == "panels"
-    page = page_of(size, figure, ax)
+    page = chart_page(size, figure, ax)
     size = tuple(int(side) for side in sides(page)[::-1])
     _check_size(cells, size, histograms)
     # Before a panel is drawn it is not known how long its caption is and how wide its key.

@@ -21,7 +21,7 @@ from spectrane.catalogs.opening import open_item
 from spectrane.display.render import draw_raster
 from spectrane.engine.documents import is_web
 from spectrane.engine.files import open_bytes
-from spectrane.figures.paper import INK, MUTED, PAPER, finished, page_of
+from spectrane.figures.paper import INK, MUTED, PAPER, chart_page, finished_chart
 from spectrane.kernels.quiet import quiet
 from spectrane.model.colormaps import colormaps
 from spectrane.model.errors import LookError, SpectraneError
@@ -58,7 +58,7 @@ def footprints(
     if not placed:
         raise LookError("footprints: no scene says where it lies")
     area = scenes.area or area_of(_around(placed))
-    page = page_of(size, figure, ax)
+    page = chart_page(size, figure, ax)
     inks = [f"#{bytes(entry[:3]).hex()}" for entry in colormaps["pebbles"].entries]
     axes = page.add_axes((0.06, 0.07, 0.52, 0.83))
     _draw_map(axes, scenes, area, inks)
@@ -73,7 +73,7 @@ def footprints(
         place = (0.62 + number % 2 * 0.19, 0.9 - (number // 2 + 1) * 0.83 / down,
                  0.17, 0.83 / down - 0.085)  # fmt: skip
         _draw_look(page, place, scene, number + 1, inks[number % len(inks)], scene.item.id in few)
-    return finished(page)
+    return finished_chart(page)
 
 
 def _around(scenes: Sequence[Scene]) -> tuple[float, float, float, float]:

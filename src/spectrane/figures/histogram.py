@@ -9,7 +9,7 @@ import numpy as np
 from matplotlib.figure import Figure, FigureBase
 
 from spectrane.display.shown_values import ShownValues, count_shown
-from spectrane.figures.paper import CHANNELS, INK, MUTED, finished, page_of, styled
+from spectrane.figures.paper import CHANNELS, INK, MUTED, chart_page, finished_chart, styled
 from spectrane.kernels.quiet import quiet
 from spectrane.model.look import Look
 from spectrane.model.source import called, source_of
@@ -44,7 +44,7 @@ def histogram(
     source = source_of(raster)
     if channels is None:
         channels = count_shown(source, look, view_of(view))
-    page = page_of(size, figure, ax)
+    page = chart_page(size, figure, ax)
     grid = page.add_gridspec(
         len(channels), 2, width_ratios=(3, 2), left=0.07, right=0.975, top=0.9, bottom=0.09,
         hspace=0.5, wspace=0.16,
@@ -55,7 +55,7 @@ def histogram(
     name = called(source, "array")
     about = "" if channels[0].complete else ", from a part of the pixels"
     page.text(0.07, 0.955, f"{name}: values and what is shown{about}", color=INK, fontsize=13)
-    return finished(page)
+    return finished_chart(page)
 
 
 def _before(axes: Any, one: ShownValues) -> None:

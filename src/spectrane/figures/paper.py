@@ -44,7 +44,7 @@ def blank(width: float, height: float, paper: str = PAPER, dots: int = DOTS) -> 
     return figure
 
 
-def page_of(
+def chart_page(
     size: Sequence[int], figure: FigureBase | None = None, ax: Axes | None = None
 ) -> FigureBase:  # fmt: skip
     """Return what a chart is drawn on: a new figure of (rows, columns) pixels, a caller's figure or
@@ -65,7 +65,7 @@ def page_of(
     return made
 
 
-def finished(page: FigureBase) -> Figure:
+def finished_chart(page: FigureBase) -> Figure:
     """Return the figure that a page is, or is part of, with its texts told to be plain."""
     if not isinstance(page, _Plain):
         _tell_plain(page)
@@ -154,7 +154,7 @@ def page_axes(
     if ax is not None and figure is None:
         made: Axes = styled(ax)
         return made
-    new: Axes = styled(page_of(size, figure, ax).add_axes((0.08, 0.1, 0.88, 0.8)))
+    new: Axes = styled(chart_page(size, figure, ax).add_axes((0.08, 0.1, 0.88, 0.8)))
     return new
 
 
@@ -162,7 +162,7 @@ def titled_axes(axes: Axes, title: str) -> Figure:
     """Give a chart of one pair of axes its title, and return the finished figure."""
     axes.set_title(title, loc="left", color=INK, fontsize=13)
     page: Any = axes.figure
-    return finished(page)
+    return finished_chart(page)
 
 
 @quiet

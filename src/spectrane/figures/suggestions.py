@@ -11,7 +11,7 @@ from spectrane.display.linked import common_area, linked
 from spectrane.display.suggestions import Suggestion, looks_that_fit
 from spectrane.figures.cells import Cell, Places, drawn_cells, keys_of, set_out
 from spectrane.figures.keys import LINE
-from spectrane.figures.paper import page_of, sides
+from spectrane.figures.paper import chart_page, sides
 from spectrane.kernels.quiet import quiet
 from spectrane.model.asking import BarSide, checked_side
 from spectrane.model.source import flat_source_of
@@ -44,7 +44,7 @@ def suggestions(
     checked_side(bar)
     source = flat_source_of(raster)
     chosen = looks_that_fit(source) if found is None else list(found)
-    page = page_of(size, figure, ax)
+    page = chart_page(size, figure, ax)
     size = tuple(int(side) for side in sides(page)[::-1])
     whole_view = view_of(view)
     area = common_area(source, whole_view, (int(size[0]), int(size[1])))

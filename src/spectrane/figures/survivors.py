@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from matplotlib.figure import Figure, FigureBase
 from matplotlib.ticker import MaxNLocator
 
-from spectrane.figures.paper import CHANNELS, INK, finished, page_of, styled
+from spectrane.figures.paper import CHANNELS, INK, chart_page, finished_chart, styled
 from spectrane.kernels.quiet import quiet
 
 if TYPE_CHECKING:
@@ -32,7 +32,7 @@ def survivors(
     >>> len(sp.figures.survivors(table).axes)
     2
     """
-    page = page_of(size, figure, ax)
+    page = chart_page(size, figure, ax)
     places = ((0.08, 0.53, 0.88, 0.37), (0.08, 0.09, 0.88, 0.37))
     levels = table["threshold"].to_numpy(float)
     by_ratio = levels.min() > 0 and levels.max() / levels.min() > 1000
@@ -59,4 +59,4 @@ def survivors(
     called = table.attrs.get("map")
     page.text(0.08, 0.935, "What survives at each threshold" + (f": {called}" if called else ""),
               color=INK, fontsize=13)  # fmt: skip
-    return finished(page)
+    return finished_chart(page)

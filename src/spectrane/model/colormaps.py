@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from spectrane.kernels.oklab import from_oklab, shown, to_oklab
 from spectrane.kernels.quiet import quiet_methods
-from spectrane.model.colors import color_text, parse_color
+from spectrane.model.colors import THEIRS, color_text, parse_color
 from spectrane.model.errors import LookError, nearest
 from spectrane.model.regular_files import ReadingAs, path_text, read_small_text, read_toml
 from spectrane.model.shortly import short_repr
@@ -24,8 +24,6 @@ if TYPE_CHECKING:
 ENTRIES = 256
 _LARGEST = 4 << 20
 _REVERSED = " reversed"
-_THEIRS = "matplotlib:"
-"""Before the name of a colour map that Matplotlib has."""
 Knot = tuple[float, float, float]
 """Lightness 0...1, chroma, hue in degrees, in OKLab."""
 
@@ -170,11 +168,9 @@ class Colormap:
         >>> colormaps["kiln"].to_matplotlib()(255, bytes=True) == colormaps["kiln"].entries[255]
         array([ True,  True,  True,  True])
         """
-        from matplotlib.colors import ListedColormap
+        from spectrane.model.their_maps import their_map
 
-        made = ListedColormap(self.entries / 255.0, name=self.name)
-        bad = self.nodata or (0.0, 0.0, 0.0, 0.0)
-        return made.with_extremes(bad=bad, under=self.under, over=self.over)
+        return their_map(self.name, self.entries, self.under, self.over, self.nodata)
 
     @classmethod
     def from_matplotlib(cls, given: Any) -> Colormap:
@@ -185,22 +181,10 @@ class Colormap:
         >>> Colormap.from_matplotlib("cividis").name
         'matplotlib:cividis'
         """
-        import matplotlib
+        from spectrane.model.their_maps import parts_of
 
-        if isinstance(given, str):
-            known = list(matplotlib.colormaps)
-            if given not in known:
-                raise LookError(
-                    f"colour map {_THEIRS}{given}: there is none{nearest(given, known)}"
-                )
-            given = matplotlib.colormaps[given]
-        colors = given(np.arange(given.N), bytes=True)
-        first, last = (_text_of(color) for color in (colors[0], colors[-1]))
-        under, over, bad = (_text_of(np.round(np.asarray(color) * 255)) for color in (
-            given.get_under(), given.get_over(), given.get_bad()))  # fmt: skip
-        return cls(f"{_THEIRS}{given.name}", colors, None if under == first else under,
-                   None if over == last else over,
-                   None if bad.endswith("00") and len(bad) == 9 else bad)  # fmt: skip
+        name, colors, under, over, nodata = parts_of(given)
+        return cls(f"{THEIRS}{name}", colors, under, over, nodata)
 
     @classmethod
     def from_dict(cls, given: Mapping[str, Any]) -> Colormap:
@@ -269,10 +253,6 @@ class Colormap:
             if not len(entries) or entries.min() < 0 or entries.max() > 255:
                 raise ValueError("numbers outside 0 to 255")
             return cls(os.path.splitext(os.path.basename(name))[0], entries.astype(np.uint8))
-
-
-def _text_of(color: Any) -> str:
-    return color_text([int(part) for part in color])
 
 
 def _between(at: NDArray[np.float64], places: NDArray[np.float64], values: Any) -> Any:
@@ -436,8 +416,8 @@ def colormap_of(given: Any) -> Colormap:
         return Colormap.from_matplotlib(given)
     if not isinstance(given, str):
         raise LookError(f"colour map {given!r}: expected a name, or a Colormap")
-    if given.startswith(_THEIRS):
-        return Colormap.from_matplotlib(given.removeprefix(_THEIRS))
+    if given.startswith(THEIRS):
+        return Colormap.from_matplotlib(given.removeprefix(THEIRS))
     if given.endswith(_REVERSED):
         return colormaps[given.removesuffix(_REVERSED)].reversed()
     return colormaps[given]
@@ -450,10 +430,10 @@ def colormap_text(colormap: Colormap) -> str | dict[str, Any]:
     'kiln reversed'
     """
     known = colormap.name.removesuffix(_REVERSED) in colormaps
-    if colormap.name.startswith(_THEIRS):
+    if colormap.name.startswith(THEIRS):
         import matplotlib
 
-        known = colormap.name.removeprefix(_THEIRS) in matplotlib.colormaps
+        known = colormap.name.removeprefix(THEIRS) in matplotlib.colormaps
     if known and colormap_of(colormap.name) == colormap:
         return colormap.name
     return colormap.to_dict()

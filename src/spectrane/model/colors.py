@@ -18,6 +18,10 @@ Classes: TypeAlias = FrozenMapping[float, Class]
 """Classes by value, the least first."""
 
 
+THEIRS = "matplotlib:"
+"""Before the name of a colour map that Matplotlib has."""
+
+
 def parse_color(text: str) -> tuple[int, int, int, int]:
     """Read ``#rrggbb`` or ``#rrggbbaa`` into four numbers of 0 to 255.
 

@@ -93,7 +93,7 @@ def _following(start: Ints, end: Ints, owner: Ints, way: Ints, corners: int) -> 
     return np.where(left, second, first)
 
 
-def polygons_of(
+def class_polygons(
     source: Source, band: int, values: Sequence[float] | None = None
 ) -> dict[str, Any]:  # fmt: skip
     """Return the areas of a band's values as GeoJSON, in the raster's own coordinates.

@@ -18,7 +18,7 @@ from spectrane.display.sheet_settings import (
     paper_size,
 )
 from spectrane.figures.keys import one_key
-from spectrane.figures.paper import MUTED, blank, finished, on_paper
+from spectrane.figures.paper import MUTED, blank, finished_chart, on_paper
 from spectrane.figures.sheets.elements import HEAD, North, Notes, ScaleBar, SheetElement
 from spectrane.figures.sheets.framing import Extent, Framed, extent_of, framed
 from spectrane.figures.sheets.insets import Inset, own_picture
@@ -135,7 +135,7 @@ def drawn_sheet(
         pen.figure = on_paper(figure, pen.wide / MM, pen.high / MM, "white", settings.dots)
     _draw(setting, out, drawn)
     elements = tuple((one.element.name, one.box) for one in out.placed)
-    return DrawnSheet(finished(pen.figure), out.frames, elements, foot)
+    return DrawnSheet(finished_chart(pen.figure), out.frames, elements, foot)
 
 
 def _best(

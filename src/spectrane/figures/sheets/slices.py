@@ -14,7 +14,7 @@ from spectrane.display.slice_layers import Ready, prepared
 from spectrane.display.slice_page import DrawnSlice, drawn_slice
 from spectrane.display.slices import extent_of_plane, said_place, slice_places
 from spectrane.figures.keys import STEPS
-from spectrane.figures.paper import blank, finished, on_paper
+from spectrane.figures.paper import blank, finished_chart, on_paper
 from spectrane.figures.sheets.elements import HEAD, TEXT, Notes, ScaleBar, SheetElement
 from spectrane.figures.sheets.framing import Extent, Framed, round_scale
 from spectrane.figures.sheets.insets import own_picture
@@ -106,7 +106,7 @@ def drawn_slice_sheet(
     for one in placed:
         one.element.draw(pen, one.box)
     elements = tuple((one.element.name, one.box) for one in placed)
-    return DrawnSheet(finished(pen.figure), tuple(frames), elements, words.foot)
+    return DrawnSheet(finished_chart(pen.figure), tuple(frames), elements, words.foot)
 
 
 def _cells(
