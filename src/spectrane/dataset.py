@@ -239,3 +239,20 @@ class MapFace(DatasetFace):
         said = {"name": self.title, "rows": self.grid.rows, "columns": self.grid.columns}
         return {"type": "Feature", "properties": said, "geometry": self.grid.__geo_interface__,
                 **system_member(self.grid.crs_text)}  # fmt: skip
+
+    def propose_look(self, band: BandName | None = None) -> Look:
+        """Return a look that fits: without a ``band`` a composite, where roles make one.
+
+        Of one band what it means decides: its classes, its unit, or the signs it takes. A depth or
+        height has its sharp zero in the middle only where both signs occur.
+
+        >>> import numpy as np, spectrane as sp
+        >>> raster = sp.from_array(np.array([[-9.0, 4.0]]), bands=[sp.Band("depth", unit="m")])
+        >>> raster.propose_look().colormap.name
+        'chartroom'
+        """
+        from spectrane.display.proposals import composite, proposed
+
+        found = composite(self._source) if band is None else None
+        index = 0 if band is None else find_bands(self._source.bands, band)[0]
+        return (found or proposed(self._source, index))[0]

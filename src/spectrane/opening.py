@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
@@ -11,7 +10,7 @@ from numpy.typing import ArrayLike
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.registry import members_of, open_source
 from spectrane.kernels.quiet import quiet
-from spectrane.model.asking import BandFields, FilePath, NoDataLike
+from spectrane.model.asking import BandFields, FileLike, FilePath, NoDataLike
 from spectrane.model.band import Band
 from spectrane.model.errors import FormatError, MetadataError
 from spectrane.model.frame import Frame
@@ -38,13 +37,15 @@ if TYPE_CHECKING:
 
 @quiet
 def open(
-    path: FilePath | Item, *, member: int | str | None = None, damaged: DamagedData = "error",
+    path: FileLike | Item, *, member: int | str | None = None, damaged: DamagedData = "error",
     spacing: Spacing | None = None, complex: ComplexPart | None = None,
-    choose: PlacedBy | None = None, assets: Sequence[str] | None = None, **others: object,
+    choose: PlacedBy | None = None, assets: Sequence[str] | None = None,
+    storage_options: Mapping[str, Any] | None = None, **others: object,
 ) -> Raster | Volume:  # fmt: skip
     """Open a raster or a volume by its content, whatever its ending; only its head is read.
 
-    ``path`` is a local path (a folder of slices is one volume) or an fsspec URL; ``member`` is the
+    ``path`` is a local path (a folder of slices is one volume), an fsspec URL with the
+    ``storage_options`` of its kind, bytes, or an open binary file; ``member`` is the
     number (from 1) or the name of one of the rasters inside. Corrections kept in its sidecar are
     laid over it. ``damaged`` data are an ``error``, or with ``keep`` invalid, and how much is
     missing is told. Of unevenly spaced DICOM slices ``spacing`` ``resample`` makes even ones,
@@ -72,15 +73,16 @@ def open(
         raise MetadataError("assets: are of the items of a catalogue, which spectrane.scenes gives")
     said = {"spacing": spacing, "complex": complex, "choose": choose}
     options = others | {name: value for name, value in said.items() if value is not None}
-    source = open_source(path, member=member, damaged=damaged, **options)
+    source = open_source(path, member=member, damaged=damaged, storage_options=storage_options,
+                         **options)  # fmt: skip
     return Volume(source) if len(source.shape) == 3 else Raster(source)
 
 
 @quiet
 def open_raster(
-    path: FilePath | Item, *, member: int | str | None = None, damaged: DamagedData = "error",
+    path: FileLike | Item, *, member: int | str | None = None, damaged: DamagedData = "error",
     spacing: Spacing | None = None, choose: PlacedBy | None = None,
-    assets: Sequence[str] | None = None,
+    assets: Sequence[str] | None = None, storage_options: Mapping[str, Any] | None = None,
 ) -> Raster:  # fmt: skip
     """Open what must be a raster, else as ``open``. Raises FormatError for a volume.
 
@@ -92,19 +94,19 @@ def open_raster(
     (1, 2, 3)
     """
     opened = open(path, member=member, damaged=damaged, spacing=spacing, choose=choose,
-                  assets=assets)  # fmt: skip
+                  assets=assets, storage_options=storage_options)  # fmt: skip
     if isinstance(opened, Raster):
         return opened
     opened.close()
-    raise FormatError(f"{path}: is a volume, where a raster is expected; cut it with "
+    raise FormatError(f"{opened.source}: is a volume, where a raster is expected; cut it with "
                       "volume.slice(...) or spectrane slices")  # fmt: skip
 
 
 @quiet
 def open_volume(
-    path: FilePath, *, member: int | str | None = None, damaged: DamagedData = "error",
+    path: FileLike, *, member: int | str | None = None, damaged: DamagedData = "error",
     spacing: Spacing | None = None, complex: ComplexPart | None = None,
-    choose: PlacedBy | None = None,
+    choose: PlacedBy | None = None, storage_options: Mapping[str, Any] | None = None,
 ) -> Volume:  # fmt: skip
     """Open what must be a volume, else as ``open``. Raises FormatError for a raster.
 
@@ -116,16 +118,18 @@ def open_volume(
     (1, 2, 3, 4)
     """
     opened = open(path, member=member, damaged=damaged, spacing=spacing, complex=complex,
-                  choose=choose)  # fmt: skip
+                  choose=choose, storage_options=storage_options)  # fmt: skip
     if isinstance(opened, Volume):
         return opened
     opened.close()
-    raise FormatError(f"{os.fspath(path)}: is a raster of two dimensions, where a volume is "
+    raise FormatError(f"{opened.source}: is a raster of two dimensions, where a volume is "
                       "expected; spectrane render draws it")  # fmt: skip
 
 
 @quiet
-def members(path: FilePath) -> pandas.DataFrame:
+def members(
+    path: FileLike, *, storage_options: Mapping[str, Any] | None = None
+) -> pandas.DataFrame:  # fmt: skip
     """Return the rasters inside a file, a row each; ``open(member=)`` takes number or name.
 
     Columns: ``member name rows columns bands type``. Raises MissingFile, FormatError.
@@ -140,11 +144,14 @@ def members(path: FilePath) -> pandas.DataFrame:
     import pandas
 
     columns = ["member", "name", "rows", "columns", "bands", "type"]
-    return pandas.DataFrame(member_rows(path), columns=columns)
+    return pandas.DataFrame(member_rows(path, storage_options=storage_options),
+                            columns=columns)  # fmt: skip
 
 
 @quiet
-def member_rows(path: FilePath) -> list[dict[str, Any]]:
+def member_rows(
+    path: FileLike, *, storage_options: Mapping[str, Any] | None = None
+) -> list[dict[str, Any]]:  # fmt: skip
     """Return the rows of ``members`` as plain mappings, which needs no pandas.
 
     >>> import numpy as np, spectrane as sp, tempfile, os
@@ -154,8 +161,9 @@ def member_rows(path: FilePath) -> list[dict[str, Any]]:
     ...     sp.member_rows(path)[0]["name"]
     'depth'
     """
+    listed = members_of(path, storage_options)
     return [{"member": m.number, "name": m.name, "rows": m.rows, "columns": m.columns,
-             "bands": m.bands, "type": m.dtype} for m in members_of(path)]  # fmt: skip
+             "bands": m.bands, "type": m.dtype} for m in listed]  # fmt: skip
 
 
 @quiet

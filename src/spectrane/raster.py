@@ -30,6 +30,7 @@ from spectrane.model.marks import tell_picture
 from spectrane.model.number_types import NumberType
 from spectrane.model.resampling import Resampling
 from spectrane.model.source import Source, flat_source_of
+from spectrane.model.targets import Target, local_place
 from spectrane.model.window import Window, whole
 from spectrane.spatial import described as _described
 from spectrane.spatial import extract as _extract
@@ -210,23 +211,6 @@ class Raster(MapFace):
         from spectrane.analysis.expressions import Computed
 
         return Raster(Computed(self._source, given, unit))
-
-    def propose_look(self, band: BandName | None = None) -> Look:
-        """Return a look that fits: without a ``band`` a composite, where roles make one.
-
-        Of one band what it means decides: its classes, its unit, or the signs it takes. A depth or
-        height has its sharp zero in the middle only where both signs occur.
-
-        >>> import numpy as np, spectrane as sp
-        >>> raster = sp.from_array(np.array([[-9.0, 4.0]]), bands=[sp.Band("depth", unit="m")])
-        >>> raster.propose_look().colormap.name
-        'chartroom'
-        """
-        from spectrane.display.proposals import composite, proposed
-
-        found = composite(self._source) if band is None else None
-        index = 0 if band is None else find_bands(self.bands, band)[0]
-        return (found or proposed(self._source, index))[0]
 
     def physical(self) -> Raster:
         """Return the physical values as stored numbers: float32 or float64, NaN where invalid.
@@ -410,12 +394,15 @@ class Raster(MapFace):
         return (self._source, None) if region is None else region_of(self._source, region)
 
     def save(
-        self, path: FilePath, *, dtype: NumberType | np.dtype[Any] | None = None,
+        self, path: Target, *, dtype: NumberType | np.dtype[Any] | None = None,
         rescale: Rescale | None = None, look: Look | None = None, overwrite: bool = False,
-        progress: Progress | None = None, **options: Unpack[WriteOptions],
+        progress: Progress | None = None, ending: str | None = None,
+        storage_options: Mapping[str, Any] | None = None, **options: Unpack[WriteOptions],
     ) -> None:  # fmt: skip
         """Write the data to a file of the format its ending names.
 
+        ``path`` may be an fsspec URL, with ``storage_options``, or an open binary file, whose
+        format ``ending`` (``".tif"``) says.
         ``dtype`` is another type. ``rescale`` says what becomes of the numbers: ``none`` keeps them
         (rounded half up, clamped, told), ``full`` stretches the whole range of the type (of the
         data, for floats), ``limits`` the display limits of ``look`` (default: the file's own, else
@@ -434,10 +421,12 @@ class Raster(MapFace):
         """
         from spectrane.display.export import write_data
 
-        write_data(
-            self._source, path, dtype=dtype, rescale=rescale, look=look, overwrite=overwrite,
-            progress=progress or no_progress, **options,
-        )  # fmt: skip
+        with local_place(path, ending=ending, overwrite=overwrite,
+                         storage_options=storage_options) as place:  # fmt: skip
+            write_data(
+                self._source, place, dtype=dtype, rescale=rescale, look=look, overwrite=overwrite,
+                progress=progress or no_progress, **options,
+            )  # fmt: skip
 
     def __repr__(self) -> str:
         bands, rows, columns = self.shape

@@ -17,7 +17,7 @@ from spectrane.engine.threads import Progress, no_progress
 from spectrane.engine.volumes import LoadedVolume
 from spectrane.formats.table import writer_for
 from spectrane.kernels.quiet import quiet_methods
-from spectrane.model.asking import FilePath, GridLike, VolumePoints, as_tuple
+from spectrane.model.asking import GridLike, VolumePoints, as_tuple
 from spectrane.model.band import BandName, find_bands
 from spectrane.model.errors import FormatError, GridMismatch
 from spectrane.model.frame import Frame
@@ -25,6 +25,7 @@ from spectrane.model.look import Look
 from spectrane.model.physical import as_stored
 from spectrane.model.physical import physical as to_physical
 from spectrane.model.source import deep_source_of
+from spectrane.model.targets import Target, local_place
 from spectrane.model.view import half_open
 from spectrane.model.window import Window, whole
 from spectrane.raster import Raster
@@ -401,10 +402,14 @@ class Volume(DatasetFace):
         return counted
 
     def save(
-        self, path: FilePath, *, overwrite: bool = False, progress: Progress | None = None,
-        version: Literal[1, 2] | None = None,
+        self, path: Target, *, overwrite: bool = False, progress: Progress | None = None,
+        version: Literal[1, 2] | None = None, ending: str | None = None,
+        storage_options: Mapping[str, Any] | None = None,
     ) -> None:  # fmt: skip
         """Write the voxels to a ``.nii`` or ``.nii.gz`` file (NIfTI of ``version`` 1 or 2).
+
+        ``path`` may be an fsspec URL, with ``storage_options``, or an open binary file, whose
+        format ``ending`` says.
 
         Raises FormatError for another ending, ExistingFile, AccessError; a file is written whole or
         not at all.
@@ -416,12 +421,13 @@ class Volume(DatasetFace):
         ...     sp.open(path).shape
         (1, 2, 3, 4)
         """
-        name = os.fspath(path).lower()
-        writer = writer_for(path)
-        if not name.endswith((".nii", ".nii.gz")):
-            raise FormatError(f"{os.fspath(path)}: volumes are written as .nii or .nii.gz")
-        writer(self._source, path, overwrite=overwrite, progress=progress or no_progress,
-               version=version)  # fmt: skip
+        with local_place(path, ending=ending, overwrite=overwrite,
+                         storage_options=storage_options) as place:  # fmt: skip
+            writer = writer_for(place)
+            if not place.lower().endswith((".nii", ".nii.gz")):
+                raise FormatError(f"{place}: volumes are written as .nii or .nii.gz")
+            writer(self._source, place, overwrite=overwrite, progress=progress or no_progress,
+                   version=version)  # fmt: skip
 
     def _window(
         self, i: Sequence[int] | None, j: Sequence[int] | None, k: Sequence[int] | None

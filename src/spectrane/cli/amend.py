@@ -231,7 +231,8 @@ def _bands(file: str, options: AmendOptions) -> dict[Any, dict[str, Any]]:
 def _count(file: str, spacing: str | None) -> int:
     from spectrane.formats.registry import open_source
 
-    with closing(open_source(file, **({} if spacing is None else {"spacing": spacing}))) as source:
+    options: dict[str, Any] = {} if spacing is None else {"spacing": spacing}
+    with closing(open_source(file, **options)) as source:
         return len(source.bands)
 
 

@@ -17,6 +17,7 @@ import click
 
 from spectrane.cli import interrupts
 from spectrane.cli.progress import progress_bar
+from spectrane.cli.streams import streams
 from spectrane.kernels.quiet import quiet
 from spectrane.model.patience import LongJob, long_jobs_allowed
 from spectrane.model.trials import trying
@@ -124,7 +125,8 @@ class Command(click.Command):
             and context.get_parameter_source(param.name) not in (None, unsaid)
         )  # fmt: skip
         interrupts.working()
-        self._at_work(made)
+        with streams(made, self.name or ""):
+            self._at_work(made)
         _ = (made.quiet, made.debug)
         made.refuse(made.said() - made.read(), "here: what was made is as without it")
 

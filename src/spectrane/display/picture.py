@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -19,6 +19,7 @@ from spectrane.kernels.quiet import quiet_methods
 from spectrane.model.errors import FormatError, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.marks import NO_SYSTEM, PICTURE
+from spectrane.model.targets import Target, local_place
 from spectrane.model.whole_files import written_whole
 
 if TYPE_CHECKING:
@@ -158,10 +159,13 @@ class Picture:
         return with_key_and_caption(self.rgba, self.shown, bar, caption)
 
     def save(
-        self, path: str | os.PathLike[str], *, bits: int = 8, bar: BarSide | None = None,
+        self, path: Target, *, bits: int = 8, bar: BarSide | None = None,
         caption: str | None = None, overwrite: bool = False,
+        storage_options: Mapping[str, Any] | None = None,
     ) -> None:  # fmt: skip
         """Write a PNG of 8 or 16 bits per channel, with its description in a text chunk.
+
+        ``path`` may be an fsspec URL, with ``storage_options``, or an open binary file.
 
         ``bar`` and ``caption`` are as ``finished`` has them, in 8 bits. Raises ExistingFile,
         AccessError; FormatError for another ending than ``.png``.
@@ -175,18 +179,22 @@ class Picture:
         """
         if bits not in (8, 16):
             raise LookError(f"bits {bits}: expected 8 or 16")
-        check_picture_name(path)
         framed = bar is not None or bool(caption)
         if framed and bits != 8:
             raise LookError(f"bits {bits}: a bar or a caption is drawn in 8 bits")
         shown = self.rgba if bits == 8 else self.rgba16
-        with written_whole(path, overwrite=overwrite) as file:
-            if framed:
-                drawn = self.finished(bar=bar, caption=caption)
-                said = self._said_of(placed=False) + (f"\nCaption: {caption}" if caption else "")
-                file.write(self._png(drawn, said))
-            else:
-                file.write(self._png(shown))
+        ending = None if isinstance(path, str | os.PathLike) else ".png"
+        with local_place(path, ending=ending, overwrite=overwrite,
+                         storage_options=storage_options) as place:  # fmt: skip
+            check_picture_name(place)
+            with written_whole(place, overwrite=overwrite) as file:
+                if framed:
+                    drawn = self.finished(bar=bar, caption=caption)
+                    said = self._said_of(placed=False)
+                    said += f"\nCaption: {caption}" if caption else ""
+                    file.write(self._png(drawn, said))
+                else:
+                    file.write(self._png(shown))
 
     def _png(self, rgba: NDArray[Any], said: str | None = None) -> bytes:
         text = {"Description": said or self.description, "Software": "Spectrane"}

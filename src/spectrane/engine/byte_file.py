@@ -32,6 +32,8 @@ class ByteFile:
     size: int
     fetch_size: int = 256 << 10
     """About how many bytes a thread fetches at a time: little, where fetching is quick."""
+    on_disk: bool = False
+    """Whether libraries that want a path may open ``place``."""
     keeps_damaged: bool = False
     """Whether readers go on without what is damaged: it is invalid then, and told."""
 

@@ -9,19 +9,21 @@ import re
 import threading
 import weakref
 from collections import OrderedDict
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from spectrane.engine.byte_file import HEAD, ByteFile, NotAllowed, Range
 from spectrane.kernels.address_space import limited_space
 from spectrane.model.errors import AccessError, ChangedFile
 from spectrane.model.regular_files import (
+    ReadingAs,
     access_error,
     full_path,
     open_regular,
     path_text,
     reason_of,
 )
+from spectrane.model.targets import is_address
 
 MOST_OPEN = 200
 """Files of this process that are open at once; others rest, and are opened again when read."""
@@ -43,6 +45,8 @@ def _make_room(file: LocalFile) -> None:
 
 class LocalFile(ByteFile):
     """A file of this machine, read by position, so that threads need no lock."""
+
+    on_disk = True
 
     def __init__(self, path: str | os.PathLike[str]) -> None:
         self.name = path_text(path)
@@ -183,13 +187,77 @@ class HeldFile(ByteFile):
         return [self._data[offset : offset + length] for offset, length in ranges]
 
 
+class OpenFile(ByteFile):
+    """A binary file that somebody has open, read by position; it stays theirs to close.
+
+    >>> import io
+    >>> OpenFile(io.BytesIO(b"abc")).read(1, 2)
+    b'bc'
+    """
+
+    def __init__(self, file: Any) -> None:
+        self._file, self._lock = file, threading.Lock()
+        self.name = str(getattr(file, "name", "") or "an open file")
+        try:
+            self.size = int(file.seek(0, os.SEEK_END))
+        except (OSError, ValueError) as error:
+            raise AccessError(f"{self.name}: cannot be read: {reason_of(error)}") from error
+
+    @property
+    def key(self) -> tuple[Any, ...]:
+        """The object that it is, and its size."""
+        return (self.name, id(self._file), self.size)
+
+    def fetch(self, ranges: Sequence[Range]) -> list[bytes]:
+        """Return the bytes of ranges inside the file."""
+        pieces = []
+        with self._lock:
+            for offset, length in ranges:
+                try:
+                    self._file.seek(offset)
+                    pieces.append(bytes(self._file.read(length)))
+                except (OSError, ValueError) as error:
+                    raise AccessError(f"{self.name}: {reason_of(error)}") from error
+        return pieces
+
+    def __getstate__(self) -> dict[str, Any]:
+        raise TypeError(f"{self.name}: an open file cannot go to another process; open it by its "
+                        "path, or give its bytes")  # fmt: skip
+
+
+def given_file(given: Any) -> ByteFile:
+    """Return bytes, or something open that gives bytes, as a file.
+
+    Raises AccessError for what is neither.
+    """
+    if isinstance(given, bytes | bytearray | memoryview):
+        return HeldFile("bytes in memory", bytes(given))
+    if hasattr(given, "getvalue"):
+        return HeldFile("bytes in memory", bytes(given.getvalue()))
+    if not hasattr(given, "read"):
+        raise AccessError(f"expected a path, an address, bytes or an open binary file, not "
+                          f"{type(given).__name__}")  # fmt: skip
+    name = str(getattr(given, "name", "an open file"))
+    with ReadingAs(name, AccessError, problem="cannot be read"):
+        if given.seekable():
+            return OpenFile(given)
+        held = given.read()
+    if not isinstance(held, bytes):
+        raise AccessError("an open file gave text: open it for reading bytes (mode 'rb')")
+    return HeldFile(name, held)
+
+
 class RemoteFile(ByteFile):
-    """A file that fsspec can reach (``s3://``, ``memory://``, …), by byte ranges."""
+    """A file that fsspec can reach (``s3://``, ``memory://``, …), by byte ranges.
+
+    ``options`` are those of its kind of storage: credentials, an end point.
+    """
 
     fetch_size = 16 << 20
+    options: Mapping[str, Any] = {}
 
-    def __init__(self, url: str) -> None:
-        self.name = url
+    def __init__(self, url: str, options: Mapping[str, Any] | None = None) -> None:
+        self.name, self.options = url, dict(options or {})
         self._state = self._look_up()
         self.size = int(self._state["size"])
 
@@ -208,7 +276,7 @@ class RemoteFile(ByteFile):
         try:
             import fsspec
 
-            filesystem, path = fsspec.core.url_to_fs(self.name)
+            filesystem, path = fsspec.core.url_to_fs(self.name, **self.options)
         except (ImportError, ValueError) as error:
             raise AccessError(f"{self.name}: {error}") from error
         except Exception as error:  # an archive that is not there, or is none
@@ -249,14 +317,23 @@ def _access_error(name: str, error: Exception) -> AccessError:
     return access_error(name, error)
 
 
-def open_bytes(path: str | os.PathLike[str]) -> ByteFile:
-    """Return the file at a local path or an fsspec URL; MissingFile, AccessError where none."""
+def open_bytes(
+    path: str | os.PathLike[str], options: Mapping[str, Any] | None = None
+) -> ByteFile:  # fmt: skip
+    """Return the file at a local path or an fsspec URL; MissingFile, AccessError where none.
+
+    ``options`` are those of the storage that an address names.
+    """
     name = path_text(path)
+    if options and not is_address(name):
+        raise AccessError(f"{name}: storage options are for addresses, and this is a local path")
+    if options:
+        return RemoteFile(name, options)
     if re.match(r"https?://", name, re.IGNORECASE):
         # What a local file does not need is not even loaded.
         from spectrane.engine.http_files import HttpFile
 
         return HttpFile(name)
-    if re.match(r"[a-zA-Z][a-zA-Z0-9+.-]+://", name) and not name.startswith("file://"):
+    if is_address(name):
         return RemoteFile(name)
     return LocalFile(name.removeprefix("file://"))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from matplotlib import rc_context
@@ -16,6 +16,7 @@ from matplotlib.ticker import LogFormatter, ScalarFormatter
 
 from spectrane.kernels.quiet import quiet
 from spectrane.model.errors import FormatError, LookError
+from spectrane.model.targets import Target, local_place
 from spectrane.model.whole_files import written_whole
 
 if TYPE_CHECKING:
@@ -166,9 +167,14 @@ def titled_axes(axes: Axes, title: str) -> Figure:
 
 
 @quiet
-def save_figure(figure: Figure, path: str | os.PathLike[str], *, overwrite: bool = False) -> None:
+def save_figure(
+    figure: Figure, path: Target, *, overwrite: bool = False, ending: str | None = None,
+    storage_options: Mapping[str, Any] | None = None,
+) -> None:  # fmt: skip
     """Write a figure as PNG, PDF or SVG, whole or not at all.
 
+    ``path`` may be an fsspec URL, with ``storage_options``, or an open binary file, whose format
+    ``ending`` says.
     Raises FormatError for another ending, ExistingFile, AccessError.
 
     >>> import spectrane as sp, tempfile, os
@@ -177,10 +183,11 @@ def save_figure(figure: Figure, path: str | os.PathLike[str], *, overwrite: bool
     ...     os.listdir(folder)
     ['maps.svg']
     """
-    name = os.fspath(path)
-    ending = os.path.splitext(name)[1].lower()
-    if ending not in _ENDINGS:
-        raise FormatError(f"{name}: figures are written as {', '.join(_ENDINGS)}")
     letters: Any = {"svg.fonttype": "none", "pdf.fonttype": 42}  # and not curves
-    with written_whole(path, overwrite=overwrite) as file, rc_context(letters):
-        figure.savefig(file, format=ending[1:], facecolor=figure.get_facecolor())
+    with local_place(path, ending=ending, overwrite=overwrite,
+                     storage_options=storage_options) as place:  # fmt: skip
+        kind = os.path.splitext(place)[1].lower()
+        if kind not in _ENDINGS:
+            raise FormatError(f"{place}: figures are written as {', '.join(_ENDINGS)}")
+        with written_whole(place, overwrite=overwrite) as file, rc_context(letters):
+            figure.savefig(file, format=kind[1:], facecolor=figure.get_facecolor())

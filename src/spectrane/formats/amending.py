@@ -85,7 +85,8 @@ def _kept(
     crs: CrsLike | None, **corrections: Any,
 ) -> str:  # fmt: skip
     """Read the file as it is now, lay the corrections over it, and keep them."""
-    source = registry.open_source(name, **({} if spacing is None else {"spacing": spacing}))
+    options: dict[str, Any] = {} if spacing is None else {"spacing": spacing}
+    source = registry.open_source(name, **options)
     try:
         numbered = {
             find_band(source.bands, key) + 1: dict(fields) for key, fields in (bands or {}).items()

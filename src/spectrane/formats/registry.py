@@ -5,12 +5,12 @@ from __future__ import annotations
 import inspect
 import os
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any, TypeVar
 
 from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.damage import keeps
-from spectrane.engine.files import open_bytes
+from spectrane.engine.files import HeldFile, OpenFile, given_file, open_bytes
 from spectrane.formats import sidecar
 from spectrane.formats.reduced_files import with_reduced
 from spectrane.formats.table import PROBED, FormatReader, Probe, formats, reader_for
@@ -50,15 +50,25 @@ class FolderFile(ByteFile):
         return b""
 
 
-def open_file(path: str | os.PathLike[str]) -> ByteFile:
-    """Return the file, or folder, at a path or address."""
+standard_input: dict[str, bytes] = {}
+"""What came in where a command was given ``-`` for a file."""
+
+
+def open_file(path: Any, storage_options: Mapping[str, Any] | None = None) -> ByteFile:
+    """Return the file, or folder, at a path or address, or of bytes or an open file."""
+    if not isinstance(path, str | os.PathLike):
+        return given_file(path)
     name = os.fspath(path)
-    return FolderFile(name) if os.path.isdir(name) else open_bytes(name)
+    if name in standard_input:
+        return HeldFile(name, standard_input[name])
+    if os.path.isdir(name):
+        return FolderFile(name)
+    return open_bytes(name, storage_options)
 
 
 def open_source(
-    path: str | os.PathLike[str], *, member: int | str | None = None, damaged: str = "error",
-    **options: Any,
+    path: Any, *, member: int | str | None = None, damaged: str = "error",
+    storage_options: Mapping[str, Any] | None = None, **options: Any,
 ) -> Source:  # fmt: skip
     """Open a file of any known format, with the corrections kept in its sidecar laid over it.
 
@@ -69,11 +79,12 @@ def open_source(
     Raises MissingFile or AccessError where it cannot be read, FormatError where it is of no
     known format or broken, MetadataError where its sidecar cannot be used.
     """
-    file = open_file(path)
+    file = open_file(path, storage_options)
+    nameless = isinstance(file, HeldFile | OpenFile)
     file.keeps_damaged = keeps(damaged)
     source: Source
     try:
-        beside = sidecar.read(file.name)
+        beside = None if nameless else sidecar.read(file.name, storage_options)
         if beside is not None and beside.raw is not None:
             from spectrane.formats.raw import doubt, open_raw
 
@@ -86,9 +97,11 @@ def open_source(
             source = open_with(reader_of(file)[1], file, member, **options)
         source.coded = not source.mixable
         source.has_mask = source.has_mask or file.keeps_damaged
-        local = "://" not in file.name
+        local = "://" not in file.name and not nameless
         if source.state is None and local:
             source.state = (*file.key, str(member), *sorted(options.items()))
+        if nameless:
+            return source
         return with_reduced(source if beside is None else sidecar.with_corrections(source, beside))
     except BaseException:
         file.close()
@@ -106,11 +119,11 @@ def open_with(
     return _guarded(file, lambda: reader.open(file, member, **options))
 
 
-def members_of(path: str | os.PathLike[str]) -> list[Member]:
+def members_of(path: Any, storage_options: Mapping[str, Any] | None = None) -> list[Member]:
     """List the rasters inside a file of any known format."""
-    file = open_file(path)
+    file = open_file(path, storage_options)
     try:
-        beside = sidecar.read(file.name)
+        beside = None if isinstance(file, HeldFile | OpenFile) else sidecar.read(file.name)
         if beside is not None and beside.raw is not None:
             raw = beside.raw
             return [Member(1, "", raw.rows, raw.columns, raw.bands, raw.type)]

@@ -7,7 +7,8 @@ What it says wins over what the file says of itself. This module only finds and 
 from __future__ import annotations
 
 import os
-from typing import TYPE_CHECKING
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
 
 from spectrane.engine.byte_file import NotAllowed
 from spectrane.engine.files import open_bytes
@@ -31,11 +32,11 @@ def path_of(name: str) -> str:
     return beside(name, ENDING)
 
 
-def text_of(name: str) -> str | None:
+def text_of(name: str, options: Mapping[str, Any] | None = None) -> str | None:
     """Return a file's sidecar as text, or None where it has none."""
     path = path_of(name)
     if "://" in name:
-        raw = _fetched(path)
+        raw = _fetched(path, options)
     elif os.path.exists(path):
         raw = read_small(path, _LARGEST, MetadataError, "a sidecar")
     else:
@@ -48,9 +49,9 @@ def text_of(name: str) -> str | None:
         raise MetadataError(f"{path}: is not UTF-8 text: {error}") from error
 
 
-def _fetched(url: str) -> bytes | None:
+def _fetched(url: str, options: Mapping[str, Any] | None) -> bytes | None:
     try:
-        file = open_bytes(url)
+        file = open_bytes(url, options)
     except (MissingFile, NotAllowed):  # some servers hide in this way that there is none
         return None
     try:
@@ -60,9 +61,12 @@ def _fetched(url: str) -> bytes | None:
     return None if content.lstrip()[:1] == b"<" else content  # some answer with a page instead
 
 
-def read(name: str) -> Sidecar | None:
-    """Return a file's sidecar, checked; None where it has none. MetadataError where it is wrong."""
-    text = text_of(name)
+def read(name: str, options: Mapping[str, Any] | None = None) -> Sidecar | None:
+    """Return a file's sidecar, checked; None where it has none. MetadataError where it is wrong.
+
+    ``options`` are those of the storage that an address names.
+    """
+    text = text_of(name, options)
     if text is None:
         return None
     from spectrane.formats.sidecar_schema import parse_sidecar

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any, Literal, Protocol, TypeAlias, get_args
+from typing import TYPE_CHECKING, Any, BinaryIO, Literal, Protocol, TypeAlias, get_args
 
 from spectrane.model.errors import LookError, nearest
 
@@ -60,6 +60,8 @@ class HasFeatures(Protocol):
 
 
 FilePath: TypeAlias = "str | os.PathLike[str]"
+FileLike: TypeAlias = "FilePath | bytes | BinaryIO"
+"""A path, an fsspec address, bytes, or an open binary file."""
 SourceLike: TypeAlias = "Source | HasSource"
 """A raster, a volume or a mask, or the source in one."""
 GridLike: TypeAlias = "Grid | HasGrid"

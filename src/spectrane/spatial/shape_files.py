@@ -11,6 +11,7 @@ from spectrane.kernels.quiet import quiet
 from spectrane.model.errors import FormatError, LookError
 from spectrane.model.grid import CrsLike
 from spectrane.model.systems import LONLAT, same_system
+from spectrane.model.targets import Target, local_place
 from spectrane.model.whole_files import written_whole
 from spectrane.spatial.shapes import Feature, Shapes, shapes_of
 
@@ -19,8 +20,9 @@ _PLACES = (("x", "y"), ("longitude", "latitude"), ("lon", "lat"))
 
 @quiet
 def save_shapes(
-    shapes: Any, path: str | os.PathLike[str], *, crs: CrsLike | None = None,
-    layer: str | None = None, overwrite: bool = False,
+    shapes: Any, path: Target, *, crs: CrsLike | None = None, layer: str | None = None,
+    overwrite: bool = False, ending: str | None = None,
+    storage_options: Mapping[str, Any] | None = None,
 ) -> None:  # fmt: skip
     """Write shapes, or a table of points, as ``.geojson`` or ``.gpkg``.
 
@@ -29,8 +31,9 @@ def save_shapes(
     latitude, whose other columns become properties. ``crs`` is their system where they do not say
     it. GeoJSON is brought to longitude and latitude, as RFC 7946 wants it; where no system is known
     the numbers stay, and ``crs`` is null. A GeoPackage keeps their own; ``layer`` names its layer
-    (else the file's name). Raises FormatError for another ending, LookError for what is no shape,
-    ExistingFile, AccessError.
+    (else the file's name). ``path`` may be an fsspec URL, with ``storage_options``, or an open
+    binary file, whose format ``ending`` says. Raises FormatError for another ending, LookError for
+    what is no shape, ExistingFile, AccessError.
 
     >>> import json, pathlib, spectrane as sp, tempfile
     >>> with tempfile.TemporaryDirectory() as folder:
@@ -39,22 +42,27 @@ def save_shapes(
     ...     json.loads(path.read_text())["features"][0]["geometry"]
     {'type': 'Point', 'coordinates': [12.0, 48.0]}
     """
-    name = os.fspath(path)
-    ending = os.path.splitext(name)[1].lower()
     found = _points(shapes, crs) or shapes_of(shapes, crs=crs)
+    with local_place(path, ending=ending, overwrite=overwrite,
+                     storage_options=storage_options) as place:  # fmt: skip
+        data = _data_of(found, place, layer)
+        with written_whole(place, overwrite=overwrite) as file:
+            file.write(data)
+
+
+def _data_of(found: Shapes, name: str, layer: str | None) -> bytes:
+    """Return shapes as a file of the format that a name's ending says."""
+    ending = os.path.splitext(name)[1].lower()
     if ending in (".geojson", ".json"):
         if layer is not None:
             raise LookError(f"{name}: layer {layer!r}: GeoJSON has no layers")
-        data = json.dumps(geojson_of(found), ensure_ascii=False).encode()
-    elif ending == ".gpkg":
+        return json.dumps(geojson_of(found), ensure_ascii=False).encode()
+    if ending == ".gpkg":
         from spectrane.spatial.geopackage_writing import geopackage_bytes
 
         title = layer or os.path.splitext(os.path.basename(name))[0]
-        data = geopackage_bytes(found, title)
-    else:
-        raise FormatError(f"{name}: shapes are written as .geojson or .gpkg")
-    with written_whole(path, overwrite=overwrite) as file:
-        file.write(data)
+        return geopackage_bytes(found, title)
+    raise FormatError(f"{name}: shapes are written as .geojson or .gpkg")
 
 
 def geojson_of(shapes: Shapes) -> dict[str, Any]:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import tempfile
 import threading
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -104,11 +105,19 @@ class Hdf5Storage:
 
         if "://" in self.file.name:
             return listed(self._root())
+        if not self.file.on_disk:  # bytes in memory: as wary of them as of a file
+            with tempfile.NamedTemporaryFile(suffix=".h5") as copy:
+                copy.write(self.file.read(0, self.file.size))
+                copy.flush()
+                return self._sheltered(h5py, listed_at, copy.name)
+        return self._sheltered(h5py, listed_at, self.file.place)
+
+    def _sheltered(self, h5py: Any, listed_at: Callable[[str], Listing], place: str) -> Listing:
         try:
             # The library knows an open file again: a child would see it as it was at its start.
             opened_here = h5py.h5f.get_obj_count(h5py.h5f.OBJ_ALL, h5py.h5f.OBJ_FILE)
             work = 1 + self.file.size // _QUICKLY
-            return sheltered(listed_at, self.file.place, again=not opened_here, work=work)
+            return sheltered(listed_at, place, again=not opened_here, work=work)
         except ChildDiedError as error:
             raise FormatError(f"{self.file.name}: broken HDF5: {error}") from error
 
@@ -131,7 +140,7 @@ class Hdf5Storage:
 
 
 def _handle(file: ByteFile) -> Any:
-    if "://" not in file.name:
+    if file.on_disk:
         return file.place
     import io
 

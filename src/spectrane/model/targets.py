@@ -1,0 +1,95 @@
+"""Where what is written may go: a path, an address, or something open that takes bytes."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import re
+import shutil
+import tempfile
+from collections.abc import Iterator, Mapping
+from typing import Any, BinaryIO, TypeAlias
+
+from spectrane.model.errors import AccessError, ExistingFile, FormatError
+
+Target: TypeAlias = "str | os.PathLike[str] | BinaryIO"
+"""A path, an fsspec address, or an open binary file (a ``BytesIO``, say)."""
+_ADDRESS = re.compile(r"[a-zA-Z][a-zA-Z0-9+.-]+://")
+
+
+def is_address(name: object) -> bool:
+    """Tell whether a text is the address of something that is no local file.
+
+    >>> is_address("s3://bucket/a.tif"), is_address("C:/a.tif"), is_address("file:///a.tif")
+    (True, False, False)
+    """
+    return isinstance(name, str) and bool(_ADDRESS.match(name)) and not name.startswith("file://")
+
+
+@contextlib.contextmanager
+def local_place(
+    target: Target, *, ending: str | None = None, overwrite: bool = False,
+    storage_options: Mapping[str, Any] | None = None,
+) -> Iterator[str]:  # fmt: skip
+    """Yield the local path where something is to be written: the target's own, or a scratch file
+    of its ending that is sent on once it is whole.
+
+    ``ending`` says the format where the target has no name. Raises FormatError where nothing does,
+    ExistingFile for an address that is there, AccessError.
+    """
+    if isinstance(target, str | os.PathLike) and not is_address(target):
+        yield os.fspath(target).removeprefix("file://")
+        return
+    open_file = not isinstance(target, str | os.PathLike)
+    name = str(getattr(target, "name", "")) if open_file else os.fspath(target)  # type: ignore[arg-type]
+    base = os.path.basename(name.rpartition("::")[0] or name) if not ending else f"data{ending}"
+    if not os.path.splitext(base)[1]:
+        raise FormatError(f"{name or 'an open file'}: its name says no format; say ending='.tif', "
+                          "or another that is written")  # fmt: skip
+    if not open_file:
+        _check_free(name, overwrite, storage_options)
+    with tempfile.TemporaryDirectory() as folder:
+        place = os.path.join(folder, base)
+        yield place
+        if open_file:
+            _send(place, name, target)
+        else:
+            _put(place, name, storage_options)
+
+
+def _send(place: str, name: str, target: Any) -> None:
+    if os.path.isdir(place):
+        raise FormatError(f"{name or 'an open file'}: a store of many files needs a folder")
+    with open(place, "rb") as file:
+        shutil.copyfileobj(file, target, 1 << 20)
+
+
+def _filesystem(name: str, options: Mapping[str, Any] | None) -> tuple[Any, str]:
+    import fsspec
+
+    try:
+        return fsspec.core.url_to_fs(name, **(options or {}))  # type: ignore[no-any-return]
+    except (ImportError, ValueError) as error:
+        raise AccessError(f"{name}: {error}") from error
+
+
+def _check_free(name: str, overwrite: bool, options: Mapping[str, Any] | None) -> None:
+    filesystem, path = _filesystem(name, options)
+    try:
+        there = not overwrite and filesystem.exists(path)
+    except Exception as error:
+        raise AccessError(f"{name}: cannot be written: {error}") from error
+    if there:
+        raise ExistingFile(f"{name}: exists already; overwrite (--overwrite) replaces it")
+
+
+def _put(place: str, name: str, options: Mapping[str, Any] | None) -> None:
+    filesystem, path = _filesystem(name, options)
+    try:
+        filesystem.put(place, path, recursive=os.path.isdir(place))
+    except NotImplementedError as error:
+        raise AccessError(
+            f"{name}: cannot be written: this kind of address is only read"
+        ) from error
+    except Exception as error:
+        raise AccessError(f"{name}: cannot be written: {error}") from error
