@@ -25,6 +25,7 @@ from .display.slices import three_planes as three_planes
 from .display.suggestions import Suggestion as Suggestion
 from .display.volume_layers import VolumeLayer as VolumeLayer
 from .exchange.colormaps import register_colormaps as register_colormaps
+from .exchange.versions import show_versions as show_versions
 from .groups import cluster_rows as cluster_rows
 from .groups import clusters as clusters
 from .groups import peaks as peaks
@@ -65,6 +66,7 @@ from .model.errors import SpectraneError as SpectraneError
 from .model.frame import Frame as Frame
 from .model.grid import Grid as Grid
 from .model.look import Look as Look
+from .model.settings import settings as settings
 from .model.view import View as View
 from .opening import amend as amend
 from .opening import from_array as from_array

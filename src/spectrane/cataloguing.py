@@ -6,7 +6,7 @@ import os
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
-from spectrane.engine.threads import Progress, no_progress
+from spectrane.engine.bars import ProgressLike, told_progress
 from spectrane.kernels.quiet import quiet
 from spectrane.model.asking import FilePath
 from spectrane.model.source import flat_source_of
@@ -32,7 +32,7 @@ def scenes(
     start: DateLike | None = None, end: DateLike | None = None, cloud: float | None = None,
     first: int | None = None,
     collections: Sequence[str] = (), measure_cloud: bool | None = None,
-    progress: Progress | None = None,
+    progress: ProgressLike = None,
 ) -> pandas.DataFrame:  # fmt: skip
     """Return the scenes of a catalogue, a row each: those found, the best first, then the others
     with why they are left out.
@@ -70,7 +70,7 @@ def scenes(
     found = find_scenes(
         os.fspath(catalog), over=over, over_crs=over_crs, start=start, end=end, cloud=cloud,
         first=first, collections=collections, measure_cloud=measure_cloud,
-        progress=progress or no_progress,
+        progress=told_progress(progress),
     )  # fmt: skip
     table = pandas.DataFrame(found.rows(), columns=_COLUMNS)
     table["rank"] = table["rank"].astype("Int64")
@@ -90,7 +90,7 @@ _COLUMNS = ["rank", "id", "date", "share", "cloud", "cloud_over", "in_fewest", "
 @quiet
 def fetch(
     item: Item, folder: FilePath, *, assets: Sequence[str] | None = None, overwrite: bool = False,
-    progress: Progress | None = None,
+    progress: ProgressLike = None,
 ) -> list[str]:  # fmt: skip
     """Bring a scene's assets into a folder, with a document that opens there; return the paths.
 
@@ -110,7 +110,7 @@ def fetch(
     from spectrane.catalogs.fetching import fetch_item
 
     return fetch_item(item, os.fspath(folder), assets=assets, overwrite=overwrite,
-                      progress=progress or no_progress)  # fmt: skip
+                      progress=told_progress(progress))  # fmt: skip
 
 
 @quiet

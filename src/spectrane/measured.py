@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from spectrane.analysis.class_areas import class_rows
 from spectrane.analysis.statistics import band_statistics
-from spectrane.engine.threads import Progress, no_progress
+from spectrane.engine.bars import ProgressLike, told_progress
 from spectrane.model.areas import tell_untrue_areas
 from spectrane.model.errors import LookError
 from spectrane.model.window import whole
@@ -23,7 +23,7 @@ KEYS = ("zone", "band", "class")
 
 def statistics_rows(
     source: Source, bands: Sequence[int], *, region: Any = None, zones: Any = None,
-    progress: Progress | None = None,
+    progress: ProgressLike = None,
 ) -> list[dict[str, Any]]:  # fmt: skip
     """Return a row per band, or of a raster of classes per class that occurs; per zone if any.
 
@@ -36,7 +36,7 @@ def statistics_rows(
         raise LookError("statistics: say region or zones")
     else:
         parts = list(zones_of(source, zones))
-    report = progress or no_progress
+    report = told_progress(progress)
     if source.categories:
         tell_untrue_areas(source.grid)
         return class_rows(source, bands[0], parts, report)

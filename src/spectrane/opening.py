@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from numpy.typing import ArrayLike
 
-from spectrane.engine.threads import Progress, no_progress
+from spectrane.engine.bars import ProgressLike, told_progress
 from spectrane.formats.registry import members_of, open_source
 from spectrane.kernels.quiet import quiet
 from spectrane.model.asking import BandFields, FileLike, FilePath, NoDataLike
@@ -167,7 +167,7 @@ def member_rows(
 
 
 @quiet
-def survey(folder: FilePath, *, progress: Progress | None = None) -> pandas.DataFrame:
+def survey(folder: FilePath, *, progress: ProgressLike = None) -> pandas.DataFrame:
     """Return every raster and volume below a folder, a row each, found by its content.
 
     Columns: ``path format rows columns planes bands type members crs pixel_size bytes unusual
@@ -189,7 +189,7 @@ def survey(folder: FilePath, *, progress: Progress | None = None) -> pandas.Data
 
 
 @quiet
-def survey_rows(folder: FilePath, *, progress: Progress | None = None) -> list[dict[str, Any]]:
+def survey_rows(folder: FilePath, *, progress: ProgressLike = None) -> list[dict[str, Any]]:
     """Return the rows of ``survey`` as plain mappings, which needs no pandas.
 
     >>> import numpy as np, spectrane as sp, tempfile, os
@@ -202,7 +202,7 @@ def survey_rows(folder: FilePath, *, progress: Progress | None = None) -> list[d
 
     from spectrane.surveying import surveyed_files as look_below
 
-    return [asdict(entry) for entry in look_below(folder, progress or no_progress)]
+    return [asdict(entry) for entry in look_below(folder, told_progress(progress))]
 
 
 @quiet

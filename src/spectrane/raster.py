@@ -11,8 +11,8 @@ from numpy.typing import NDArray
 
 from spectrane.analysis.fills import tell_fills
 from spectrane.dataset import MapFace
+from spectrane.engine.bars import ProgressLike, told_progress
 from spectrane.engine.memory import loaded
-from spectrane.engine.threads import Progress, no_progress
 from spectrane.kernels.quiet import quiet_methods
 from spectrane.model.asking import (
     BandFields,
@@ -138,7 +138,7 @@ class Raster(MapFace):
 
     def describe(
         self, *, statistics: bool = False, zones: ShapeLike | None = None,
-        progress: Progress | None = None,
+        progress: ProgressLike = None,
     ) -> Description:  # fmt: skip
         """Return a description that prints well; with ``statistics`` every pixel is read.
 
@@ -335,7 +335,7 @@ class Raster(MapFace):
 
     def statistics(
         self, bands: Bands = None, *, region: RegionLike | None = None,
-        zones: ShapeLike | None = None, progress: Progress | None = None,
+        zones: ShapeLike | None = None, progress: ProgressLike = None,
     ) -> pandas.DataFrame:  # fmt: skip
         """Return exact statistics of valid pixels, a row per band, in physical values.
 
@@ -396,7 +396,7 @@ class Raster(MapFace):
     def save(
         self, path: Target, *, dtype: NumberType | np.dtype[Any] | None = None,
         rescale: Rescale | None = None, look: Look | None = None, overwrite: bool = False,
-        progress: Progress | None = None, ending: str | None = None,
+        progress: ProgressLike = None, ending: str | None = None,
         storage_options: Mapping[str, Any] | None = None, **options: Unpack[WriteOptions],
     ) -> None:  # fmt: skip
         """Write the data to a file of the format its ending names.
@@ -425,7 +425,7 @@ class Raster(MapFace):
                          storage_options=storage_options) as place:  # fmt: skip
             write_data(
                 self._source, place, dtype=dtype, rescale=rescale, look=look, overwrite=overwrite,
-                progress=progress or no_progress, **options,
+                progress=told_progress(progress), **options,
             )  # fmt: skip
 
     def __repr__(self) -> str:

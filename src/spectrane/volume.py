@@ -12,8 +12,8 @@ from numpy.typing import NDArray
 from spectrane.analysis.fills import tell_fills
 from spectrane.analysis.statistics import band_statistics
 from spectrane.dataset import DatasetFace
+from spectrane.engine.bars import ProgressLike, told_progress
 from spectrane.engine.described import Described
-from spectrane.engine.threads import Progress, no_progress
 from spectrane.engine.volumes import LoadedVolume
 from spectrane.formats.table import writer_for
 from spectrane.kernels.quiet import quiet_methods
@@ -95,9 +95,7 @@ class Volume(DatasetFace):
 
         return kept_range(self._source)
 
-    def describe(
-        self, *, statistics: bool = False, progress: Progress | None = None
-    ) -> Description:
+    def describe(self, *, statistics: bool = False, progress: ProgressLike = None) -> Description:
         """Return a description that prints well; with ``statistics`` every voxel is read.
 
         >>> import numpy as np, spectrane as sp
@@ -380,9 +378,9 @@ class Volume(DatasetFace):
         table = pandas.DataFrame(measured)
         return table.rename(columns={"band": "frame"}).set_index("frame")
 
-    def _statistics(self, frames: Frames, progress: Progress | None = None) -> list[BandStatistics]:
+    def _statistics(self, frames: Frames, progress: ProgressLike = None) -> list[BandStatistics]:
         indices = find_bands(self._source.bands, frames)
-        return band_statistics(self._source, indices, None, progress or no_progress)
+        return band_statistics(self._source, indices, None, told_progress(progress))
 
     def histogram(
         self, frames: Frames = None, *, bins: int | Literal["auto"] = "auto"
@@ -402,7 +400,7 @@ class Volume(DatasetFace):
         return counted
 
     def save(
-        self, path: Target, *, overwrite: bool = False, progress: Progress | None = None,
+        self, path: Target, *, overwrite: bool = False, progress: ProgressLike = None,
         version: Literal[1, 2] | None = None, ending: str | None = None,
         storage_options: Mapping[str, Any] | None = None,
     ) -> None:  # fmt: skip
@@ -426,7 +424,7 @@ class Volume(DatasetFace):
             writer = writer_for(place)
             if not place.lower().endswith((".nii", ".nii.gz")):
                 raise FormatError(f"{place}: volumes are written as .nii or .nii.gz")
-            writer(self._source, place, overwrite=overwrite, progress=progress or no_progress,
+            writer(self._source, place, overwrite=overwrite, progress=told_progress(progress),
                    version=version)  # fmt: skip
 
     def _window(

@@ -194,7 +194,7 @@ def test_an_interrupt_leaves_nothing_half_written(tmp_path):
 
 def test_starting_up_imports_little(demo, tmp_path):
     heavy = {"numba", "pandas", "scipy", "matplotlib", "pyproj", "shapely", "pydantic", "fsspec",
-             "dask", "rich", "PIL"}  # fmt: skip
+             "dask", "tqdm", "logging", "PIL"}  # fmt: skip
     scene = str(demo / "sound_8band.tif")
     code = (
         "import sys, spectrane; assert 'numpy' not in sys.modules;"

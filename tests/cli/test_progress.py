@@ -30,16 +30,16 @@ def waited_for(what):
 def test_one_bar_for_work_inside_work(terminal):
     with progress_bar("compare", quiet=False):
         outer = progress._shown
-        assert waited_for(lambda: outer._task is not None)
-        assert outer._shown.tasks[0].total is None
+        assert waited_for(lambda: outer._shown is not None)
+        assert outer._shown.n == 0
         with progress_bar("a.tif", quiet=False) as told:
             assert progress._shown is outer
             told(3, 4)
-            task = outer._shown.tasks[0]
-            assert (task.description, task.completed, task.total) == ("a.tif", 3, 4)
+            bar = outer._shown
+            assert (bar.desc, bar.n, bar.total) == ("a.tif", 3, 4)
         out_of_the_way()
         assert outer._shown is None
-        assert waited_for(lambda: outer._task is not None)
+        assert waited_for(lambda: outer._shown is not None)
     assert progress._shown is None
     assert outer._shown is None
     outer._show()  # a timer that fires too late

@@ -91,6 +91,7 @@ def _item(file: str, options: DescribeOptions, answer: Answer) -> None:
 
 def _described(file: str, options: DescribeOptions, answer: Answer) -> None:
     from spectrane.analysis.description import without_identity
+    from spectrane.model.settings import settings
     from spectrane.opening import open as open_any
     from spectrane.raster import Raster
 
@@ -105,14 +106,15 @@ def _described(file: str, options: DescribeOptions, answer: Answer) -> None:
         given = {} if options.zones is None else {"zones": options.zones}
         said = opened.describe(statistics=options.statistics, progress=progress, **given)
         sentences = _explained(opened, options)
-    hidden = () if options.identity else opened.identity
+    told = options.identity or settings.identity == "shown"
+    hidden = () if told else opened.identity
     metadata = without_identity(opened.metadata, hidden)
     identity = {name: metadata[name] for name in opened.identity if name in metadata}
     facts = said.to_dict() | {"input": file}
-    facts |= {"identity_values": json_value(identity)} if options.identity else {}
+    facts |= {"identity_values": json_value(identity)} if told else {}
     facts |= {"metadata": metadata} if options.metadata else {}
     facts |= {"explanation": sentences} if options.explain else {}
-    tables = [("Identity", identity)] if options.identity else []
+    tables = [("Identity", identity)] if told else []
     tables += [("Metadata", metadata)] if options.metadata else []
     answer.add(facts, *_gap(file, options), *str(said).splitlines(), *_format_tables(tables),
                *_format_sentences(sentences))  # fmt: skip

@@ -8,6 +8,7 @@ import threading
 from collections.abc import Callable, Iterator
 from typing import Any
 
+from spectrane.engine.bars import SHAPE
 from spectrane.model.printing import printable_line
 
 _PATIENCE = 1.0
@@ -47,13 +48,12 @@ def out_of_the_way() -> None:
 
 
 class _Bar:
-    """A rich progress bar that is not even imported before it is needed."""
+    """A progress bar that is not even imported before it is needed."""
 
     def __init__(self, label: str) -> None:
         self.label = printable_line(label)
         self._lock = threading.Lock()
         self._shown: Any = None
-        self._task: Any = None
         self._last: tuple[int, int] | None = None
         self._over = False
         self._wait()
@@ -66,8 +66,9 @@ class _Bar:
     def about(self, label: str) -> None:
         """Say what is done now; nothing of it yet."""
         self.label, self._last = printable_line(label), None
-        if self._shown is not None and self._task is not None:
-            self._shown.update(self._task, description=self.label, completed=0, total=None)
+        if self._shown is not None:
+            self._shown.set_description_str(self.label, refresh=False)
+            self.update(0, 1)
 
     def hide(self) -> None:
         """Clear the bar away, and begin to wait anew."""
@@ -75,27 +76,23 @@ class _Bar:
         self._wait()
 
     def _show(self) -> None:
-        from rich.console import Console
-        from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
+        from tqdm.std import tqdm
 
         with self._lock:
             if self._over or self._shown is not None:
                 return
-            self._shown = Progress(
-                TextColumn("{task.description}", markup=False), BarColumn(),
-                TextColumn("{task.percentage:.0f} %"),
-                TimeElapsedColumn(), console=Console(stderr=True), transient=True,
-            )  # fmt: skip
-            self._shown.start()
-            self._task = self._shown.add_task(self.label, total=None)
+            self._shown = tqdm(total=1, desc=self.label, leave=False, bar_format=SHAPE,
+                               file=sys.stderr)  # fmt: skip
         if self._last:
             self.update(*self._last)
 
     def update(self, done: int, total: int) -> None:
         """Take how much is done."""
         self._last = (done, total)
-        if self._shown is not None and self._task is not None:
-            self._shown.update(self._task, completed=done, total=total)
+        bar = self._shown
+        if bar is not None:
+            bar.total, bar.n = max(1, total), done
+            bar.refresh()
 
     def stop(self) -> None:
         """Clear the bar away for good."""
@@ -106,5 +103,5 @@ class _Bar:
         self._timer.cancel()
         with self._lock:
             if self._shown is not None:
-                self._shown.stop()
-                self._shown = self._task = None
+                self._shown.close()
+                self._shown = None

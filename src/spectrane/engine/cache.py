@@ -11,6 +11,7 @@ from typing import Any
 from numpy.typing import NDArray
 
 from spectrane.kernels.address_space import share_of_space
+from spectrane.model.settings import settings
 
 
 class BlockCache:
@@ -78,5 +79,12 @@ class BlockCache:
             self.held = 0
 
 
-blocks = BlockCache(share_of_space(256 << 20, 8))
+blocks = BlockCache(share_of_space(int(settings.memory_mb * (1 << 20)), 8))
 """The cache of this process; ``blocks.limit`` is in bytes and may be changed."""
+
+
+def _set_limit(megabytes: float) -> None:
+    blocks.limit = int(megabytes * (1 << 20))
+
+
+settings.tell("memory_mb", _set_limit)

@@ -20,10 +20,10 @@ import urllib3
 
 from spectrane.engine.byte_file import HEAD, ByteFile, NotAllowed, Range
 from spectrane.model.errors import AccessError, ChangedFile, MissingFile
+from spectrane.model.settings import settings
 
 TIMEOUT = "SPECTRANE_TIMEOUT"
 """The environment variable with the seconds in which a server must say something; 30 if unset."""
-_PATIENCE = 30.0
 _TRIES = 3
 _PAUSE = 0.2
 """Seconds before asking again, twice as many each time."""
@@ -50,15 +50,9 @@ class _Cut(Exception):
 def patience() -> float:
     """Return after how many seconds without an answer a server is given up.
 
-    Raises AccessError where the environment says no number above 0.
+    Raises ArgumentError where the environment says no number above 0.
     """
-    said = os.environ.get(TIMEOUT, "")
-    if not said:
-        return _PATIENCE
-    with contextlib.suppress(ValueError):
-        if (seconds := float(said)) > 0:
-            return seconds
-    raise AccessError(f"{TIMEOUT}={said}: expected a number of seconds above 0")
+    return float(settings.timeout)
 
 
 class HttpFile(ByteFile):

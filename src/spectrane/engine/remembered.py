@@ -8,6 +8,7 @@ import os
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, TypeVar
 
+from spectrane.model.settings import settings
 from spectrane.model.user_folders import cache_folder
 from spectrane.model.window import whole, window_area
 
@@ -21,21 +22,17 @@ WORTH_KEEPING = 250_000
 """Findings about so many pixels and more are kept."""
 SETTING = "SPECTRANE_CACHE_MB"
 """The environment variable that bounds the cache, in MB; 0 keeps nothing."""
-_USUAL = 1000
 _MEDICAL = ("DICOM", "NIfTI")
 
 
 def folder(kind: str = "statistics") -> str:
     """Return where findings of a kind are kept."""
-    return os.path.join(cache_folder(), kind)
+    return os.path.join(settings.cache_folder or cache_folder(), kind)
 
 
 def limit() -> int:
-    """Return the bytes that the cache may have: 1 GB unless ``SPECTRANE_CACHE_MB`` says another."""
-    try:
-        return max(0, int(float(os.environ.get(SETTING, _USUAL)) * 1_000_000))
-    except (ValueError, OverflowError):
-        return _USUAL * 1_000_000
+    """Return the bytes that the cache may have: 1 GB unless the settings say another."""
+    return int(settings.cache_mb * 1_000_000)
 
 
 def may_be_kept(source: Source) -> bool:

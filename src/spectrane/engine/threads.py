@@ -10,6 +10,7 @@ from typing import Any, TypeAlias, TypeVar
 
 from spectrane.kernels.address_space import share_of_space
 from spectrane.kernels.quiet import quiet
+from spectrane.model.settings import settings
 
 T = TypeVar("T")
 Progress: TypeAlias = Callable[[int, int], None]
@@ -29,6 +30,8 @@ def thread_count() -> int:
 
     Fewer where address space is limited, of which each thread takes its part at its start.
     """
+    if settings.threads is not None:
+        return int(settings.threads)
     available = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count()
     fitting = share_of_space(MOST_THREADS * _PER_THREAD, 2) // _PER_THREAD
     return max(1, min(available or 1, fitting))

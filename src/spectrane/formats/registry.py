@@ -15,6 +15,7 @@ from spectrane.formats import sidecar
 from spectrane.formats.reduced_files import with_reduced
 from spectrane.formats.table import PROBED, FormatReader, Probe, formats, reader_for
 from spectrane.model.errors import FormatError
+from spectrane.model.log import DEBUG, log
 from spectrane.model.member import Member
 from spectrane.model.regular_files import ReadingAs, full_path
 from spectrane.model.source import Source
@@ -100,6 +101,7 @@ def open_source(
         local = "://" not in file.name and not nameless
         if source.state is None and local:
             source.state = (*file.key, str(member), *sorted(options.items()))
+        log(DEBUG, "opened %s as %s", file.name, source.format)
         if nameless:
             return source
         return with_reduced(source if beside is None else sidecar.with_corrections(source, beside))

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from spectrane.model.errors import ArgumentError, BandError, GridMismatch, LookError, ResourceError
 from spectrane.model.printing import short_name
+from spectrane.model.settings import settings
 from spectrane.model.window import Window, extent, intersection, whole
 
 if TYPE_CHECKING:
@@ -125,7 +126,9 @@ def called(source: Source, otherwise: str = "an array in memory") -> str:
 
     Its file's short name; of what may say who somebody is (DICOM) what kind of picture it is.
     """
-    return source.told_as or short_name(source.name, otherwise)
+    if source.told_as and settings.identity == "withheld":
+        return source.told_as
+    return short_name(source.name, otherwise)
 
 
 def source_of(given: Any) -> Source:

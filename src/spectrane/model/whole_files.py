@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from typing import BinaryIO
 
 from spectrane.model.errors import AccessError, ExistingFile
+from spectrane.model.log import INFO, log
 from spectrane.model.regular_files import kind_of, path_text, reason_of
 from spectrane.model.trials import now_trying
 
@@ -61,6 +62,7 @@ def put_in_place(file: BinaryIO, partial: str, path: str) -> None:
     file.flush()
     os.fsync(file.fileno())
     os.replace(partial, path)
+    log(INFO, "wrote %s", path)
     sync_folder(os.path.dirname(path) or ".")
 
 

@@ -27,10 +27,11 @@ from spectrane.display.layers import (
     planned,
     stacked,
 )
+from spectrane.engine.bars import ProgressLike, told_progress
 from spectrane.engine.files import open_bytes
 from spectrane.engine.resuming import fingerprint
 from spectrane.engine.running import in_order
-from spectrane.engine.threads import Progress, in_parallel, no_progress
+from spectrane.engine.threads import in_parallel
 from spectrane.formats.png.encoding import encode_png
 from spectrane.formats.registry import open_with, reader_of
 from spectrane.kernels.quiet import quiet
@@ -97,7 +98,7 @@ def tiles(
     layers: Sequence[Shown], folder: str | os.PathLike[str], *, scheme: TileScheme = "mercator",
     zooms: Sequence[int] | None = None, title: str | None = None, attribution: str = "",
     view: View | None = None, overwrite: bool = False, engine: str | None = None,
-    progress: Progress | None = None, area: StackArea = "bottom",
+    progress: ProgressLike = None, area: StackArea = "bottom",
 ) -> TilesDone:  # fmt: skip
     """Write layers as web-map tiles into a folder: ``ZOOM/COLUMN/ROW.png``, with TileJSON 3.0.0
     (``tiles.json``) and a WMTS 1.0.0 capabilities document (``wmts.xml``).
@@ -116,7 +117,7 @@ def tiles(
     ...     sp.pages.tiles([raster], folder, zooms=(3, 3)).count
     1
     """
-    progress = progress or no_progress
+    progress = told_progress(progress)
     if scheme not in SCHEMES:
         raise LookError(f"scheme {scheme!r}: expected {', '.join(SCHEMES)}")
     plan = SCHEMES[scheme]
