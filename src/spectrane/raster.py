@@ -25,6 +25,7 @@ from spectrane.model.asking import (
 )
 from spectrane.model.band import Band, BandName, find_bands
 from spectrane.model.grid import CrsLike
+from spectrane.model.html import Listed, in_row, picture_html
 from spectrane.model.look import Look
 from spectrane.model.marks import tell_picture
 from spectrane.model.number_types import NumberType
@@ -71,7 +72,7 @@ class Raster(MapFace):
     @property
     def bands(self) -> tuple[Band, ...]:
         """What each band is called and means."""
-        return self._source.bands
+        return Listed(self._source.bands)
 
     @property
     def shape(self) -> tuple[int, int, int]:
@@ -434,4 +435,8 @@ class Raster(MapFace):
         return f"<Raster {name}: {bands} bands, {rows} rows x {columns} columns, {self.dtype}>"
 
     def _repr_html_(self) -> str:
-        return self.describe()._repr_html_()
+        from spectrane.display.thumbnails import thumbnail
+
+        small = thumbnail(self._source)
+        picture = "" if small is None else picture_html(small, f"{self.title}, small")
+        return in_row(picture, self.describe()._repr_html_())

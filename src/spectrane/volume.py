@@ -21,6 +21,7 @@ from spectrane.model.asking import GridLike, VolumePoints, as_tuple
 from spectrane.model.band import BandName, find_bands
 from spectrane.model.errors import FormatError, GridMismatch
 from spectrane.model.frame import Frame
+from spectrane.model.html import Listed, in_row, picture_html
 from spectrane.model.look import Look
 from spectrane.model.physical import as_stored
 from spectrane.model.physical import physical as to_physical
@@ -69,8 +70,8 @@ class Volume(DatasetFace):
     @property
     def frames(self) -> tuple[Frame, ...]:
         """The volumes there are: over time, or of several measures."""
-        return tuple(Frame(b.name, b.unit, b.scale, b.offset, b.time, b.statistic)
-                     for b in self._source.bands)  # fmt: skip
+        return Listed(Frame(b.name, b.unit, b.scale, b.offset, b.time, b.statistic)
+                      for b in self._source.bands)  # fmt: skip
 
     @property
     def affine(self) -> NDArray[np.float64]:
@@ -407,10 +408,8 @@ class Volume(DatasetFace):
         """Write the voxels to a ``.nii`` or ``.nii.gz`` file (NIfTI of ``version`` 1 or 2).
 
         ``path`` may be an fsspec URL, with ``storage_options``, or an open binary file, whose
-        format ``ending`` says.
-
-        Raises FormatError for another ending, ExistingFile, AccessError; a file is written whole or
-        not at all.
+        format ``ending`` says. Raises FormatError for another ending, ExistingFile, AccessError; a
+        file is written whole or not at all.
 
         >>> import numpy as np, spectrane as sp, tempfile, os
         >>> with tempfile.TemporaryDirectory() as folder:
@@ -444,4 +443,8 @@ class Volume(DatasetFace):
         return f"<Volume {name}: {frames} frames, {i} x {j} x {k} voxels, {self.dtype}>"
 
     def _repr_html_(self) -> str:
-        return self.describe()._repr_html_()
+        from spectrane.display.thumbnails import small_planes
+
+        small = small_planes(self._source)
+        picture = "" if small is None else picture_html(small, f"{self.title}, three planes")
+        return in_row(picture, self.describe()._repr_html_())

@@ -268,7 +268,7 @@ def test_a_shell_completes_values(line, word, found, monkeypatch, run):
 
 
 def test_colour_maps_are_listed_with_what_each_is_made_for(run, tmp_path):
-    from spectrane.model.colormaps import PURPOSES
+    from spectrane.model.purposes import PURPOSES
 
     status, out, _ = run("slices", "--colormap", "list", "-o", tmp_path / "maps.png")
     assert (status, set(PURPOSES)) == (0, set(sp.colormaps))

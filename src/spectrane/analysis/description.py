@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any, ClassVar
 
@@ -10,6 +10,7 @@ import numpy as np
 
 from spectrane.analysis.coordinate_systems import system_facts
 from spectrane.model.band import band_facts
+from spectrane.model.html import table_html
 from spectrane.model.printing import MOST_LINES, printable, printable_line
 from spectrane.model.said import GIVEN, KEYS, cloud_of, date_of, date_text, title_of
 from spectrane.model.source import Source, called
@@ -92,23 +93,17 @@ class Description:
         return lines
 
     def _repr_html_(self) -> str:
-        import html
-
-        rows = "".join(
-            f"<tr><th style='text-align:left'>{html.escape(name)}</th>"
-            f"<td>{html.escape(value)}</td></tr>"
-            for name, value in self.format_facts()
-        )
-        tables = [_html_rows(_band_rows(self.bands, self.unit_of_bands))]
+        rows = table_html(self.format_facts(), headed=False)
+        tables = [table_html(_band_rows(self.bands, self.unit_of_bands))]
         if self.statistics:
-            tables.append(_html_rows(_statistics_rows(self.statistics, self.unit_of_bands)))
+            tables.append(table_html(_statistics_rows(self.statistics, self.unit_of_bands)))
         if self.warnings:
             told = [
                 ["Warning", "What mends it"],
                 *([w["message"], w["fix"]] for w in self.warnings),
             ]
-            tables.append(_html_rows(told))
-        return printable(f"<table>{rows}</table>{''.join(tables)}")
+            tables.append(table_html(told))
+        return f"{rows}{''.join(tables)}"
 
 
 def describe(
@@ -415,12 +410,3 @@ def _numeric(cell: str) -> bool:
     except ValueError:
         return cell == "none"
     return True
-
-
-def _html_rows(rows: Sequence[Sequence[str]]) -> str:
-    import html
-
-    def line(cells: Iterable[str], tag: str) -> str:
-        return "<tr>" + "".join(f"<{tag}>{html.escape(c)}</{tag}>" for c in cells) + "</tr>"
-
-    return f"<table>{line(rows[0], 'th')}{''.join(line(row, 'td') for row in rows[1:])}</table>"

@@ -17,6 +17,7 @@ from spectrane.kernels.measuring import Bins, bin_counts, extremes, numbers_that
 from spectrane.kernels.quiet import quiet_methods
 from spectrane.model.band import Band
 from spectrane.model.errors import LookError
+from spectrane.model.html import escaped, in_row
 from spectrane.model.physical import ends, physical
 from spectrane.model.pixels import Pixels
 from spectrane.model.shortly import short_repr
@@ -50,10 +51,38 @@ class Histogram:
 
     __repr__ = short_repr
 
+    def _repr_html_(self) -> str:
+        plots = [_plot(name, counts, edges, unit) for name, counts, edges, unit in
+                 zip(self.bands, self.counts, self.edges, self.units, strict=True)]  # fmt: skip
+        return in_row(*plots)
+
     @property
     def ends(self) -> list[tuple[float, float]]:
         """The first and the last edge of each band."""
         return [(float(edges[0]), float(edges[-1])) for edges in self.edges]
+
+
+_WIDE, _HIGH = 256, 96
+"""Pixels of a small plot."""
+
+
+def _plot(
+    name: str, counts: NDArray[np.int64], edges: NDArray[np.float64], unit: str | None
+) -> str:  # fmt: skip
+    """Return a band's counts as a small SVG: as many columns as it has pixels at most."""
+    groups = np.linspace(0, len(counts), min(_WIDE, len(counts)) + 1).astype(int)
+    columns = np.add.reduceat(counts, groups[:-1])
+    high = np.sqrt(columns / max(1, int(columns.max(initial=0)))) * _HIGH
+    wide = _WIDE / len(columns)
+    path = "".join(f"H{k * wide:.1f}V{_HIGH - one:.1f}H{(k + 1) * wide:.1f}V{_HIGH}"
+                   for k, one in enumerate(high.tolist()))  # fmt: skip
+    unit = "" if unit in (None, "1") else f" {unit}"
+    said = f"{edges[0]:.6g} to {edges[-1]:.6g}{unit}"
+    size = f"width='{_WIDE}' height='{_HIGH}'"
+    shape = f"<path fill='#6f7680' d='M0 {_HIGH}{path}Z'/>"
+    plot = f"<svg role='img' aria-label='{escaped(name)}' {size}>{shape}</svg>"
+    about = f"<div>{escaped(said)}, square root of counts</div>"
+    return f"<div>{escaped(name)}</div>{plot}{about}"
 
 
 def band_histogram(

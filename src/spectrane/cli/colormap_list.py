@@ -7,7 +7,8 @@ from typing import Any
 import click
 
 from spectrane.cli.written import file_facts, size_text
-from spectrane.model.colormaps import PURPOSES, colormaps
+from spectrane.model.colormaps import colormaps
+from spectrane.model.purposes import PURPOSES
 
 
 def tell_colormaps(said: dict[str, Any]) -> None:

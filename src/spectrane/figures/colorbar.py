@@ -12,7 +12,8 @@ from spectrane.display.legends import Bar
 from spectrane.display.picture import Picture
 from spectrane.figures.paper import CHANNELS, INK, MUTED, chart_page, finished_chart
 from spectrane.kernels.quiet import quiet
-from spectrane.model.colormaps import PURPOSES, colormaps
+from spectrane.model.colormaps import colormaps
+from spectrane.model.purposes import PURPOSES
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

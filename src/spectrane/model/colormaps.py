@@ -14,6 +14,8 @@ from spectrane.kernels.oklab import from_oklab, shown, to_oklab
 from spectrane.kernels.quiet import quiet_methods
 from spectrane.model.colors import THEIRS, color_text, parse_color
 from spectrane.model.errors import LookError, nearest
+from spectrane.model.html import escaped, in_row, picture_html
+from spectrane.model.purposes import PURPOSES
 from spectrane.model.regular_files import ReadingAs, path_text, read_small_text, read_toml
 from spectrane.model.shortly import short_repr
 from spectrane.model.whole_files import written_whole
@@ -106,6 +108,19 @@ class Colormap:
         entries = self.entries.copy()
         entries[:, 3] = np.floor(entries[:, 3] * share + 0.5)
         return replace(self, name=f"{self.name}, clear at its {where}", entries=entries)
+
+    def _repr_html_(self) -> str:
+        return in_row(self.swatch(), escaped(f"{self.name}, {self.kind}"))
+
+    def swatch(self, width: int = 256, height: int = 24) -> str:
+        """Return the colours from first to last as HTML, in so many pixels.
+
+        >>> colormaps["kiln"].swatch()[:8]
+        '<img alt'
+        """
+        from spectrane.model.swatches import strip_png
+
+        return picture_html(strip_png(self.entries), self.name, width=width, height=height)
 
     def __eq__(self, other: object) -> bool:
         if not isinstance(other, Colormap):
@@ -357,26 +372,6 @@ _MAKERS: dict[str, Any] = {
 }  # fmt: skip
 
 
-PURPOSES = {
-    "slate": "any measure where colour should not speak: a cool grey",
-    "kelpbed": "amounts of living things in water, or any measure in green",
-    "hearth": "heat and radiance: dark to glowing",
-    "foxglove": "densities and concentrations, in violet to rose",
-    "estuary": "depth of water and moisture, dark to pale blue",
-    "peatbog": "heights and soils, in browns",
-    "grey": "values as they are, black to white",
-    "kiln": "any measure, with the most steps that an eye can tell apart",
-    "sward": "vegetation indices: bare ground to dense green",
-    "ebbflow": "differences from 0: losses blue, gains red",
-    "heathsea": "differences from 0: violet against ochre",
-    "gorsewine": "differences from 0: purple against olive",
-    "weathervane": "directions and phases, whose end is their beginning",
-    "chartroom": "depth and height on one scale, with a sharp shore at 0",
-    "pebbles": "classes, each a colour of its own",
-}
-"""What each built-in colour map is made for."""
-
-
 class Colormaps(Mapping[str, Colormap]):
     """The built-in colour maps by name, each made when it is first asked for."""
 
@@ -392,6 +387,16 @@ class Colormaps(Mapping[str, Colormap]):
 
     def __contains__(self, name: object) -> bool:
         return name in _MAKERS
+
+    def _repr_html_(self) -> str:
+        rows = "".join(
+            f"<tr><th style='text-align:left'>{name}</th><td>{one.swatch()}</td>"
+            f"<td>{one.kind}</td><td>{PURPOSES[name]}</td></tr>" for name, one in self.items()
+        )  # fmt: skip
+        return f"<table>{rows}</table>"
+
+    def _ipython_key_completions_(self) -> list[str]:
+        return list(self)
 
     def __iter__(self) -> Iterator[str]:
         return iter(_MAKERS)

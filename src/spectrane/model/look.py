@@ -16,6 +16,7 @@ from spectrane.model.colors import Class, Classes, classes_table, parse_classes,
 from spectrane.model.curves import Curve, Linear
 from spectrane.model.errors import LookError, nearest
 from spectrane.model.frozen import FrozenMapping, frozen, thawed
+from spectrane.model.html import in_row, table_html
 from spectrane.model.limits import Auto, Limits, is_pair, limits_list
 from spectrane.model.regular_files import ReadingAs, path_text, read_toml
 from spectrane.model.resampling import RESAMPLINGS, Resampling
@@ -187,6 +188,13 @@ class Look:
                 value = colormap_text(value)
             fields_said[item.name] = thawed(value)
         return fields_said
+
+    def _repr_html_(self) -> str:
+        said = {name: value for name, value in self.to_dict().items() if name != "colormap"}
+        rows: list[list[object]] = [[name, value] for name, value in said.items()]
+        table = table_html(rows or [["everything", "as it is by itself"]], headed=False)
+        swatch = "" if self.colormap is None else self.colormap._repr_html_()
+        return in_row(table, swatch)
 
     def save(self, path: str | os.PathLike[str], *, overwrite: bool = False) -> None:
         """Write a look file (``scene.look.toml``), to be applied to as many rasters as you like.

@@ -11,11 +11,12 @@ from spectrane.analysis.compared import last_number
 from spectrane.display.plan import RenderPlan
 from spectrane.display.proposals import proposed
 from spectrane.kernels.blending import MODES
-from spectrane.model.colormaps import PURPOSES, colormaps
+from spectrane.model.colormaps import colormaps
 from spectrane.model.curves import Curve
 from spectrane.model.errors import GridMismatch, SpectraneError
 from spectrane.model.limits import Limits
 from spectrane.model.printing import printable
+from spectrane.model.purposes import PURPOSES
 from spectrane.model.roles import PRESETS
 from spectrane.model.rules import forms
 from spectrane.spatial.ground import ground_at, length_text, round_length
