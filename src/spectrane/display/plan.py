@@ -26,7 +26,14 @@ from spectrane.display import drawing, legends
 from spectrane.display.channels import shown_bands
 from spectrane.display.kept_limits import unless_it_misses, with_kept_limits
 from spectrane.display.limits import FoundLimits, fitted_curve, found_limits, rules_of
-from spectrane.display.shading import Palette, Scale, Shading, channel_names, ranges_said
+from spectrane.display.shading import (
+    Palette,
+    Scale,
+    Shading,
+    channel_names,
+    known_scale,
+    ranges_said,
+)
 from spectrane.engine.described import ruled
 from spectrane.engine.reduced_copies import read_or_recalled
 from spectrane.model.band import Band
@@ -77,7 +84,7 @@ class RenderPlan:
     @property
     def scales(self) -> tuple[Scale, ...]:
         """How each channel is shown, to be told."""
-        return tuple(one.scale.of(one) for one in self.shadings)
+        return tuple(known_scale(one) for one in self.shadings)
 
     @property
     def hidden(self) -> str | None:

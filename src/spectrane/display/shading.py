@@ -57,12 +57,6 @@ class Scale:
     exact: bool
     limits: str
 
-    def of(self, shading: Shading) -> Scale:
-        """Return the same, which knows what carries it out: no part of what it says."""
-        made = replace(self)
-        object.__setattr__(made, "_shading", shading)
-        return made
-
     def to_norm(self) -> Normalize:
         """Return a Matplotlib norm with these limits and this curve, for physical values.
 
@@ -91,6 +85,13 @@ class Scale:
         return (
             f"{self.band} {self.low:.6g} to {self.high:.6g}{unit} ({self.limits}{about}{inverted})"
         )
+
+
+def known_scale(shading: Shading) -> Scale:
+    """Return a shading's scale, which knows what carries it out: no part of what it says."""
+    made = replace(shading.scale)
+    object.__setattr__(made, "_shading", shading)
+    return made
 
 
 @dataclass(frozen=True, eq=False)

@@ -188,7 +188,7 @@ class Colormap:
         return their_map(self.name, self.entries, self.under, self.over, self.nodata)
 
     @classmethod
-    def from_matplotlib(cls, given: Any) -> Colormap:
+    def from_matplotlib(cls, given: str | TheirColormap) -> Colormap:
         """Return the colours of a Matplotlib colour map, by its name or itself.
 
         Its name here is ``matplotlib:NAME``. Raises LookError for a name there is not.

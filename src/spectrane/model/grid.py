@@ -122,6 +122,9 @@ class Grid:
 
         The outer ring comes first. Rings that run with their inside at the right, rows counted
         down, are anticlockwise on the map (RFC 7946, 3.1.6).
+
+        >>> Grid((2, 3)).polygon([np.array([[0, 0], [1, 0], [1, 1]])])["coordinates"]
+        [[(0.0, 0.0), (1.0, 0.0), (1.0, 1.0), (0.0, 0.0)]]
         """
         mirrored = np.linalg.det(self.matrix[:2, :2]) < 0
         placed = []

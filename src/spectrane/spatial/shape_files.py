@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from spectrane.kernels.quiet import quiet
+from spectrane.model.asking import PointsLike, ShapeLike
 from spectrane.model.errors import FormatError, LookError
 from spectrane.model.grid import CrsLike
 from spectrane.model.systems import LONLAT, same_system
@@ -20,7 +21,7 @@ _PLACES = (("x", "y"), ("longitude", "latitude"), ("lon", "lat"))
 
 @quiet
 def save_shapes(
-    shapes: Any, path: Target, *, crs: CrsLike | None = None, layer: str | None = None,
+    shapes: ShapeLike | PointsLike, path: Target, *, crs: CrsLike | None = None, layer: str | None = None,
     overwrite: bool = False, ending: str | None = None,
     storage_options: Mapping[str, Any] | None = None,
 ) -> None:  # fmt: skip
