@@ -21,8 +21,8 @@ _PLACES = (("x", "y"), ("longitude", "latitude"), ("lon", "lat"))
 
 @quiet
 def save_shapes(
-    shapes: ShapeLike | PointsLike, path: Target, *, crs: CrsLike | None = None, layer: str | None = None,
-    overwrite: bool = False, ending: str | None = None,
+    shapes: ShapeLike | PointsLike, path: Target, *, crs: CrsLike | None = None,
+    layer: str | None = None, overwrite: bool = False, ending: str | None = None,
     storage_options: Mapping[str, Any] | None = None,
 ) -> None:  # fmt: skip
     """Write shapes, or a table of points, as ``.geojson`` or ``.gpkg``.
