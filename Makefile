@@ -50,6 +50,7 @@ fuzz: $(READY)
 
 docs: $(READY)
 	$(BIN)/python docs/tables.py
+	$(BIN)/python docs/build.py docs/_build
 
 screenshots: $(READY)
 	$(BIN)/python docs/screenshots.py

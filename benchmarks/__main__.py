@@ -9,7 +9,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from benchmarks import files, kernels, together, viewing, volumes
+from benchmarks import exchange, files, kernels, together, viewing, volumes
 from benchmarks.contest import Row, two_cores
 
 
@@ -20,7 +20,7 @@ def main() -> int:
     parser.add_argument("--large", type=Path, help="keep large files here (default: thrown away)")
     parser.add_argument(
         "--only",
-        choices=["kernels", "files", "together", "volumes", "viewing"],
+        choices=["kernels", "files", "together", "volumes", "viewing", "exchange"],
         help="measure a part",
     )
     options = parser.parse_args()
@@ -30,7 +30,7 @@ def main() -> int:
         found: list[Row] = []
         parts = (("kernels", kernels.rows()), ("together", together.rows(folder)),
                  ("files", files.rows(folder)), ("volumes", volumes.rows(folder)),
-                 ("viewing", viewing.rows(folder)))  # fmt: skip
+                 ("viewing", viewing.rows(folder)), ("exchange", exchange.rows(folder)))  # fmt: skip
         for name, rows in parts:
             if options.only in (None, name):
                 for row in rows:

@@ -42,6 +42,14 @@ def contest(
     return Row(work, min(mine) / min(other), middle, limit, min(mine), unit)
 
 
+def waited(work: str, action: Callable[[], object], seconds: float) -> Row:
+    """Return the time of an action against the time it may take."""
+    action()
+    times = [_timed(action) for _ in range(ROUNDS)]
+    best, middle = min(times), statistics.median(times)
+    return Row(work, best / seconds, middle / seconds, 1.0, best, f"{seconds:g} s")
+
+
 def _timed(function: Callable[[], object]) -> float:
     start = time.perf_counter()
     function()

@@ -4,16 +4,14 @@ from __future__ import annotations
 
 import gzip
 import shutil
-import statistics
-import time
 import warnings
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
 
 import spectrane as sp
-from benchmarks.contest import ROUNDS, Row, contest
+from benchmarks.contest import Row, contest, waited
 from spectrane.demo.series import dicom_file
 from spectrane.kernels import choice
 
@@ -92,7 +90,7 @@ def _pictures(folder: Path) -> Iterator[Row]:
     sp.volume_from_array(values, affine=np.diag([3, 3, 3.5, 1])).save(series, overwrite=True)
     words = ["slices", str(series), "-o", str(out / "f.png"), "--plane", "axial", "--frames",
              "numbered", "--overwrite"]  # fmt: skip
-    yield _waited("50 numbered pictures of 64 x 64 x 36 x 50",
+    yield waited("50 numbered pictures of 64 x 64 x 36 x 50",
                   lambda: CliRunner().invoke(commands, words), 1.5)  # fmt: skip
 
 
@@ -159,23 +157,11 @@ def plain_volume(folder: Path) -> Path:
     return _volumes(folder)[0]
 
 
-def _waited(work: str, action: Callable[[], object], seconds: float) -> Row:
-    """Return the time of an action against the time it may take."""
-    action()
-    times = []
-    for _ in range(ROUNDS):
-        start = time.perf_counter()
-        action()
-        times.append(time.perf_counter() - start)
-    best, middle = min(times), statistics.median(times)
-    return Row(work, best / seconds, middle / seconds, 1.0, best, f"{seconds:g} s")
-
-
 def _slices(plain: Path, packed: Path) -> Iterator[Row]:
     places = iter(np.linspace(60.0, 240.0, 200).tolist())
     with sp.open(plain) as volume:
         for plane in ("axial", "coronal", "sagittal"):
-            yield _waited(
+            yield waited(
                 f"{plane} slice of 512 x 512 x 600, uncompressed, each at another place",
                 lambda plane=plane: volume.slice(plane, at=next(places)).pixels(), 0.05,
             )  # fmt: skip
@@ -187,11 +173,11 @@ def _slices(plain: Path, packed: Path) -> Iterator[Row]:
             sp.VolumeLayer(effect, sp.Look(colormap="ebbflow", limits=(-9, 9)),
                            threshold="abs(t) >= 5"),
         ]  # fmt: skip
-        yield _waited("three planes of it with a thresholded map, 1280 x 800",
+        yield waited("three planes of it with a thresholded map, 1280 x 800",
                       lambda: sp.three_planes(layers), 1.0)  # fmt: skip
     with sp.open(packed) as volume:
         volume.slice("axial", at=290.0).pixels()  # the one pass
-        yield _waited("an axial slice from .nii.gz after one pass",
+        yield waited("an axial slice from .nii.gz after one pass",
                       lambda: volume.slice("axial", at=next(places)).pixels(), 0.2)  # fmt: skip
 
 
@@ -215,4 +201,4 @@ def _series(folder: Path) -> Iterator[Row]:
         with warnings.catch_warnings(), sp.open(folder):
             warnings.simplefilter("ignore")
 
-    yield _waited(f"a series of {FILES} files opened", opened, 0.4e-3 * FILES)
+    yield waited(f"a series of {FILES} files opened", opened, 0.4e-3 * FILES)
