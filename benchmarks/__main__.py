@@ -30,7 +30,8 @@ def main() -> int:
         found: list[Row] = []
         parts = (("kernels", kernels.rows()), ("together", together.rows(folder)),
                  ("files", files.rows(folder)), ("volumes", volumes.rows(folder)),
-                 ("viewing", viewing.rows(folder)), ("exchange", exchange.rows(folder)))  # fmt: skip
+                 ("viewing", viewing.rows(folder)),
+                 ("exchange", exchange.rows(folder)))  # fmt: skip
         for name, rows in parts:
             if options.only in (None, name):
                 for row in rows:
