@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import importlib.util
+
 import numpy as np
 import pytest
 
@@ -70,3 +72,11 @@ def test_distances_along_a_line():
     distance, share = along_line(x, y, [(0, 0), (10, 0), (20, 0)])
     np.testing.assert_allclose(distance[0], [3, 3, 3])
     np.testing.assert_allclose(share[0], [0, 0.25, 0.6])
+
+
+def test_the_demo_runs_without_what_is_an_extra(tmp_path, monkeypatch, run):
+    before = importlib.util.find_spec
+    monkeypatch.setattr(importlib.util, "find_spec", lambda name, *more: (
+        None if name == "h5py" else before(name, *more)))  # fmt: skip
+    status, _, told = run("demo", tmp_path / "d", "--scale", "0.05", "--data-only")
+    assert (status, "left out: netCDF needs pip install" in told) == (0, True)

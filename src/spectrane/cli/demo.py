@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -12,6 +13,7 @@ from spectrane.cli.answering import answering
 from spectrane.cli.options import Options, argument, command_of, option
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.written import file_facts
+from spectrane.model.trials import where_written
 
 
 @dataclass(frozen=True)
@@ -36,7 +38,10 @@ def command(options: DemoOptions) -> None:
     with answering(options) as answer, progress_bar("making the demo", options.quiet):
 
         def told(path: Path, what: str) -> None:
-            answer.add(file_facts(str(path)) | {"what": what}, f"wrote {path}  {what}")
+            if os.path.exists(where_written(str(path))):
+                answer.add(file_facts(str(path)) | {"what": what}, f"wrote {path}  {what}")
+            else:
+                answer.warn(f"{path}: {what}")
 
         write_demo(target, scale=options.scale, overwrite=options.overwrite, told=told)
         if not options.data_only:
