@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 import subprocess
 import sys
@@ -96,6 +97,12 @@ def gallery() -> str:
         text = example.read_text(encoding="utf-8")
         first = text.split('"""')[1].split("\n")[0]
         parts += [f"### {first}\n", f"```python\n{text.rstrip()}\n```\n"]
+    for book in sorted((HERE.parent / "examples").glob("*.ipynb")):
+        for cell in json.loads(book.read_text(encoding="utf-8"))["cells"]:
+            said = "".join(cell["source"])
+            if cell["cell_type"] == "code":
+                said = f"```python\n{said}\n```"
+            parts.append(f"##{said}\n" if said.startswith("#") else f"{said}\n")
     return "\n".join(parts)
 
 

@@ -32,3 +32,17 @@ def test_an_example(name, left, demo, tmp_path, monkeypatch):
     for pattern in left:
         assert all(path.stat().st_size for path in Path("out").glob(pattern))
         assert list(Path("out").glob(pattern)), pattern
+
+
+def test_the_notebook(demo, tmp_path):
+    client, forms = pytest.importorskip("nbclient"), pytest.importorskip("nbformat")
+    shutil.copytree(demo, tmp_path / "demo")
+    book = forms.read(EXAMPLES / "07_among_libraries.ipynb", 4)
+    where = {"metadata": {"path": str(tmp_path)}}
+    client.NotebookClient(book, timeout=120, resources=where).execute()
+    assert (tmp_path / "green.gpkg").stat().st_size
+    shown = [kind for cell in book.cells for one in cell.get("outputs", ())
+             for kind in one.get("data", {}) if kind != "text/plain"]  # fmt: skip
+    assert (shown.count("image/png"), shown.count("text/html")) == (5, 4)
+    assert not [one for cell in book.cells for one in cell.get("outputs", ())
+                if one.output_type in ("stream", "error")]  # fmt: skip

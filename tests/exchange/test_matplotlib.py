@@ -118,11 +118,17 @@ def test_charts_are_drawn_where_the_caller_wants_them(name, rng):
     figure, (left, right) = plt.subplots(1, 2, figsize=(14, 8))
     place = right.get_position()
     assert draw(ax=right) is figure
+    right.set_title("the caller's own")
     figure.canvas.draw()
     for axes in figure.axes[1:]:
         box = axes.get_position().transformed(axes.figure.transSubfigure)
         middle = figure.transFigure.inverted().transform((box.x0 + box.width / 2, box.y0))
         assert place.x0 - 0.01 < middle[0] < place.x1 + 0.01
+    right.set_position((0.1, 0.1, 0.3, 0.3))  # as layouts do, too
+    figure.canvas.draw()
+    last = figure.axes[-1].get_window_extent()
+    assert right is figure.axes[1]
+    assert last.x1 < 0.5 * figure.bbox.width
     part = figure.subfigures()
     assert draw(figure=part) is figure
     plt.close(figure)

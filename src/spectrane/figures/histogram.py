@@ -9,7 +9,7 @@ import numpy as np
 from matplotlib.figure import Figure, FigureBase
 
 from spectrane.display.shown_values import ShownValues, count_shown
-from spectrane.figures.paper import CHANNELS, INK, MUTED, chart_page, finished_chart, styled
+from spectrane.figures.paper import CHANNELS, INK, MUTED, chart_page, finished_chart, sides, styled
 from spectrane.kernels.quiet import quiet
 from spectrane.model.look import Look
 from spectrane.model.source import called, source_of
@@ -20,6 +20,8 @@ from spectrane.volume import Volume
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
+_NUMBERS = 64.0
+"""Pixels that the numbers along an axis need."""
 _WIDE = 300.0
 """Counts are drawn on a logarithmic axis where the greatest is so many times the median."""
 
@@ -45,16 +47,17 @@ def histogram(
     if channels is None:
         channels = count_shown(source, look, view_of(view))
     page = chart_page(size, figure, ax)
+    numbers = min(0.25, max(0.07, _NUMBERS / sides(page)[0]))
     grid = page.add_gridspec(
-        len(channels), 2, width_ratios=(3, 2), left=0.07, right=0.975, top=0.9, bottom=0.09,
-        hspace=0.5, wspace=0.16,
+        len(channels), 2, width_ratios=(3, 2), left=numbers, right=0.975, top=0.9, bottom=0.09,
+        hspace=0.5, wspace=2.3 * numbers,
     )  # fmt: skip
     for row, channel in enumerate(channels):
         _before(styled(page.add_subplot(grid[row, 0])), channel)
         _after(styled(page.add_subplot(grid[row, 1])), channel)
     name = called(source, "array")
     about = "" if channels[0].complete else ", from a part of the pixels"
-    page.text(0.07, 0.955, f"{name}: values and what is shown{about}", color=INK, fontsize=13)
+    page.text(numbers, 0.955, f"{name}: values and what is shown{about}", color=INK, fontsize=13)
     return finished_chart(page)
 
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from matplotlib import rc_context
 from matplotlib.backends.backend_agg import FigureCanvasAgg
-from matplotlib.figure import Figure, FigureBase
+from matplotlib.figure import Figure, FigureBase, SubFigure
 from matplotlib.gridspec import GridSpec
 from matplotlib.text import Text
 from matplotlib.ticker import LogFormatter, ScalarFormatter
@@ -49,7 +49,7 @@ def chart_page(
     size: Sequence[int], figure: FigureBase | None = None, ax: Axes | None = None
 ) -> FigureBase:  # fmt: skip
     """Return what a chart is drawn on: a new figure of (rows, columns) pixels, a caller's figure or
-    part of one, or the place of a caller's axes, which make way for it.
+    part of one, or the place of a caller's axes, which stay, empty but for a title of theirs.
 
     Raises LookError for both a figure and axes.
     """
@@ -58,12 +58,29 @@ def chart_page(
     if ax is None:
         return figure_of(size[1], size[0]) if figure is None else figure
     around: Any = ax.figure
-    place = ax.get_position()
-    ax.remove()
-    part = around.add_subfigure(GridSpec(1, 1, figure=around)[0])
-    part.bbox_relative.p0, part.bbox_relative.p1 = place.p0, place.p1
-    made: FigureBase = part
-    return made
+    ax.set_axis_off()
+    part = _InPlace(around, GridSpec(1, 1, figure=around)[0], ax)
+    around.artists.append(part)  # and no part that layouts know: it follows the axes
+    return part
+
+
+class _InPlace(SubFigure):
+    """Part of a figure that lies where axes lie, wherever a layout or a caller moves them."""
+
+    def __init__(self, around: Any, cell: Any, axes: Axes) -> None:
+        super().__init__(around, cell, facecolor="none")
+        self._axes = axes
+        self._follow()
+
+    def _follow(self) -> None:
+        place = self._axes.get_position()
+        relative: Any = self.bbox_relative
+        relative.p0, relative.p1 = place.p0, place.p1
+
+    def draw(self, renderer: Any) -> None:
+        """Draw, where the axes are by now."""
+        self._follow()
+        super().draw(renderer)
 
 
 def finished_chart(page: FigureBase) -> Figure:
