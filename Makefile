@@ -22,7 +22,7 @@ check: $(READY)
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 	$(BIN)/mypy --strict --config-file tests/user_script.ini tests/user_script.py examples/*.py
-	$(BIN)/basedpyright --level error --pythonpath $(BIN)/python tests/user_script.py examples
+	$(BIN)/basedpyright --level error --pythonpath $(BIN)/python tests/user_script.py examples/*.py
 	$(BIN)/lint-imports --no-cache
 	$(BIN)/python tests/shape.py
 	$(BIN)/python docs/tables.py --check
