@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from spectrane.engine.bars import ProgressLike, told_progress
 from spectrane.kernels.quiet import quiet
-from spectrane.model.asking import FilePath
+from spectrane.model.addresses import FilePath
 from spectrane.model.source import flat_source_of
 
 if TYPE_CHECKING:

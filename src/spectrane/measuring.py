@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import os
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from spectrane.kernels.quiet import quiet
@@ -10,13 +11,14 @@ from spectrane.model.errors import LookError, MetadataError
 from spectrane.model.marks import tell_picture
 from spectrane.model.said import date_of
 from spectrane.model.source import flat_source_of
+from spectrane.model.targets import Target, local_place
 from spectrane.raster import Raster
 from spectrane.spatial.shapes import Shapes
 
 if TYPE_CHECKING:
     import pandas
 
-    from spectrane.model.asking import FilePath, PointsLike
+    from spectrane.model.asking import PointsLike
     from spectrane.model.grid import CrsLike
     from spectrane.model.look import Look
     from spectrane.model.view import View
@@ -146,14 +148,16 @@ def dated(rasters: Sequence[Raster]) -> list[tuple[Any, Raster]]:
 
 @quiet
 def moving_picture(
-    rasters: Sequence[Raster], path: FilePath, look: Look | None = None, *,
+    rasters: Sequence[Raster], path: Target, look: Look | None = None, *,
     view: View | None = None, size: Sequence[int] = (800, 1280), caption: str = "{date}",
     milliseconds: int = 800, overwrite: bool = False,
+    storage_options: Mapping[str, Any] | None = None,
 ) -> None:  # fmt: skip
     """Write dated rasters as one moving picture (animated .png), the earliest first.
 
     All frames show the area of the first, between limits that are found in all of them together,
     each with its date below. ``caption`` may ask for {title}, {date}, {cloud}, {file} or any key.
+    ``path`` may be an fsspec URL, with ``storage_options``, or an open binary file.
     Raises MetadataError where a raster has no date.
 
     >>> import numpy as np, spectrane as sp, tempfile, os
@@ -172,4 +176,7 @@ def moving_picture(
 
     sources = [flat_source_of(raster) for _, raster in dated(rasters)]
     frames = frames_of(sources, look, view_of(view), (int(size[0]), int(size[1])), caption)
-    save_animated(frames, path, len(frames), milliseconds=milliseconds, overwrite=overwrite)
+    named = isinstance(path, str | os.PathLike)
+    with local_place(path, ending=None if named else ".png", overwrite=overwrite,
+                     storage_options=storage_options) as place:  # fmt: skip
+        save_animated(frames, place, len(frames), milliseconds=milliseconds, overwrite=overwrite)

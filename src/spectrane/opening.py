@@ -10,7 +10,8 @@ from numpy.typing import ArrayLike
 from spectrane.engine.bars import ProgressLike, told_progress
 from spectrane.formats.registry import members_of, open_source
 from spectrane.kernels.quiet import quiet
-from spectrane.model.asking import BandFields, FileLike, FilePath, NoDataLike
+from spectrane.model.addresses import FileLike, FilePath
+from spectrane.model.asking import BandFields, NoDataLike
 from spectrane.model.band import Band
 from spectrane.model.errors import FormatError, MetadataError
 from spectrane.model.frame import Frame

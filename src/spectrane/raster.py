@@ -14,15 +14,8 @@ from spectrane.dataset import MapFace
 from spectrane.engine.bars import ProgressLike, told_progress
 from spectrane.engine.memory import loaded
 from spectrane.kernels.quiet import quiet_methods
-from spectrane.model.asking import (
-    BandFields,
-    FilePath,
-    GridLike,
-    RegionLike,
-    ShapeLike,
-    Spacings,
-    as_tuple,
-)
+from spectrane.model.addresses import FilePath
+from spectrane.model.asking import BandFields, GridLike, RegionLike, ShapeLike, Spacings, as_tuple
 from spectrane.model.band import Band, BandName, find_bands
 from spectrane.model.grid import CrsLike
 from spectrane.model.html import Listed, in_row, picture_html

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from spectrane.kernels.quiet import quiet
 from spectrane.looking import is_deep
-from spectrane.model.asking import FilePath
+from spectrane.model.addresses import FilePath
 
 if TYPE_CHECKING:
     from spectrane.analysis.spectra import Spectra

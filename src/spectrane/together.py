@@ -22,7 +22,8 @@ if TYPE_CHECKING:
     from spectrane.display.layers import Stack, StackArea
     from spectrane.display.picture import Picture
     from spectrane.looking import Shown
-    from spectrane.model.asking import FilePath, GridLike, NoDataLike, PointsLike, Spacings
+    from spectrane.model.addresses import FilePath
+    from spectrane.model.asking import GridLike, NoDataLike, PointsLike, Spacings
     from spectrane.model.band import BandName
     from spectrane.model.grid import CrsLike
     from spectrane.model.look import NoDataWhen

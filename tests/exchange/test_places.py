@@ -63,6 +63,65 @@ def test_open_files_stay_open_and_are_where_they_were(held, tmp_path):
     assert sp.members(data)["bands"].tolist() == [2]
 
 
+GRID = sp.Grid.from_corner((4, 4), x=10, y=4, pixel_size=1, crs="EPSG:4326")
+PLACED = sp.from_array(np.arange(16.0).reshape(4, 4), grid=GRID)
+
+
+@pytest.mark.parametrize(
+    ("name", "write", "read"),
+    [
+        ("a.look.toml", sp.Look(curve="sqrt").save, lambda given, **how: sp.Look.load(
+            given, **how) == sp.Look(curve="sqrt")),
+        ("kiln.toml", sp.colormaps["kiln"].save, lambda given, **how: sp.Colormap.load(
+            given, **how) == sp.colormaps["kiln"]),
+        ("kiln.csv", sp.colormaps["kiln"].save, lambda given, **how: np.array_equal(
+            sp.Colormap.load(given, **how).entries, sp.colormaps["kiln"].entries)),
+        ("a.toml", sp.Spectra([490.0], {"water": [0.05]}).save, lambda given, **how:
+            sp.Spectra.load(given, **how).known == {"water": [0.05]}),
+        ("a.gpkg", lambda to, **how: sp.save_shapes(GRID, to, **how), lambda given, **how:
+            sp.read_shapes(given, **how).crs == "EPSG:4326"),
+        ("a.geojson", lambda to, **how: sp.save_shapes(GRID, to, **how), lambda given, **how:
+            sp.read_shapes(given, **how).crs and PLACED.clip(given).shape == (1, 4, 4)),
+        ("a.kmz", lambda to, **how: sp.pages.kmz([PLACED], to, **how), None),
+        ("a.html", lambda to, **how: sp.pages.overlay_page([PLACED], to, **how), None),
+    ],
+)  # fmt: skip
+@pytest.mark.filterwarnings("ignore")
+def test_small_files_go_anywhere_and_come_from_anywhere(name, write, read):
+    held = io.BytesIO()
+    ending = (
+        {"ending": name[name.rindex(".") :]} if name in ("kiln.csv", "a.gpkg", "a.geojson") else {}
+    )
+    write(held, **ending)
+    assert len(held.getvalue()) > 10
+    MemoryFileSystem.store.pop(f"/small/{name}", None)
+    write(f"memory://small/{name}", storage_options={})
+    assert len(MemoryFileSystem.store[f"/small/{name}"].getvalue()) > 10
+    with pytest.raises(sp.ExistingFile, match="memory://small"):
+        write(f"memory://small/{name}")
+    if read is not None:
+        for given in (f"memory://small/{name}", held.getvalue(), io.BytesIO(held.getvalue())):
+            assert read(given)
+        with pytest.raises(sp.MissingFile, match="memory://small/none"):
+            read(f"memory://small/none{name}")
+        held.close()
+        with pytest.raises(sp.AccessError, match="closed"):
+            read(held)
+        with pytest.raises(sp.AccessError, match="are for addresses"):
+            read(name, storage_options={"anon": True})
+
+
+def test_a_moving_picture_goes_forwards(tmp_path):
+    dated = []
+    for day in (1, 2):
+        PLACED.save(tmp_path / f"{day}.tif")
+        sp.amend(tmp_path / f"{day}.tif", metadata={"date": f"2026-04-0{day}"})
+        dated.append(sp.open_raster(tmp_path / f"{day}.tif"))
+    held = io.BytesIO()
+    sp.moving_picture(dated, held, size=(40, 40))
+    assert b"acTL" in held.getvalue()
+
+
 def test_pictures_figures_and_shapes_go_forwards_too(held, rng):
     picture = sp.render(sp.from_array(held[1][0]))
     for write, start in (

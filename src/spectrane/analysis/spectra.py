@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -12,10 +11,12 @@ from numpy.typing import NDArray
 
 from spectrane.analysis.walking import valid_values
 from spectrane.kernels.quiet import quiet_methods
+from spectrane.model.addresses import FileLike
 from spectrane.model.errors import LookError, MetadataError, nearest
 from spectrane.model.physical import physical
-from spectrane.model.regular_files import ReadingAs, path_text, read_toml
+from spectrane.model.regular_files import ReadingAs, given_name, read_toml
 from spectrane.model.source import Source
+from spectrane.model.targets import Target, written_to
 from spectrane.model.window import Window, window_area
 
 _LARGEST = 16 << 20
@@ -115,8 +116,13 @@ class Spectra:
                  for name, one in self.known.items()]  # fmt: skip
         return sorted(distances, key=lambda pair: (np.isnan(pair[1]), pair[1]))
 
-    def save(self, path: str | os.PathLike[str], *, overwrite: bool = False) -> None:
+    def save(
+        self, path: Target, *, overwrite: bool = False,
+        storage_options: Mapping[str, Any] | None = None,
+    ) -> None:  # fmt: skip
         """Write ``.toml``: wavelengths, unit, and a table of spectra.
+
+        ``path`` may be an fsspec URL, with ``storage_options``, or an open binary file.
 
         >>> import tempfile, os
         >>> with tempfile.TemporaryDirectory() as folder:
@@ -126,18 +132,19 @@ class Spectra:
         """
         import tomlkit
 
-        from spectrane.model.whole_files import written_whole
-
         table: dict[str, Any] = {"wavelengths": self.wavelengths}
         table |= {"unit": self.unit} if self.unit else {}
         table |= {"nominal": True} if self.nominal else {}
         table["spectra"] = self.known
-        with written_whole(path, overwrite=overwrite) as file:
+        with written_to(path, ending=".toml", overwrite=overwrite,
+                        storage_options=storage_options) as file:  # fmt: skip
             file.write(tomlkit.dumps(table).encode())
 
     @classmethod
-    def load(cls, path: str | os.PathLike[str]) -> Spectra:
-        """Read what ``save`` writes.
+    def load(
+        cls, path: FileLike, *, storage_options: Mapping[str, Any] | None = None
+    ) -> Spectra:  # fmt: skip
+        """Read what ``save`` writes: a path, an fsspec URL, bytes or an open binary file.
 
         >>> import tempfile, os
         >>> with tempfile.TemporaryDirectory() as folder:
@@ -146,8 +153,9 @@ class Spectra:
         ...     Spectra.load(path).known
         {'water': [0.05]}
         """
-        table: Mapping[str, Any] = read_toml(path, _LARGEST, MetadataError, "a file of spectra")
-        with ReadingAs(path_text(path), MetadataError, "a file of spectra"):
+        table: Mapping[str, Any] = read_toml(path, _LARGEST, MetadataError, "a file of spectra",
+                                             storage_options)  # fmt: skip
+        with ReadingAs(given_name(path), MetadataError, "a file of spectra"):
             made = cls([float(w) for w in table["wavelengths"]], {}, table.get("unit"),
                        bool(table.get("nominal", False)))  # fmt: skip
             for name, values in table.get("spectra", {}).items():

@@ -138,7 +138,7 @@ def _move(output: str, options: CompareOptions) -> None:
         rasters = _opened(options, opened)
         look = options.look_for(rasters[0], fields)
         view = options.view(rasters[0].grid)
-        given = {} if options.caption is None else {"caption": options.caption}
+        given: dict[str, Any] = {} if options.caption is None else {"caption": options.caption}
         moving_picture(rasters, output, look, view=view, size=options.size,
                        milliseconds=options.pace, overwrite=options.overwrite, **given)  # fmt: skip
         facts = drawn_facts(output)

@@ -63,7 +63,12 @@ class Picture:
 
     @cached_property
     def rgba16(self) -> NDArray[np.uint16]:
-        """The same picture in 16 bits, computed from the values where it is of one raster."""
+        """The same picture in 16 bits, computed from the values where it is of one raster.
+
+        >>> import numpy as np, spectrane as sp
+        >>> sp.render(sp.from_array(np.arange(64.0).reshape(8, 8))).rgba16.dtype
+        dtype('uint16')
+        """
         if self.in_sixteen_bits is None:
             return self.rgba.astype(np.uint16) * np.uint16(257)
         return self.in_sixteen_bits()

@@ -14,7 +14,8 @@ from typing import Any
 
 from spectrane.engine.byte_file import HEAD, ByteFile, NotAllowed, Range
 from spectrane.kernels.address_space import limited_space
-from spectrane.model.errors import AccessError, ChangedFile
+from spectrane.model.addresses import filesystem_of, is_address
+from spectrane.model.errors import AccessError, ChangedFile, SpectraneError
 from spectrane.model.regular_files import (
     ReadingAs,
     access_error,
@@ -23,7 +24,6 @@ from spectrane.model.regular_files import (
     path_text,
     reason_of,
 )
-from spectrane.model.targets import is_address
 
 MOST_OPEN = 200
 """Files of this process that are open at once; others rest, and are opened again when read."""
@@ -274,11 +274,9 @@ class RemoteFile(ByteFile):
 
     def _filesystem(self) -> tuple[Any, str]:
         try:
-            import fsspec
-
-            filesystem, path = fsspec.core.url_to_fs(self.name, **self.options)
-        except (ImportError, ValueError) as error:
-            raise AccessError(f"{self.name}: {error}") from error
+            filesystem, path = filesystem_of(self.name, self.options)
+        except SpectraneError:
+            raise
         except Exception as error:  # an archive that is not there, or is none
             raise _access_error(self.name, error) from error
         return filesystem, str(path)

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any, BinaryIO, Literal, Protocol, TypeAlias, get_args
+from typing import TYPE_CHECKING, Any, Literal, Protocol, TypeAlias, get_args
 
 from spectrane.model.errors import LookError, nearest
 
@@ -12,6 +11,7 @@ if TYPE_CHECKING:
     import pandas
     from numpy.typing import NDArray
 
+    from spectrane.model.addresses import FilePath
     from spectrane.model.given import Given
     from spectrane.model.grid import Grid
     from spectrane.model.source import Source
@@ -59,9 +59,6 @@ class HasFeatures(Protocol):
         """Their features."""
 
 
-FilePath: TypeAlias = "str | os.PathLike[str]"
-FileLike: TypeAlias = "FilePath | bytes | BinaryIO"
-"""A path, an fsspec address, bytes, or an open binary file."""
 SourceLike: TypeAlias = "Source | HasSource"
 """A raster, a volume or a mask, or the source in one."""
 GridLike: TypeAlias = "Grid | HasGrid"

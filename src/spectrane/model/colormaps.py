@@ -16,12 +16,14 @@ from spectrane.model.colors import THEIRS, color_text, parse_color
 from spectrane.model.errors import LookError, nearest
 from spectrane.model.html import escaped, in_row, picture_html
 from spectrane.model.purposes import PURPOSES
-from spectrane.model.regular_files import ReadingAs, path_text, read_small_text, read_toml
+from spectrane.model.regular_files import ReadingAs, given_name, parsed_toml, read_small_text
 from spectrane.model.shortly import short_repr
-from spectrane.model.whole_files import written_whole
+from spectrane.model.targets import Target, written_to
 
 if TYPE_CHECKING:
     from matplotlib.colors import Colormap as TheirColormap
+
+    from spectrane.model.addresses import FileLike
 
 ENTRIES = 256
 _LARGEST = 4 << 20
@@ -216,8 +218,14 @@ class Colormap:
         ends = {key: given[key] for key in ("under", "over", "nodata", "kind") if key in given}
         return cls(str(given.get("name", "own")), entries.reshape(-1, 4), **ends)
 
-    def save(self, path: str | os.PathLike[str], *, overwrite: bool = False) -> None:
+    def save(
+        self, path: Target, *, overwrite: bool = False, ending: str | None = None,
+        storage_options: Mapping[str, Any] | None = None,
+    ) -> None:  # fmt: skip
         """Write ``.toml`` (everything) or ``.csv`` (red, green, blue, alpha; a row per entry).
+
+        ``path`` may be an fsspec URL, with ``storage_options``, or an open binary file, whose
+        format ``ending`` says, else .toml.
 
         >>> import tempfile, os
         >>> with tempfile.TemporaryDirectory() as folder:
@@ -225,22 +233,28 @@ class Colormap:
         ...     os.listdir(folder)
         ['kiln.csv']
         """
-        name = os.fspath(path)
+        name = os.fspath(path) if isinstance(path, str | os.PathLike) else ending or ".toml"
         if name.endswith(".toml"):
             import tomlkit
 
             text = tomlkit.dumps(self.to_dict())
         elif name.endswith(".csv"):
-            rows = "".join(",".join(map(str, entry)) + "\n" for entry in self.entries.tolist())
-            text = "red,green,blue,alpha\n" + rows
+            from spectrane.model.colormap_tables import table_of  # no other way needs it
+
+            text = table_of(self.entries)
         else:
             raise LookError(f"{name}: colour maps are written as .csv or .toml")
-        with written_whole(path, overwrite=overwrite) as file:
+        with written_to(path, ending=name, overwrite=overwrite,
+                        storage_options=storage_options) as file:  # fmt: skip
             file.write(text.encode())
 
     @classmethod
-    def load(cls, path: str | os.PathLike[str]) -> Colormap:
+    def load(
+        cls, path: FileLike, *, storage_options: Mapping[str, Any] | None = None
+    ) -> Colormap:  # fmt: skip
         """Read what ``save`` writes; a CSV may lack alpha and its heading.
+
+        ``path`` may be an fsspec URL, with ``storage_options``, bytes or an open binary file.
 
         >>> import tempfile, os
         >>> with tempfile.TemporaryDirectory() as folder:
@@ -249,25 +263,17 @@ class Colormap:
         ...     Colormap.load(path) == colormaps["kiln"]
         True
         """
-        name = path_text(path)
-        if name.endswith(".toml"):
-            table = read_toml(path, _LARGEST, LookError, "a colour map")
+        name = given_name(path)
+        text = read_small_text(path, _LARGEST, LookError, "a colour map", storage_options)
+        says = "=" in text.partition("\n")[0] and not name.endswith((".csv", ".txt"))
+        if name.endswith(".toml") or says:
+            table = parsed_toml(text, name, LookError, "a colour map")
             with ReadingAs(name, LookError, "a colour map"):
                 return cls.from_dict(table)
-        text = read_small_text(path, _LARGEST, LookError, "a colour map")
-        import csv  # no other way of making a map needs it
-        import io
+        from spectrane.model.colormap_tables import entries_of
 
         with ReadingAs(name, LookError, "a colour map"):
-            try:
-                rows = [row for row in csv.reader(io.StringIO(text)) if row]
-            except csv.Error as error:
-                raise ValueError(str(error)) from error
-            numbers = [[int(v) for v in row] for row in rows if row[0].strip().isdecimal()]
-            entries = np.array([row + [255] * (4 - len(row)) for row in numbers])
-            if not len(entries) or entries.min() < 0 or entries.max() > 255:
-                raise ValueError("numbers outside 0 to 255")
-            return cls(os.path.splitext(os.path.basename(name))[0], entries.astype(np.uint8))
+            return cls(os.path.splitext(os.path.basename(name))[0], entries_of(text))
 
 
 def _between(at: NDArray[np.float64], places: NDArray[np.float64], values: Any) -> Any:

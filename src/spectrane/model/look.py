@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from typing import TYPE_CHECKING, Any, Literal, TypeAlias, get_args
@@ -18,13 +17,14 @@ from spectrane.model.errors import LookError, nearest
 from spectrane.model.frozen import FrozenMapping, frozen, thawed
 from spectrane.model.html import in_row, table_html
 from spectrane.model.limits import Auto, Limits, is_pair, limits_list
-from spectrane.model.regular_files import ReadingAs, path_text, read_toml
+from spectrane.model.regular_files import ReadingAs, given_name, read_toml
 from spectrane.model.resampling import RESAMPLINGS, Resampling
 from spectrane.model.roles import PRESETS
 from spectrane.model.shortly import short_repr
-from spectrane.model.whole_files import written_whole
+from spectrane.model.targets import Target, written_to
 
 if TYPE_CHECKING:
+    from spectrane.model.addresses import FileLike
     from spectrane.model.given import Given
 
 Channels: TypeAlias = str | int | tuple[BandName, ...]
@@ -196,9 +196,13 @@ class Look:
         swatch = "" if self.colormap is None else self.colormap._repr_html_()
         return in_row(table, swatch)
 
-    def save(self, path: str | os.PathLike[str], *, overwrite: bool = False) -> None:
+    def save(
+        self, path: Target, *, overwrite: bool = False,
+        storage_options: Mapping[str, Any] | None = None,
+    ) -> None:  # fmt: skip
         """Write a look file (``scene.look.toml``), to be applied to as many rasters as you like.
 
+        ``path`` may be an fsspec URL, with ``storage_options``, or an open binary file.
         Raises ExistingFile where it is there and ``overwrite`` is false; AccessError.
 
         >>> import tempfile, os
@@ -209,12 +213,17 @@ class Look:
         """
         import tomlkit
 
-        with written_whole(path, overwrite=overwrite) as file:
+        with written_to(path, ending=".look.toml", overwrite=overwrite,
+                        storage_options=storage_options) as file:  # fmt: skip
             file.write(tomlkit.dumps(self.to_dict()).encode())
 
     @classmethod
-    def load(cls, path: str | os.PathLike[str]) -> Look:
-        """Read a look file. Raises LookError: what is wrong in it, and the nearest known field.
+    def load(
+        cls, path: FileLike, *, storage_options: Mapping[str, Any] | None = None
+    ) -> Look:  # fmt: skip
+        """Read a look file: a path, an fsspec URL, bytes or an open binary file.
+
+        Raises LookError: what is wrong in it, and the nearest known field.
 
         >>> import tempfile, os
         >>> with tempfile.TemporaryDirectory() as folder:
@@ -223,8 +232,8 @@ class Look:
         ...     Look.load(path).invert
         True
         """
-        table = read_toml(path, _LARGEST, LookError, "a look file")
-        with ReadingAs(path_text(path), LookError, "a look file"):
+        table = read_toml(path, _LARGEST, LookError, "a look file", storage_options)
+        with ReadingAs(given_name(path), LookError, "a look file"):
             return cls.from_dict(table)
 
     @classmethod

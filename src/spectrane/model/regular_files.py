@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
 import os
 import stat
+from collections.abc import Iterator, Mapping
 from typing import Any
 
+from spectrane.model.addresses import filesystem_of, is_address
 from spectrane.model.errors import AccessError, MissingFile, ResourceError, SpectraneError
 
 _KINDS = (
@@ -63,36 +67,87 @@ def open_regular(path: str | os.PathLike[str], called: str | None = None) -> int
     return file
 
 
+def given_name(given: Any) -> str:
+    """Return what messages call what was given to be read: a path, an address, bytes or a file.
+
+    >>> given_name("a.tif"), given_name(b"P6")
+    ('a.tif', 'bytes in memory')
+    """
+    if isinstance(given, str | os.PathLike):
+        return path_text(given)
+    if isinstance(given, bytes | bytearray | memoryview) or hasattr(given, "getvalue"):
+        return "bytes in memory"
+    return str(getattr(given, "name", "an open file"))
+
+
 def read_small(
-    path: str | os.PathLike[str], most: int, wrong: type[SpectraneError], what: str
-) -> bytes:
+    path: Any, most: int, wrong: type[SpectraneError], what: str,
+    options: Mapping[str, Any] | None = None,
+) -> bytes:  # fmt: skip
     """Return all of a file of at most so many bytes. Raises ``wrong`` for a larger one.
 
+    ``path`` may be an address, whose storage's ``options`` are those, bytes or an open file.
     Raises MissingFile and AccessError as ``open_regular``. ``what`` names it: "a look file".
     """
-    name = path_text(path)
+    name = given_name(path)
     try:
-        with os.fdopen(open_regular(name), "rb") as file:
+        with _opened_small(path, name, options) as file:
             content = file.read(most + 1)
     except MissingFile as error:
         raise MissingFile(f"{name}: no such {what.partition(' ')[2]}") from error
     except SpectraneError:
         raise
-    except OSError as error:
+    except (OSError, ValueError) as error:  # also of an open file that is closed by now
         raise access_error(name, error) from error
+    if not isinstance(content, bytes):
+        raise AccessError(f"{name}: gave text: open it for reading bytes (mode 'rb')")
     if len(content) > most:
         raise wrong(f"{name}: is larger than {what} can be ({most} bytes)")
     return content
 
 
+@contextlib.contextmanager
+def _opened_small(given: Any, name: str, options: Mapping[str, Any] | None) -> Iterator[Any]:
+    if isinstance(given, bytes | bytearray | memoryview):
+        yield io.BytesIO(given)
+    elif not isinstance(given, str | os.PathLike):
+        if not hasattr(given, "read"):
+            raise AccessError(f"expected a path, an address, bytes or an open binary file, not "
+                              f"{type(given).__name__}")  # fmt: skip
+        yield from _whole(given)
+    elif is_address(name):
+        filesystem, path = filesystem_of(name, options)
+        with ReadingAs(name, AccessError, problem="cannot be read"), filesystem.open(path) as file:
+            yield file
+    elif options:
+        raise AccessError(f"{name}: storage options are for addresses, and this is a local path")
+    else:
+        with os.fdopen(open_regular(name.removeprefix("file://"), name), "rb") as file:
+            yield file
+
+
+def _whole(given: Any) -> Iterator[Any]:
+    """Yield an open file at its start, and leave it where it was; what has no start as it is."""
+    try:
+        place = given.tell() if given.seekable() else None
+        if place:
+            given.seek(0)
+    except (AttributeError, OSError, ValueError):  # a closed file tells so when it is read
+        place = None
+    yield given
+    if place is not None:
+        given.seek(place)
+
+
 def read_small_text(
-    path: str | os.PathLike[str], most: int, wrong: type[SpectraneError], what: str
-) -> str:
+    path: Any, most: int, wrong: type[SpectraneError], what: str,
+    options: Mapping[str, Any] | None = None,
+) -> str:  # fmt: skip
     """Return a small file's text. Raises ``wrong`` where it is not UTF-8; as ``read_small``."""
     try:
-        return read_small(path, most, wrong, what).decode("utf-8-sig")
+        return read_small(path, most, wrong, what, options).decode("utf-8-sig")
     except UnicodeDecodeError as error:
-        raise wrong(f"{path_text(path)}: is not {what}: not UTF-8 text, at byte {error.start}"
+        raise wrong(f"{given_name(path)}: is not {what}: not UTF-8 text, at byte {error.start}"
                     ) from error  # fmt: skip
 
 
@@ -142,7 +197,9 @@ class ReadingAs:
             lacks_name = self.what and self.name not in str(error)
             if lacks_name and not isinstance(error, AccessError):
                 raise self.wrong(f"{self.name}: {error}") from error
-        elif isinstance(error, OSError) and error.errno is not None:
+        elif isinstance(error, FileNotFoundError) or (
+            isinstance(error, OSError) and error.errno is not None
+        ):
             raise access_error(self.name, error) from error
         elif isinstance(error, MemoryError):
             raise ResourceError(f"{self.name}: not enough memory to read it: {error}") from error
@@ -162,17 +219,23 @@ def _why(error: Exception) -> str:
 
 
 def read_toml(
-    path: str | os.PathLike[str], most: int, wrong: type[SpectraneError], what: str
-) -> dict[str, Any]:
+    path: Any, most: int, wrong: type[SpectraneError], what: str,
+    options: Mapping[str, Any] | None = None,
+) -> dict[str, Any]:  # fmt: skip
     """Return a small TOML file's tables. Raises ``wrong`` where it is none; as ``read_small``."""
+    text = read_small_text(path, most, wrong, what, options)
+    return parsed_toml(text, given_name(path), wrong, what)
+
+
+def parsed_toml(text: str, name: str, wrong: type[SpectraneError], what: str) -> dict[str, Any]:
+    """Return the tables of a TOML text that came from ``name``. Raises ``wrong``."""
     import tomllib
 
-    text = read_small_text(path, most, wrong, what)
-    with ReadingAs(path_text(path), wrong, what):
+    with ReadingAs(name, wrong, what):
         try:
             return tomllib.loads(text)
         except tomllib.TOMLDecodeError as error:
-            raise wrong(f"{path_text(path)}: is not {what}: not TOML: {error}") from error
+            raise wrong(f"{name}: is not {what}: not TOML: {error}") from error
 
 
 def beside(name: str, ending: str) -> str:

@@ -4,26 +4,17 @@ from __future__ import annotations
 
 import contextlib
 import os
-import re
 import shutil
 import tempfile
 from collections.abc import Iterator, Mapping
 from typing import Any, BinaryIO, TypeAlias
 
+from spectrane.model.addresses import filesystem_of, is_address
 from spectrane.model.errors import AccessError, ExistingFile, FormatError
+from spectrane.model.whole_files import written_whole
 
 Target: TypeAlias = "str | os.PathLike[str] | BinaryIO"
 """A path, an fsspec address, or an open binary file (a ``BytesIO``, say)."""
-_ADDRESS = re.compile(r"[a-zA-Z][a-zA-Z0-9+.-]+://")
-
-
-def is_address(name: object) -> bool:
-    """Tell whether a text is the address of something that is no local file.
-
-    >>> is_address("s3://bucket/a.tif"), is_address("C:/a.tif"), is_address("file:///a.tif")
-    (True, False, False)
-    """
-    return isinstance(name, str) and bool(_ADDRESS.match(name)) and not name.startswith("file://")
 
 
 @contextlib.contextmanager
@@ -57,6 +48,24 @@ def local_place(
             _put(place, name, storage_options)
 
 
+@contextlib.contextmanager
+def written_to(
+    target: Target, *, ending: str | None = None, overwrite: bool = False,
+    storage_options: Mapping[str, Any] | None = None,
+) -> Iterator[BinaryIO]:  # fmt: skip
+    """Yield what a file of one format is written into: whole or not at all, wherever it goes.
+
+    ``ending`` is the format's, for targets without a name. Raises as ``local_place`` does.
+    """
+    named = isinstance(target, str | os.PathLike)
+    with (
+        local_place(target, ending=None if named else ending, overwrite=overwrite,
+                    storage_options=storage_options) as place,
+        written_whole(place, overwrite=overwrite) as file,
+    ):  # fmt: skip
+        yield file
+
+
 def _send(place: str, name: str, target: Any) -> None:
     if os.path.isdir(place):
         raise FormatError(f"{name or 'an open file'}: a store of many files needs a folder")
@@ -64,17 +73,8 @@ def _send(place: str, name: str, target: Any) -> None:
         shutil.copyfileobj(file, target, 1 << 20)
 
 
-def _filesystem(name: str, options: Mapping[str, Any] | None) -> tuple[Any, str]:
-    import fsspec
-
-    try:
-        return fsspec.core.url_to_fs(name, **(options or {}))  # type: ignore[no-any-return]
-    except (ImportError, ValueError) as error:
-        raise AccessError(f"{name}: {error}") from error
-
-
 def _check_free(name: str, overwrite: bool, options: Mapping[str, Any] | None) -> None:
-    filesystem, path = _filesystem(name, options)
+    filesystem, path = filesystem_of(name, options)
     try:
         there = not overwrite and filesystem.exists(path)
     except Exception as error:
@@ -84,7 +84,7 @@ def _check_free(name: str, overwrite: bool, options: Mapping[str, Any] | None) -
 
 
 def _put(place: str, name: str, options: Mapping[str, Any] | None) -> None:
-    filesystem, path = _filesystem(name, options)
+    filesystem, path = filesystem_of(name, options)
     try:
         filesystem.put(place, path, recursive=os.path.isdir(place))
     except NotImplementedError as error:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import io
 import os
 import zipfile
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 from xml.etree.ElementTree import Element
@@ -22,6 +22,7 @@ from spectrane.engine.files import HeldFile, open_bytes
 from spectrane.formats.png.encoding import encode_png
 from spectrane.formats.registry import open_with, reader_of
 from spectrane.kernels.quiet import quiet
+from spectrane.model.addresses import is_address
 from spectrane.model.asking import as_tuple
 from spectrane.model.errors import FormatError, GridMismatch, LookError
 from spectrane.model.grid import Grid
@@ -30,6 +31,7 @@ from spectrane.model.printing import short_name
 from spectrane.model.regular_files import ReadingAs
 from spectrane.model.source import Source
 from spectrane.model.systems import LONLAT
+from spectrane.model.targets import Target, local_place
 from spectrane.model.view import View
 from spectrane.model.whole_files import written_whole
 from spectrane.model.xml_building import element, xml_document
@@ -63,16 +65,18 @@ class _Overlay:
 
 @quiet
 def write_kml(
-    layers: Sequence[Shown], path: str | os.PathLike[str], *, quad: bool = False,
+    layers: Sequence[Shown], path: Target, *, quad: bool = False,
     view: View | None = None, size: Sequence[int] | None = None, title: str | None = None,
     overwrite: bool = False, area: StackArea = "bottom",
+    storage_options: Mapping[str, Any] | None = None,
 ) -> None:  # fmt: skip
     """Write layers as ground overlays, the first the lowest: ``.kmz`` in one file, ``.kml`` with a
     PNG beside it for each.
 
     They are drawn on a grid in longitude and latitude and placed by a box; with ``quad``, on the
     first one's own grid and placed by its four corners. ``size`` (rows, columns) bounds each,
-    ``area`` is as for an overlay.
+    ``area`` is as for an overlay. ``path`` may be an open binary file, or for ``.kmz`` an fsspec
+    URL, with ``storage_options``.
 
     Raises GridMismatch for layers without a place, FormatError for another ending.
 
@@ -85,11 +89,23 @@ def write_kml(
     ...     [layer.source.shape for layer in sp.pages.read_kml(path)]
     [(2048, 2048)]
     """
-    name = os.fspath(path)
+    named = isinstance(path, str | os.PathLike)
+    with local_place(path, ending=None if named else ".kmz", overwrite=overwrite,
+                     storage_options=storage_options) as name:  # fmt: skip
+        ending = os.path.splitext(name)[1].lower()
+        if ending not in (".kml", ".kmz"):
+            raise FormatError(f"{name}: expected an ending .kml or .kmz")
+        if ending == ".kml" and is_address(path):
+            raise FormatError(f"{path}: is many files; write a .kmz there")
+        _write(layers, name, quad, view, as_tuple(size) or SIZE, title, overwrite, area)
+
+
+def _write(
+    layers: Sequence[Shown], name: str, quad: bool, view: View | None, size: tuple[int, int],
+    title: str | None, overwrite: bool, area: StackArea,
+) -> None:  # fmt: skip
     ending = os.path.splitext(name)[1].lower()
-    if ending not in (".kml", ".kmz"):
-        raise FormatError(f"{name}: expected an ending .kml or .kmz")
-    shown = _drawn(layers, quad, view, as_tuple(size) or SIZE, area)
+    shown = _drawn(layers, quad, view, size, area)
     stem = os.path.splitext(os.path.basename(name))[0]
     files = [f"{stem}_{k}.png" if ending == ".kml" else f"files/{k}.png"
              for k in range(1, len(shown) + 1)]  # fmt: skip

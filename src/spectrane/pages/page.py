@@ -12,7 +12,7 @@ import json
 import os
 import re
 import zlib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from importlib import resources
 from typing import TYPE_CHECKING, Any
 
@@ -31,6 +31,7 @@ from spectrane.model.grid import Grid
 from spectrane.model.marks import LAYER
 from spectrane.model.physical import physical, physical_number
 from spectrane.model.printing import short_name
+from spectrane.model.targets import Target, local_place
 from spectrane.model.view import View
 from spectrane.model.whole_files import check_target, written_whole
 from spectrane.model.window import whole
@@ -51,16 +52,17 @@ _WHOLE = 65535
 
 @quiet
 def overlay_page(
-    layers: Sequence[Shown], path: str | os.PathLike[str], *, grid: GridLike | None = None,
+    layers: Sequence[Shown], path: Target, *, grid: GridLike | None = None,
     view: View | None = None, size: Sequence[int] | None = None, title: str | None = None,
     values: bool = True, overwrite: bool = False, area: StackArea = "bottom",
+    storage_options: Mapping[str, Any] | None = None,
 ) -> None:  # fmt: skip
     """Write layers, the first the lowest, as one self-contained page.
 
     ``base`` layers are alternatives, the others are ticked; each has an opacity slider; two may be
     held against each other under a divider. ``area`` is as for an overlay. ``size`` (rows, columns)
     bounds the pictures; with ``values`` the numbers under the pointer are in the page at that
-    resolution.
+    resolution. ``path`` may be an fsspec URL, with ``storage_options``, or an open binary file.
 
     Raises FormatError for another ending than .html, GridMismatch where layers cannot be related.
 
@@ -71,16 +73,18 @@ def overlay_page(
     ...     "<title>A cross</title>" in pathlib.Path(path).read_text(encoding="utf-8")
     True
     """
-    name = os.fspath(path)
-    if not name.lower().endswith((".html", ".htm")):
-        raise FormatError(f"{name}: expected an ending .html")
-    check_target(name, overwrite=overwrite)
-    across = None if grid is not None else as_tuple(size) or SIZE
-    chosen = None if grid is None else grid_of(grid)
-    stack = stacked(layers, grid=chosen, view=view, size=across, area=area)
-    text = page_of(stack, title or short_name(os.path.splitext(name)[0]), values=values)
-    with written_whole(name, overwrite=overwrite) as file:
-        file.write(text.encode())
+    named = isinstance(path, str | os.PathLike)
+    with local_place(path, ending=None if named else ".html", overwrite=overwrite,
+                     storage_options=storage_options) as name:  # fmt: skip
+        if not name.lower().endswith((".html", ".htm")):
+            raise FormatError(f"{name}: expected an ending .html")
+        check_target(name, overwrite=overwrite)
+        across = None if grid is not None else as_tuple(size) or SIZE
+        chosen = None if grid is None else grid_of(grid)
+        stack = stacked(layers, grid=chosen, view=view, size=across, area=area)
+        text = page_of(stack, title or short_name(os.path.splitext(name)[0]), values=values)
+        with written_whole(name, overwrite=overwrite) as file:
+            file.write(text.encode())
 
 
 def page_of(stack: Stack, title: str, *, values: bool = True) -> str:

@@ -9,17 +9,26 @@ from __future__ import annotations
 
 import json
 import os
+import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.kernels.quiet import quiet
-from spectrane.model.errors import LookError, MetadataError, MissingFile
+from spectrane.model.addresses import FileLike, is_address
+from spectrane.model.errors import LookError, MetadataError, MissingFile, SpectraneError
 from spectrane.model.grid import CrsLike
-from spectrane.model.regular_files import ReadingAs, open_regular, read_small_text
+from spectrane.model.regular_files import (
+    ReadingAs,
+    given_name,
+    open_regular,
+    read_small,
+    read_small_text,
+)  # fmt: skip
 from spectrane.model.systems import LONLAT, same_system, system_text, system_text_or_none
 from spectrane.model.telling import warn_caller
 
@@ -136,12 +145,14 @@ def system_member(crs: str | None) -> dict[str, Any]:
 
 @quiet
 def read_shapes(
-    path: str | os.PathLike[str], *, layer: str | None = None, crs: CrsLike | None = None
-) -> Shapes:
+    path: FileLike, *, layer: str | None = None, crs: CrsLike | None = None,
+    storage_options: Mapping[str, Any] | None = None,
+) -> Shapes:  # fmt: skip
     """Read vector shapes from a GeoJSON or GeoPackage file; wherever shapes go, they go too.
 
     ``layer`` names one of a GeoPackage's layers; ``crs`` their coordinate system, where the file
-    does not say it, or says it wrong. Raises LookError for what is neither, or holds no such layer.
+    does not say it, or says it wrong. ``path`` may be an fsspec URL, with ``storage_options``,
+    bytes or an open binary file. Raises LookError for what is neither, or holds no such layer.
 
     >>> import json, pathlib, tempfile
     >>> with tempfile.TemporaryDirectory() as folder:
@@ -150,19 +161,22 @@ def read_shapes(
     ...     read_shapes(path).crs
     'EPSG:4326'
     """
-    return shapes_of(os.fspath(path), crs=crs, layer=layer)
+    return shapes_of(path, crs=crs, layer=layer, storage_options=storage_options)
 
 
 def shapes_of(
-    given: Any, *, crs: Any = None, layer: str | None = None, option: str = "crs"
-) -> Shapes:
+    given: Any, *, crs: Any = None, layer: str | None = None, option: str = "crs",
+    storage_options: Mapping[str, Any] | None = None,
+) -> Shapes:  # fmt: skip
     """Return shapes however they were given: see the module. ``option`` is for messages."""
     if hasattr(given, "ready") and hasattr(given, "shape"):  # an outline that is to be drawn
         given = given.ready().shape
     if isinstance(given, Shapes):
         return given if crs is None else replace(given, crs=system_text(crs), assumed=False)
     asked = system_text_or_none(crs)
-    if isinstance(given, str | os.PathLike):
+    if is_address(given) or isinstance(given, bytes) or hasattr(given, "read") or storage_options:
+        shapes, said, lonlat = _from_elsewhere(given, layer, storage_options)
+    elif isinstance(given, str | os.PathLike):
         shapes, said, lonlat = _from_file(os.fspath(given), layer)
     else:
         shapes, said, lonlat = _from_object(given)
@@ -185,6 +199,18 @@ def _same(first: str, second: str) -> bool:
 
 _Found = tuple[Shapes, str | None, bool]
 """Shapes, the system that they name themselves, and whether it is by RFC 7946 else."""
+
+
+def _from_elsewhere(given: Any, layer: str | None, options: Mapping[str, Any] | None) -> _Found:
+    name = given_name(given)
+    data = read_small(given, _LARGEST, LookError, "GeoJSON or a GeoPackage", options)
+    with tempfile.TemporaryDirectory() as folder:  # SQLite reads files
+        copy = os.path.join(folder, os.path.basename(name))
+        Path(copy).write_bytes(data)
+        try:
+            return _from_file(copy, layer)
+        except SpectraneError as error:
+            raise type(error)(str(error).replace(copy, name)) from error
 
 
 def _from_file(name: str, layer: str | None) -> _Found:

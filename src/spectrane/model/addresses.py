@@ -1,0 +1,34 @@
+"""Addresses of what is no local file, and the storage behind them."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Mapping
+from typing import Any, BinaryIO, TypeAlias
+
+from spectrane.model.errors import AccessError
+
+FilePath: TypeAlias = "str | os.PathLike[str]"
+FileLike: TypeAlias = "FilePath | bytes | BinaryIO"
+"""A path, an fsspec address, bytes, or an open binary file."""
+_ADDRESS = re.compile(r"[a-zA-Z][a-zA-Z0-9+.-]+://")
+
+
+def is_address(name: object) -> bool:
+    """Tell whether a text is the address of something that is no local file.
+
+    >>> is_address("s3://bucket/a.tif"), is_address("C:/a.tif"), is_address("file:///a.tif")
+    (True, False, False)
+    """
+    return isinstance(name, str) and bool(_ADDRESS.match(name)) and not name.startswith("file://")
+
+
+def filesystem_of(name: str, options: Mapping[str, Any] | None) -> tuple[Any, str]:
+    """Return fsspec's storage for an address, and the path inside. Raises AccessError."""
+    import fsspec
+
+    try:
+        return fsspec.core.url_to_fs(name, **(options or {}))  # type: ignore[no-any-return]
+    except (ImportError, ValueError) as error:
+        raise AccessError(f"{name}: {error}") from error
