@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import shutil
-import tempfile
 from collections.abc import Iterator, Mapping
 from typing import Any, BinaryIO, TypeAlias
 
@@ -39,6 +37,8 @@ def local_place(
                           "or another that is written")  # fmt: skip
     if not open_file:
         _check_free(name, overwrite, storage_options)
+    import tempfile  # what is written to a path needs none
+
     with tempfile.TemporaryDirectory() as folder:
         place = os.path.join(folder, base)
         yield place
@@ -69,6 +69,8 @@ def written_to(
 def _send(place: str, name: str, target: Any) -> None:
     if os.path.isdir(place):
         raise FormatError(f"{name or 'an open file'}: a store of many files needs a folder")
+    import shutil
+
     with open(place, "rb") as file:
         shutil.copyfileobj(file, target, 1 << 20)
 

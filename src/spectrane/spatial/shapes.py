@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import json
 import os
-import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -204,6 +203,8 @@ _Found = tuple[Shapes, str | None, bool]
 def _from_elsewhere(given: Any, layer: str | None, options: Mapping[str, Any] | None) -> _Found:
     name = given_name(given)
     data = read_small(given, _LARGEST, LookError, "GeoJSON or a GeoPackage", options)
+    import tempfile
+
     with tempfile.TemporaryDirectory() as folder:  # SQLite reads files
         copy = os.path.join(folder, os.path.basename(name))
         Path(copy).write_bytes(data)
