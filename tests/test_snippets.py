@@ -18,16 +18,16 @@ from spectrane.cli.options import Grouped
 
 DOCS = Path(__file__).parent.parent / "docs"
 PAGES = ["start", "tutorial-satellite", "tutorial-photographs", "tutorial-volumes", "tutorial-sky",
-         "how-to", "arrays"]  # fmt: skip
+         "how-to", "arrays", "index", "tour", "daily-work", "volumes", "scenes", "sheets", "view",
+         "places", "extending"]  # fmt: skip
 BESIDE = ("pip install", "cat ", "spectrane view", "spectrane demo")
 """Commands that are shown and not run here: they install, pipe, or go on until they are ended."""
 
 
 def commands_in(text):
     """Return the commands of indented blocks, each in one line."""
-    lines = re.findall(
-        r"^    (\S.*)$", re.sub(r"```.*?```", "", text, flags=re.DOTALL), re.MULTILINE
-    )
+    text = re.sub(r"```.*?```", "", text, flags=re.DOTALL).replace("\\\n", " ")
+    lines = re.findall(r"^    (\S.*)$", text, re.MULTILINE)
     return [line.partition("  #")[0] for line in lines if not line.startswith(BESIDE)]
 
 
@@ -45,6 +45,8 @@ def test_every_snippet_runs(page, demo, tmp_path, monkeypatch, run, capsys):
         for typed in commands_in(text):
             first, *words = shlex.split(typed)
             assert first == "spectrane", typed
+            if "-o" in words:  # what a snippet before left
+                Path(words[words.index("-o") + 1]).unlink(missing_ok=True)
             status, _, told = run(*words)
             assert status == 0, (typed, told)
 
