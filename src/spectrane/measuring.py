@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
@@ -176,7 +175,6 @@ def moving_picture(
 
     sources = [flat_source_of(raster) for _, raster in dated(rasters)]
     frames = frames_of(sources, look, view_of(view), (int(size[0]), int(size[1])), caption)
-    named = isinstance(path, str | os.PathLike)
-    with local_place(path, ending=None if named else ".png", overwrite=overwrite,
+    with local_place(path, usual=".png", overwrite=overwrite,
                      storage_options=storage_options) as place:  # fmt: skip
         save_animated(frames, place, len(frames), milliseconds=milliseconds, overwrite=overwrite)

@@ -136,7 +136,7 @@ class Spectra:
         table |= {"unit": self.unit} if self.unit else {}
         table |= {"nominal": True} if self.nominal else {}
         table["spectra"] = self.known
-        with written_to(path, ending=".toml", overwrite=overwrite,
+        with written_to(path, usual=".toml", overwrite=overwrite,
                         storage_options=storage_options) as file:  # fmt: skip
             file.write(tomlkit.dumps(table).encode())
 

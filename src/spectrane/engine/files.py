@@ -19,7 +19,11 @@ from spectrane.model.errors import AccessError, ChangedFile, SpectraneError
 from spectrane.model.regular_files import (
     ReadingAs,
     access_error,
+    check_open,
+    check_options,
     full_path,
+    given_bytes,
+    given_name,
     open_regular,
     path_text,
     reason_of,
@@ -197,7 +201,7 @@ class OpenFile(ByteFile):
 
     def __init__(self, file: Any) -> None:
         self._file, self._lock = file, threading.Lock()
-        self.name = str(getattr(file, "name", "") or "an open file")
+        self.name = given_name(file)
         try:
             self.size = int(file.seek(0, os.SEEK_END))
         except (OSError, ValueError) as error:
@@ -231,20 +235,16 @@ def given_file(given: Any) -> ByteFile:
     Raises AccessError for what is neither.
     """
     if isinstance(given, bytes | bytearray | memoryview):
-        return HeldFile("bytes in memory", bytes(given))
+        return HeldFile(given_name(given), bytes(given))
     if hasattr(given, "getvalue"):
-        return HeldFile("bytes in memory", bytes(given.getvalue()))
-    if not hasattr(given, "read"):
-        raise AccessError(f"expected a path, an address, bytes or an open binary file, not "
-                          f"{type(given).__name__}")  # fmt: skip
-    name = str(getattr(given, "name", "an open file"))
+        return HeldFile(given_name(given), bytes(given.getvalue()))
+    check_open(given)
+    name = given_name(given)
     with ReadingAs(name, AccessError, problem="cannot be read"):
         if given.seekable():
             return OpenFile(given)
         held = given.read()
-    if not isinstance(held, bytes):
-        raise AccessError("an open file gave text: open it for reading bytes (mode 'rb')")
-    return HeldFile(name, held)
+    return HeldFile(name, given_bytes(held, name))
 
 
 class RemoteFile(ByteFile):
@@ -323,8 +323,7 @@ def open_bytes(
     ``options`` are those of the storage that an address names.
     """
     name = path_text(path)
-    if options and not is_address(name):
-        raise AccessError(f"{name}: storage options are for addresses, and this is a local path")
+    check_options(name, options)
     if options:
         return RemoteFile(name, options)
     if re.match(r"https?://", name, re.IGNORECASE):

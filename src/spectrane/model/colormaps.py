@@ -244,7 +244,7 @@ class Colormap:
             text = table_of(self.entries)
         else:
             raise LookError(f"{name}: colour maps are written as .csv or .toml")
-        with written_to(path, ending=name, overwrite=overwrite,
+        with written_to(path, usual=ending or ".toml", overwrite=overwrite,
                         storage_options=storage_options) as file:  # fmt: skip
             file.write(text.encode())
 

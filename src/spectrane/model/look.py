@@ -213,7 +213,7 @@ class Look:
         """
         import tomlkit
 
-        with written_to(path, ending=".look.toml", overwrite=overwrite,
+        with written_to(path, usual=".look.toml", overwrite=overwrite,
                         storage_options=storage_options) as file:  # fmt: skip
             file.write(tomlkit.dumps(self.to_dict()).encode())
 

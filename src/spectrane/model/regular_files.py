@@ -77,7 +77,27 @@ def given_name(given: Any) -> str:
         return path_text(given)
     if isinstance(given, bytes | bytearray | memoryview) or hasattr(given, "getvalue"):
         return "bytes in memory"
-    return str(getattr(given, "name", "an open file"))
+    return str(getattr(given, "name", "") or "an open file")
+
+
+def check_open(given: Any) -> None:
+    """Raise AccessError for what is neither a name nor bytes nor open for reading."""
+    if not hasattr(given, "read"):
+        raise AccessError(f"expected a path, an address, bytes or an open binary file, not "
+                          f"{type(given).__name__}")  # fmt: skip
+
+
+def given_bytes(content: object, name: str) -> bytes:
+    """Return what an open file gave. Raises AccessError where it is text."""
+    if not isinstance(content, bytes):
+        raise AccessError(f"{name}: gave text: open it for reading bytes (mode 'rb')")
+    return content
+
+
+def check_options(name: str, options: Mapping[str, Any] | None) -> None:
+    """Raise AccessError for storage options beside a local path."""
+    if options and not is_address(name):
+        raise AccessError(f"{name}: storage options are for addresses, and this is a local path")
 
 
 def read_small(
@@ -92,15 +112,13 @@ def read_small(
     name = given_name(path)
     try:
         with _opened_small(path, name, options) as file:
-            content = file.read(most + 1)
+            content = given_bytes(file.read(most + 1), name)
     except MissingFile as error:
         raise MissingFile(f"{name}: no such {what.partition(' ')[2]}") from error
     except SpectraneError:
         raise
     except (OSError, ValueError) as error:  # also of an open file that is closed by now
         raise access_error(name, error) from error
-    if not isinstance(content, bytes):
-        raise AccessError(f"{name}: gave text: open it for reading bytes (mode 'rb')")
     if len(content) > most:
         raise wrong(f"{name}: is larger than {what} can be ({most} bytes)")
     return content
@@ -111,17 +129,14 @@ def _opened_small(given: Any, name: str, options: Mapping[str, Any] | None) -> I
     if isinstance(given, bytes | bytearray | memoryview):
         yield io.BytesIO(given)
     elif not isinstance(given, str | os.PathLike):
-        if not hasattr(given, "read"):
-            raise AccessError(f"expected a path, an address, bytes or an open binary file, not "
-                              f"{type(given).__name__}")  # fmt: skip
+        check_open(given)
         yield from _whole(given)
     elif is_address(name):
         filesystem, path = filesystem_of(name, options)
         with ReadingAs(name, AccessError, problem="cannot be read"), filesystem.open(path) as file:
             yield file
-    elif options:
-        raise AccessError(f"{name}: storage options are for addresses, and this is a local path")
     else:
+        check_options(name, options)
         with os.fdopen(open_regular(name.removeprefix("file://"), name), "rb") as file:
             yield file
 

@@ -17,19 +17,21 @@ Target: TypeAlias = "str | os.PathLike[str] | BinaryIO"
 
 @contextlib.contextmanager
 def local_place(
-    target: Target, *, ending: str | None = None, overwrite: bool = False,
-    storage_options: Mapping[str, Any] | None = None,
+    target: Target, *, ending: str | None = None, usual: str | None = None,
+    overwrite: bool = False, storage_options: Mapping[str, Any] | None = None,
 ) -> Iterator[str]:  # fmt: skip
     """Yield the local path where something is to be written: the target's own, or a scratch file
     of its ending that is sent on once it is whole.
 
-    ``ending`` says the format where the target has no name. Raises FormatError where nothing does,
+    ``ending`` says the format where the target has no name; ``usual`` is that of open files where
+    nothing else says one. Raises FormatError where nothing does,
     ExistingFile for an address that is there, AccessError.
     """
     if isinstance(target, str | os.PathLike) and not is_address(target):
         yield os.fspath(target).removeprefix("file://")
         return
     open_file = not isinstance(target, str | os.PathLike)
+    ending = ending or (usual if open_file else None)
     name = str(getattr(target, "name", "")) if open_file else os.fspath(target)  # type: ignore[arg-type]
     base = os.path.basename(name.rpartition("::")[0] or name) if not ending else f"data{ending}"
     if not os.path.splitext(base)[1]:
@@ -50,16 +52,15 @@ def local_place(
 
 @contextlib.contextmanager
 def written_to(
-    target: Target, *, ending: str | None = None, overwrite: bool = False,
+    target: Target, *, usual: str, overwrite: bool = False,
     storage_options: Mapping[str, Any] | None = None,
 ) -> Iterator[BinaryIO]:  # fmt: skip
     """Yield what a file of one format is written into: whole or not at all, wherever it goes.
 
-    ``ending`` is the format's, for targets without a name. Raises as ``local_place`` does.
+    ``usual`` is the format's ending, for open files. Raises as ``local_place`` does.
     """
-    named = isinstance(target, str | os.PathLike)
     with (
-        local_place(target, ending=None if named else ending, overwrite=overwrite,
+        local_place(target, usual=usual, overwrite=overwrite,
                     storage_options=storage_options) as place,
         written_whole(place, overwrite=overwrite) as file,
     ):  # fmt: skip

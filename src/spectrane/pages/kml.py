@@ -89,8 +89,7 @@ def write_kml(
     ...     [layer.source.shape for layer in sp.pages.read_kml(path)]
     [(2048, 2048)]
     """
-    named = isinstance(path, str | os.PathLike)
-    with local_place(path, ending=None if named else ".kmz", overwrite=overwrite,
+    with local_place(path, usual=".kmz", overwrite=overwrite,
                      storage_options=storage_options) as name:  # fmt: skip
         ending = os.path.splitext(name)[1].lower()
         if ending not in (".kml", ".kmz"):

@@ -73,8 +73,7 @@ def overlay_page(
     ...     "<title>A cross</title>" in pathlib.Path(path).read_text(encoding="utf-8")
     True
     """
-    named = isinstance(path, str | os.PathLike)
-    with local_place(path, ending=None if named else ".html", overwrite=overwrite,
+    with local_place(path, usual=".html", overwrite=overwrite,
                      storage_options=storage_options) as name:  # fmt: skip
         if not name.lower().endswith((".html", ".htm")):
             raise FormatError(f"{name}: expected an ending .html")
