@@ -2,6 +2,8 @@
 PYTHON ?= python3
 BIN := .venv/bin
 READY := .venv/.ready
+# Each worker and each command that a test starts would else compile every module again.
+unexport PYTHONDONTWRITEBYTECODE
 
 .PHONY: demo test check lowest bench fuzz docs screenshots clean
 
@@ -36,7 +38,7 @@ lowest:
 	$(PYTHON) -m venv --clear .venv-lowest
 	$(PYTHON) tests/lowest.py > .venv-lowest/pins.txt
 	.venv-lowest/bin/python -m pip install --quiet --only-binary :all: -r .venv-lowest/pins.txt \
-		pytest pytest-timeout hypothesis hatchling editables
+		pytest pytest-timeout hypothesis hatchling hatch-fancy-pypi-readme editables
 	.venv-lowest/bin/python -m pip install --quiet --no-deps --no-build-isolation --editable .
 	.venv-lowest/bin/python -m pytest -o filterwarnings=default $(SAMPLE) \
 		-k "not (pillow and zstd)"  # which old Pillow has no codec for

@@ -10,8 +10,9 @@ from pathlib import Path
 import click
 
 from spectrane.cli import entry
+from spectrane.cli.documents import json_schema
 from spectrane.cli.options import Grouped
-from spectrane.cli.results import RESULTS, json_schema
+from spectrane.cli.results import RESULTS
 from spectrane.model.curves import Curve
 from spectrane.model.limits import Limits
 from spectrane.model.rules import rules_table

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import os
+import tempfile
+
 import numpy as np
 import pytest
 from tests.browsing import CHROMIUM, FLAGS
@@ -9,6 +12,9 @@ from tests.browsing import CHROMIUM, FLAGS
 from spectrane.engine import cache
 from spectrane.kernels import choice
 from spectrane.model.grid import Grid
+
+# Matplotlib lists the machine's fonts once (some seconds), not once for each process of a test.
+os.environ.setdefault("MPLCONFIGDIR", os.path.join(tempfile.gettempdir(), "spectrane-test-fonts"))
 
 DTYPES = ["u1", "u2", "u4", "u8", "i1", "i2", "i4", "i8", "f2", "f4", "f8"]
 

@@ -160,6 +160,8 @@ def test_what_no_format_begins_with_is_not_opened(tmp_path, monkeypatch):
         (tmp_path / f"{number}.txt").write_bytes(b"text" * number)
     sp.from_array(np.ones((2, 2), "u1")).save(tmp_path / "a.tif")
     opened = []
-    monkeypatch.setattr(surveying, "open_file", lambda path: opened.append(path) or open_file(path))
+    monkeypatch.setattr(
+        surveying, "open_file", lambda path, *told: opened.append(path) or open_file(path, *told)
+    )
     assert [row["format"] for row in sp.survey_rows(tmp_path)] == ["TIFF"]
     assert opened == [str(tmp_path / "a.tif")]

@@ -6,6 +6,7 @@ import inspect
 import re
 import runpy
 import sys
+import tomllib
 import types
 from pathlib import Path
 
@@ -25,6 +26,16 @@ def test_tables_are_those_of_the_registries():
     for name in tables["TABLES"]:
         text = (DOCS / name).read_text(encoding="utf-8")
         assert tables["filled"](name, text) == text, f"{name} is behind: make docs"
+
+
+def test_a_package_index_shows_no_link_that_leads_nowhere():
+    said = tomllib.loads((DOCS.parent / "pyproject.toml").read_text())["tool"]["hatch"]["metadata"]
+    text = (DOCS.parent / "README.md").read_text(encoding="utf-8")
+    assert "](docs/" in text
+    for one in said["hooks"]["fancy-pypi-readme"]["substitutions"]:
+        text = re.sub(one["pattern"], one["replacement"], text)
+    assert re.findall(r"\]\((?!https?:)", text) == []
+    assert "how it thinks" in text  # what a link said stays
 
 
 def blocks_of(heading):

@@ -15,6 +15,7 @@ import pytest
 import spectrane as sp
 from spectrane.cli import entry
 from spectrane.cli.options import Grouped
+from spectrane.formats import sidecar
 
 DOCS = Path(__file__).parent.parent / "docs"
 PAGES = ["start", "tutorial-satellite", "tutorial-photographs", "tutorial-volumes", "tutorial-sky",
@@ -49,6 +50,23 @@ def test_every_snippet_runs(page, demo, tmp_path, monkeypatch, run, capsys):
                 Path(words[words.index("-o") + 1]).unlink(missing_ok=True)
             status, _, told = run(*words)
             assert status == 0, (typed, told)
+
+
+@pytest.mark.parametrize(("page", "name", "more", "what"), [
+    ("layers", "a.layers.toml", "", lambda name: len(sp.load_layers(name).layers) == 3),
+    ("sheets", "a.layers.toml", '[[layer]]\nfile = "sound_8band.tif"',
+     lambda name: sp.load_layers(name).sheet.title == "Eelgrass"),
+    ("daily-work", "a.stack.toml", "", lambda name: sp.open(name).shape == (1, 1100, 1500)),
+    ("sidecar", "a.tif.spectrane.toml", "",
+     lambda name: sidecar.read("a.tif").bands[0].role == "blue"),
+])  # fmt: skip
+def test_files_that_are_shown_are_read(page, name, more, what, demo, monkeypatch, tmp_path):
+    shutil.copytree(demo, tmp_path / "demo")
+    monkeypatch.chdir(tmp_path / "demo")
+    (shown,) = re.findall(r"```toml\n(.*?)```", (DOCS / f"{page}.md").read_text(encoding="utf-8"),
+                          flags=re.DOTALL)  # fmt: skip
+    Path(name).write_text(f"{shown}\n{more}")
+    assert what(name)
 
 
 def test_every_public_name_and_option_is_documented():

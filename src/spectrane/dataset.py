@@ -19,7 +19,6 @@ from spectrane.model.grid import Grid
 from spectrane.model.look import Look, NoDataWhen, look_of
 from spectrane.model.source import Source, called
 from spectrane.spatial import described as _described
-from spectrane.spatial.shapes import system_member
 
 if TYPE_CHECKING:
     from dask.array import Array as DaskArray
@@ -236,6 +235,8 @@ class MapFace(DatasetFace):
     @property
     def __geo_interface__(self) -> dict[str, Any]:
         """The raster's outer edge as a GeoJSON feature, in its own coordinates."""
+        from spectrane.spatial.shapes import system_member
+
         said = {"name": self.title, "rows": self.grid.rows, "columns": self.grid.columns}
         return {"type": "Feature", "properties": said, "geometry": self.grid.__geo_interface__,
                 **system_member(self.grid.crs_text)}  # fmt: skip

@@ -13,7 +13,6 @@ from spectrane.model.look import Look
 from spectrane.model.marks import tell_picture
 from spectrane.model.source import Source, flat_source_of, source_of
 from spectrane.raster import Raster
-from spectrane.volume import Volume
 
 if TYPE_CHECKING:
     import pandas
@@ -24,6 +23,7 @@ if TYPE_CHECKING:
     from spectrane.display.suggestions import Suggestion
     from spectrane.model.asking import ShapeLike, VolumePoints
     from spectrane.model.view import View
+    from spectrane.volume import Volume
 
     Shown: TypeAlias = Raster | tuple[Raster, Look | None] | LayerBase
     Probed: TypeAlias = Shown | Volume | tuple[Volume, Look | None]
@@ -155,7 +155,7 @@ def profile(
     >>> sp.profile(held, {"i": 0, "j": 1, "k": 0})[["frame", "mean"]].values.tolist()
     [['rest', 2.0], ['walk', 6.0]]
     """
-    if isinstance(raster, Volume):
+    if not isinstance(raster, Raster):
         if crs is not None:
             raise LookError("crs is not for volumes")
         return raster.profile(points, region=region, labels=labels, names=names)

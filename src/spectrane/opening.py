@@ -11,7 +11,7 @@ from spectrane.engine.bars import ProgressLike, told_progress
 from spectrane.formats.registry import members_of, open_source
 from spectrane.kernels.quiet import quiet
 from spectrane.model.addresses import FileLike, FilePath
-from spectrane.model.asking import BandFields, NoDataLike
+from spectrane.model.asking import BandFields, NoDataLike, PlacedBy
 from spectrane.model.band import Band
 from spectrane.model.errors import FormatError, MetadataError
 from spectrane.model.frame import Frame
@@ -20,7 +20,6 @@ from spectrane.model.look import Look, NoDataWhen
 from spectrane.model.resampling import Spacing
 from spectrane.raster import Raster
 from spectrane.spatial.held import array_source, volume_source
-from spectrane.volume import Volume
 
 if TYPE_CHECKING:
     from types import EllipsisType
@@ -31,9 +30,10 @@ if TYPE_CHECKING:
 
     from spectrane.catalogs.items import Item
     from spectrane.engine.damage import DamagedData
-    from spectrane.formats.nifti.header import PlacedBy
     from spectrane.formats.nifti.source import ComplexPart
+    from spectrane.model.source import Source
     from spectrane.spatial.rigid import RigidAlignment
+    from spectrane.volume import Volume
 
 
 @quiet
@@ -76,7 +76,15 @@ def open(
     options = others | {name: value for name, value in said.items() if value is not None}
     source = open_source(path, member=member, damaged=damaged, storage_options=storage_options,
                          **options)  # fmt: skip
-    return Volume(source) if len(source.shape) == 3 else Raster(source)
+    return _face_of(source)
+
+
+def _face_of(source: Source) -> Raster | Volume:
+    if len(source.shape) == 3:
+        from spectrane.volume import Volume  # what volumes need, rasters start without
+
+        return Volume(source)
+    return Raster(source)
 
 
 @quiet
@@ -120,7 +128,7 @@ def open_volume(
     """
     opened = open(path, member=member, damaged=damaged, spacing=spacing, complex=complex,
                   choose=choose, storage_options=storage_options)  # fmt: skip
-    if isinstance(opened, Volume):
+    if not isinstance(opened, Raster):
         return opened
     opened.close()
     raise FormatError(f"{opened.source}: is a raster of two dimensions, where a volume is "
@@ -168,12 +176,16 @@ def member_rows(
 
 
 @quiet
-def survey(folder: FilePath, *, progress: ProgressLike = None) -> pandas.DataFrame:
+def survey(
+    folder: FilePath, *, progress: ProgressLike = None,
+    storage_options: Mapping[str, Any] | None = None,
+) -> pandas.DataFrame:  # fmt: skip
     """Return every raster and volume below a folder, a row each, found by its content.
 
     Columns: ``path format rows columns planes bands type members crs pixel_size bytes unusual
     problem``; ``unusual`` is a list, ``problem`` says why a broken file does not open. Only heads
-    are read. Raises FormatError where there is no such folder.
+    are read. ``folder`` may be an fsspec URL (``s3://``, ``zip://::pack.zip``), with the
+    ``storage_options`` of its kind. Raises FormatError where there is no such folder.
 
     >>> import numpy as np, spectrane as sp, tempfile, os
     >>> with tempfile.TemporaryDirectory() as folder:
@@ -186,11 +198,16 @@ def survey(folder: FilePath, *, progress: ProgressLike = None) -> pandas.DataFra
     from spectrane.surveying import SurveyedFile
 
     columns = list(SurveyedFile.__dataclass_fields__)
-    return pandas.DataFrame(survey_rows(folder, progress=progress), columns=columns)
+    return pandas.DataFrame(
+        survey_rows(folder, progress=progress, storage_options=storage_options), columns=columns
+    )
 
 
 @quiet
-def survey_rows(folder: FilePath, *, progress: ProgressLike = None) -> list[dict[str, Any]]:
+def survey_rows(
+    folder: FilePath, *, progress: ProgressLike = None,
+    storage_options: Mapping[str, Any] | None = None,
+) -> list[dict[str, Any]]:  # fmt: skip
     """Return the rows of ``survey`` as plain mappings, which needs no pandas.
 
     >>> import numpy as np, spectrane as sp, tempfile, os
@@ -203,7 +220,8 @@ def survey_rows(folder: FilePath, *, progress: ProgressLike = None) -> list[dict
 
     from spectrane.surveying import surveyed_files as look_below
 
-    return [asdict(entry) for entry in look_below(folder, told_progress(progress))]
+    found = look_below(folder, told_progress(progress), storage_options)
+    return [asdict(entry) for entry in found]
 
 
 @quiet
@@ -304,6 +322,8 @@ def volume_from_array(
         named = [frame if isinstance(frame, Frame) else Frame(str(frame)) for frame in frames]
         bands = [Band(f.name, unit=f.unit, scale=f.scale, offset=f.offset, time=f.time,
                       statistic=f.statistic) for f in named]  # fmt: skip
+    from spectrane.volume import Volume
+
     return Volume(volume_source(array, affine=affine, bands=bands, nodata=nodata,
                                 frame_axis=frame_axis))  # fmt: skip
 
@@ -331,4 +351,4 @@ def from_xarray(
     from spectrane.exchange.from_xarray import source_from_xarray
 
     source = source_from_xarray(array, variable=variable)
-    return Volume(source) if len(source.shape) == 3 else Raster(source)
+    return _face_of(source)

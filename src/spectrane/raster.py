@@ -143,10 +143,11 @@ class Raster(MapFace):
         3
         """
         from spectrane.analysis import description as _description
-        from spectrane.measured import statistics_rows
 
         measured: list[dict[str, Any]] = []
         if statistics or zones is not None:
+            from spectrane.measured import statistics_rows
+
             every = range(len(self.bands))
             measured = statistics_rows(self._source, every, zones=zones, progress=progress)
         return _description.describe(self._source, measured)

@@ -21,8 +21,6 @@
 
 from __future__ import annotations
 
-import os
-import posixpath
 from collections.abc import Sequence
 from contextlib import ExitStack, closing
 from contextvars import ContextVar
@@ -40,7 +38,7 @@ from spectrane.model.band import MOST_BANDS, Band, find_band
 from spectrane.model.errors import FormatError, SpectraneError
 from spectrane.model.grid import Grid
 from spectrane.model.member import Member, find_member
-from spectrane.model.regular_files import ReadingAs, named_from
+from spectrane.model.regular_files import ReadingAs, found_from, named_from
 from spectrane.model.resampling import Resampling
 from spectrane.model.source import Source
 from spectrane.model.whole_files import written_whole
@@ -173,7 +171,7 @@ def _state(source: Source) -> tuple[Any, ...] | None:
 
 
 def _opened(path: str, member: int | str | None, file: ByteFile) -> Source:
-    place = place_of(path, file.name)
+    place = found_from(path, file.name)
     before = _part_of.set(file.name)
     try:
         part = open_source(place, member=member, damaged="keep" if file.keeps_damaged else "error")
@@ -185,19 +183,6 @@ def _opened(path: str, member: int | str | None, file: ByteFile) -> Source:
         part.close()
         raise FormatError(f"{file.name}: its part {path} is a volume; expected a raster")
     return part
-
-
-def place_of(path: str, stack: str) -> str:
-    """Return where a part lies, as seen from the stack file.
-
-    >>> place_of("B02.tif", "https://example.org/a.stack.toml")
-    'https://example.org/B02.tif'
-    """
-    if "://" in path or os.path.isabs(path):
-        return path
-    if "://" in stack:
-        return posixpath.join(posixpath.dirname(stack), path)
-    return os.path.join(os.path.dirname(stack), *path.split("/"))
 
 
 def _described(band: Band, table: StackBandTable) -> Band:

@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import os
+import posixpath
 import shlex
 import warnings
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import replace
 from functools import partial
 from typing import Any
 
 from spectrane.analysis.checks import findings
+from spectrane.engine.files import StorageFolder
 from spectrane.engine.locking import ENDING as LOCK
 from spectrane.engine.threads import Progress, no_progress
+from spectrane.formats.cf.zarrs import STORE_MARKS
 from spectrane.formats.dicom.arranging import UnevenSlices
 from spectrane.formats.dicom.head import begins
 from spectrane.formats.raw import format_layout, needed
@@ -20,18 +23,20 @@ from spectrane.formats.raw_notes import layout_in, notes_beside
 from spectrane.formats.reduced_files import ENDING as REDUCED
 from spectrane.formats.registry import FolderFile, open_file, open_source, open_with, reader_of
 from spectrane.formats.sidecar import ENDING
+from spectrane.formats.sidecar import read as read_sidecar
 from spectrane.formats.sidecar_schema import RawTable
 from spectrane.formats.table import PROBED, may_be_known
-from spectrane.model.errors import FormatError, SpectraneError
+from spectrane.kernels.records import record
+from spectrane.model.addresses import is_address
+from spectrane.model.errors import FormatError, MissingFile, SpectraneError
 from spectrane.model.regular_files import kind_of, open_regular, path_text
 
 _HIDDEN_ENDINGS = (".partial", ".undo.json", ENDING, REDUCED, LOCK, f"{LOCK}.holder")
 HEADERLESS = "headerless"
 """The format of what only a note beside it may describe."""
-_FOLDERS = (".zarr",)
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class SurveyedFile:
     """One raster or volume, or a file that should be one: what it is, what is unusual, or why not.
 
@@ -58,25 +63,31 @@ class SurveyedFile:
 
 
 def surveyed_files(
-    folder: str | os.PathLike[str], progress: Progress = no_progress
-) -> list[SurveyedFile]:
+    folder: str | os.PathLike[str], progress: Progress = no_progress,
+    options: Mapping[str, Any] | None = None,
+) -> list[SurveyedFile]:  # fmt: skip
     """Return every raster below a folder; only headers are read.
 
-    Files of no raster format are passed over; broken ones are listed with the reason.
-    ``progress`` counts files. Raises FormatError where there is no such folder.
+    Files of no raster format are passed over; broken ones are listed with the reason. Of a folder
+    in a storage, whose ``options`` are those, each slice is a row. ``progress`` counts files.
+    Raises FormatError where there is no such folder.
     """
     top = path_text(folder)
-    if not os.path.isdir(top):
-        raise FormatError(f"{top}: is not a folder; survey looks below one")
-    paths = list(_candidates(top))
+    paths = list(_far_candidates(top, options) if is_address(top) else _candidates(top))
     files = []
     for number, path in enumerate(paths, 1):
-        files += _looked_at(path)
+        files += _looked_at(path, options)
         progress(number, len(paths))
     return files
 
 
+def _no_folder(name: str) -> FormatError:
+    return FormatError(f"{name}: is not a folder; survey looks below one")
+
+
 def _candidates(top: str) -> Iterator[str]:
+    if not os.path.isdir(top):
+        raise _no_folder(top)
     for folder, below, files in os.walk(top):
         below.sort()
         stores = [name for name in below if _is_store(os.path.join(folder, name))]
@@ -102,6 +113,25 @@ def _candidates(top: str) -> Iterator[str]:
         yield from (os.path.join(folder, name) for name in kept if name not in slices)
 
 
+def _far_candidates(top: str, options: Mapping[str, Any] | None) -> Iterator[str]:
+    try:
+        folder = open_file(top, options)
+    except MissingFile as error:
+        raise _no_folder(top) from error
+    if not isinstance(folder, StorageFolder):
+        raise _no_folder(top)
+    names = [name for name in folder.files() if not name.endswith(_HIDDEN_ENDINGS)]
+    marked = sorted({posixpath.dirname(name) for name in names
+                     if posixpath.basename(name) in STORE_MARKS})  # fmt: skip
+    stores: tuple[str, ...] = ()  # with the / that all in them begins with
+    for place in marked:  # a store's own folders come after it
+        if not f"{place}/".startswith(stores):
+            stores += (f"{place}/" if place else "",)
+    alone = [name for name in names if not name.startswith(stores)]
+    for name in sorted([*(store.rstrip("/") for store in stores), *alone]):
+        yield folder.place_of(name) if name else folder.name
+
+
 def _head(path: str) -> bytes | None:
     """Return a file's first bytes, none of what is no file; None where that is to be told."""
     try:
@@ -120,30 +150,31 @@ def _may_be_file(path: str) -> bool:
 
 
 def _is_store(path: str) -> bool:
-    return any(os.path.isfile(os.path.join(path, mark)) for mark in ("zarr.json", ".zgroup",
-                                                                     ".zarray"))  # fmt: skip
+    return any(os.path.isfile(os.path.join(path, mark)) for mark in STORE_MARKS)
 
 
-def _looked_at(path: str) -> list[SurveyedFile]:
+def _looked_at(path: str, options: Mapping[str, Any] | None = None) -> list[SurveyedFile]:
     kind: str | None = None
     size = 0
     try:
-        file = open_file(path)
+        file = open_file(path, options)
         size = file.size
         try:
-            described = os.path.exists(path + ENDING)
+            described = read_sidecar(path, options) is not None if is_address(path) else (
+                os.path.exists(path + ENDING))  # fmt: skip
             kind, reader = (None, None) if described else reader_of(file)
         except FormatError:
             file.close()
-            bare = _neighbours(path, size)
+            bare = None if is_address(path) else _neighbours(path, size)
             return [] if bare is None else [bare]
         if kind == "STAC item":  # its assets are what is there, if they are here at all
             file.close()
             return []
         if isinstance(file, FolderFile) and hasattr(reader, "each"):
             return _each(path, reader, file)
-        return [_facts(path, file, lambda: open_source(path) if reader is None else (
-            open_with(reader, file)))]  # fmt: skip
+        return [_facts(path, file, lambda: (
+            open_source(path, storage_options=options) if reader is None else (
+                open_with(reader, file))))]  # fmt: skip
     except SpectraneError as error:
         return [_broken(path, kind, size, error)]
 

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from spectrane.display.layers import Stack, StackArea
     from spectrane.display.picture import Picture
     from spectrane.looking import Shown
-    from spectrane.model.addresses import FilePath
+    from spectrane.model.addresses import FileLike, FilePath
     from spectrane.model.asking import GridLike, NoDataLike, PointsLike, Spacings
     from spectrane.model.band import BandName
     from spectrane.model.grid import CrsLike
@@ -392,10 +392,14 @@ def stack(
 
 
 @quiet
-def load_layers(path: FilePath) -> LayerFile:
+def load_layers(
+    path: FileLike, *, storage_options: Mapping[str, Any] | None = None
+) -> LayerFile:  # fmt: skip
     r"""Return the layers and the grid that a layer file (TOML, docs/layers.md) describes.
 
-    Raises MissingFile, and LookError, which says what is wrong and where.
+    ``path`` may be an fsspec URL, bytes or an open binary file. What it names is looked for from
+    its own folder, in its own storage; ``storage_options`` are those of addresses, its own and
+    those that it names. Raises MissingFile, and LookError, which says what is wrong and where.
 
     >>> import numpy as np, spectrane as sp, tempfile, os
     >>> with tempfile.TemporaryDirectory() as folder:
@@ -408,4 +412,4 @@ def load_layers(path: FilePath) -> LayerFile:
     """
     from spectrane.display.layer_file import read_layers
 
-    return read_layers(path)
+    return read_layers(path, storage_options)

@@ -13,8 +13,9 @@ from PIL import Image
 
 import spectrane as sp
 from spectrane.cli import entry
+from spectrane.cli.documents import json_schema
 from spectrane.cli.options import GROUPS, Grouped
-from spectrane.cli.results import RESULTS, json_schema
+from spectrane.cli.results import RESULTS
 
 COMMANDS = {name: entry.commands.get_command(click.Context(entry.commands), name)
             for name in entry.COMMANDS}  # fmt: skip
@@ -98,7 +99,7 @@ VALUES = {
     "corner": "0,8", "set_metadata": "title=x", "from_notes": "n.txt", "zones": "s.geojson",
     "line": ("1,1", "4,4"), "angle": ("1,1", "4,4", "5,1"),
     "ellipse": "4,4,2,2", "rectangle": "1,1,3,3",
-    "limits_like": "one.tif", "limits_without": "one.tif",
+    "limits_like": "one.tif", "limits_without": "one.tif", "classes": "1,2",
 }  # fmt: skip
 PATHS = [
     "render three.tif -o o.png", "render one.tif --out-dir o",
@@ -112,7 +113,7 @@ PATHS = [
     "probe three.tif --points s.geojson", "probe three.tif --at 3,3 --profile o.png",
     "probe v.nii --region v.nii", "export three.tif -o o.tif",
     "export three.tif -o o.jpg --type uint8 --rescale limits", "export one.tif --out-dir o",
-    "export v.nii -o o.nii", "export one.tif -o o.raw",
+    "export v.nii -o o.nii", "export one.tif -o o.raw", "export one.tif -o o.gpkg",
     "export one.tif -o o.tif --crs EPSG:32627 --pixel-size 2",
     "clip three.tif -o o.tif --row-range 0,4", "clip three.tif -o o.tif --shape s.geojson",
     "clip one.tif -o o.tif --range 1..9", "clip one.tif -o o.tif --where 'band(1) > 3'",
@@ -194,7 +195,8 @@ ANSWERS = [
     "compare one.tif three.tif -o o.png --size 320x240 --overwrite",
     "histogram one.tif --json", "probe one.tif --at 3,3 --csv t.csv --overwrite",
     "probe v.nii --at 3,3,3", "export one.tif -o o.tif --overwrite",
-    "export v.nii -o o.nii.gz --overwrite", "export one.tif -o o.zarr --overwrite",
+    "export v.nii -o o.nii.gz --overwrite", "export one.tif -o o.geojson --classes 1,2 --overwrite",
+    "export one.tif -o o.zarr --overwrite",
     "place bare.tif -o o.tif --bounds 0,0,8,8 --overwrite",
     "place bare.tif -o o.kmz --bounds 0,0,8,8 --crs EPSG:4326 --overwrite",
     "clip one.tif -o o.tif --range 1..9 --overwrite",

@@ -39,6 +39,9 @@ def test_bytes_and_open_files_are_read_and_written(ending, rng):
                 assert pickle.loads(pickle.dumps(raster)).shape == (3, 30, 40)
     with pytest.raises(sp.FormatError, match=r"ending='\.tif'"):
         sp.from_array(values).save(io.BytesIO())
+    for target, name in ((io.BytesIO(), "an open file"), ("memory://a.gpkg", "memory://a.gpkg")):
+        with pytest.raises(sp.FormatError, match=f"^{name}: cannot write .gpkg"):
+            sp.from_array(values).save(target, ending=".gpkg")
 
 
 def test_open_files_stay_open_and_are_where_they_were(held, tmp_path):
@@ -157,7 +160,10 @@ def test_addresses_are_written_read_and_not_overwritten(held, tmp_path):
         sp.open(tmp_path / "a.tif", storage_options={"anon": True})
 
 
-def test_storage_options_reach_the_storage(held):
+@pytest.fixture
+def word():
+    """What opens a storage that lets in nobody without: ``guarded://``."""
+
     class Guarded(MemoryFileSystem):
         protocol = "guarded"
         cachable = False
@@ -169,12 +175,88 @@ def test_storage_options_reach_the_storage(held):
                 raise PermissionError("the word is wrong")
 
     fsspec.register_implementation("guarded", Guarded, clobber=True)
-    word = {"word": "sesame"}
+    return {"word": "sesame"}
+
+
+def test_storage_options_reach_the_storage(held, word):
     sp.open(held[0]).save("guarded://a.tif", storage_options=word)
     raster = sp.open("guarded://a.tif", storage_options=word)
     np.testing.assert_array_equal(pickle.loads(pickle.dumps(raster)).pixels(), held[1])
     with pytest.raises(sp.AccessError, match="word is wrong|denied|cannot be read"):
         sp.open("guarded://a.tif")
+
+
+def test_a_layer_file_names_what_lies_beside_it(held, word, tmp_path):
+    grid = sp.Grid.from_corner((30, 40), x=0, y=30, pixel_size=1, crs="EPSG:4326")
+    sea = {"type": "Polygon", "coordinates": [[[2, 28], [30, 28], [30, 4], [2, 28]]]}
+    text = """
+        [[layer]]
+        file = "a.tif"
+        look = "a.look.toml"
+        clip = "sea.gpkg"
+        [[layer]]
+        outline = "sea.gpkg"
+    """
+    (tmp_path / "in").mkdir()
+    for place, told in (("guarded://in/", {"storage_options": word}), (f"{tmp_path}/in/", {})):
+        sp.from_array(held[1], grid=grid).save(f"{place}a.tif", **told)
+        sp.Look(channels=(2,), limits="fixed:0,90").save(f"{place}a.look.toml", **told)
+        sp.save_shapes(sea, f"{place}sea.gpkg", **told)
+    fsspec.filesystem("guarded", **word).pipe("guarded://in/b.layers.toml", text.encode())
+    (tmp_path / "in/b.layers.toml").write_text(text)
+    pack = tmp_path / "pack.zip"
+    with zipfile.ZipFile(pack, "w") as file:
+        for one in (tmp_path / "in").iterdir():
+            file.write(one, f"in/{one.name}")
+    places = [(tmp_path / "in/b.layers.toml", None), ("guarded://in/b.layers.toml", word),
+              (f"zip://in/b.layers.toml::{pack}", None)]  # fmt: skip
+    drawn = [sp.overlay(sp.load_layers(place, storage_options=told).layers).rgba
+             for place, told in places]  # fmt: skip
+    assert (drawn[0][..., 3] == 0).any()
+    for one in drawn[1:]:
+        np.testing.assert_array_equal(one, drawn[0])
+    with pytest.raises(sp.MissingFile, match=r"a\.look\.toml"):  # from the folder of work
+        sp.load_layers(text.encode())
+
+
+def test_folders_of_a_storage_are_surveyed_and_zarr_is_read_there(held, word, tmp_path):
+    raster = sp.from_array(held[1], bands=["one", "two"], nodata=7)
+    (tmp_path / "in/deep").mkdir(parents=True)
+    raster.save(tmp_path / "in/deep/b.zarr")
+    raster.save(tmp_path / "in/a.tif")
+    (tmp_path / "in/bad.png").write_bytes(b"\x89PNG\r\n\x1a\n")
+    (tmp_path / "in/readme.txt").write_text("nothing")
+    with zipfile.ZipFile(tmp_path / "pack.zip", "w") as file:
+        for one in (tmp_path / "in").rglob("*"):
+            if one.is_file():
+                file.write(one, one.relative_to(tmp_path))
+    storage = fsspec.filesystem("guarded", **word)
+    for one in (tmp_path / "in").rglob("*"):
+        if one.is_file():
+            storage.pipe(f"guarded://{one.relative_to(tmp_path)}", one.read_bytes())
+    wanted = sp.survey(tmp_path / "in")
+    assert wanted["format"].tolist() == ["TIFF", "PNG", "Zarr"]
+    for place, options in ((f"zip://in::{tmp_path}/pack.zip", None), ("guarded://in", word),
+                           (f"zip://::{tmp_path}/pack.zip", None)):  # fmt: skip
+        found, kept = sp.survey(place, storage_options=options), ["format", "rows", "bands", "type"]
+        assert found[kept].equals(wanted[kept])
+        for row in found[found.problem == ""].itertuples():
+            opened = sp.open(row.path, storage_options=options)
+            for one in (opened, pickle.loads(pickle.dumps(opened))):
+                np.testing.assert_array_equal(one.pixels().data, held[1])
+            assert opened.title in ("a.tif", "b.zarr")
+            assert len(sp.members(row.path, storage_options=options)) >= 1
+    with zipfile.ZipFile(tmp_path / "less.zip", "w") as less:
+        for one in (tmp_path / "in/deep").rglob("*"):
+            if one.is_file() and "c" not in one.parts:  # a chunk left out holds the fill value
+                less.write(one, one.relative_to(tmp_path / "in/deep"))
+    sparse = sp.open(f"zip://b.zarr::{tmp_path}/less.zip").pixels().data
+    assert (sparse == sparse[0, 0, 0]).all()
+    for name in (f"zip://in/a.tif::{tmp_path}/pack.zip", "memory://nowhere"):
+        with pytest.raises(sp.FormatError, match="is not a folder"):
+            sp.survey(name)
+    with pytest.raises(sp.FormatError, match=f"spectrane survey zip://in::{tmp_path}"):
+        sp.open(f"zip://in::{tmp_path}/pack.zip")
 
 
 @pytest.fixture
@@ -208,6 +290,12 @@ def test_buckets_are_read_by_ranges_and_written(held, bucket):
         sp.open("s3://scenes/deep/b.tif", storage_options=bucket)
     with pytest.raises(sp.ExistingFile):
         sp.open(data).save("s3://scenes/deep/a.tif", storage_options=bucket)
+    sp.open(data).save("s3://scenes/deep/b.zarr", storage_options=bucket)
+    found = sp.survey("s3://scenes", storage_options=bucket)
+    assert found["path"].tolist() == ["s3://scenes/deep/a.tif", "s3://scenes/deep/b.zarr"]
+    for path in found["path"]:
+        with sp.open(path, storage_options=bucket) as raster:
+            np.testing.assert_array_equal(raster.pixels(rows=(2, 9)), values[:, 2:9])
 
 
 def piped(data, *words):

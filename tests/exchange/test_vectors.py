@@ -115,3 +115,34 @@ def test_points_keep_their_columns(tmp_path):
     ):
         with pytest.raises(sp.SpectraneError, match=match):
             sp.save_shapes(given, tmp_path / name)
+
+
+@pytest.mark.parametrize(("words", "areas"), [
+    ([], {"sand": 2, "silt": 1}), (["--classes", "sand"], {"sand": 2}),
+    (["--classes", "2"], {"silt": 1}), (["--where", "habitat == 1"], {"True": 2}),
+    (["--row-range", "1,3"], {"sand": 1, "silt": 1}),
+])  # fmt: skip
+def test_the_command_writes_areas(words, areas, tmp_path, run):
+    grid = sp.Grid.from_corner((3, 4), x=0, y=30, pixel_size=10, crs="EPSG:32727")
+    values = np.array([[1, 1, 0, 1], [2, 2, 0, 1], [2, 0, 0, 0]], "u1")
+    look = sp.Look(classes={1: ("#ffcc00", "sand"), 2: ("#884400", "silt")})
+    raster = sp.from_array(values, grid=grid, bands=["habitat"], nodata=0)
+    raster.with_look(look).save(tmp_path / "a.tif")
+    for ending in (".gpkg", ".geojson"):
+        target = tmp_path / f"o{ending}"
+        status, out, err = run("export", tmp_path / "a.tif", "-o", target, *words, "--json")
+        assert (status, json.loads(out)["results"][0]["areas"]) == (0, areas), err
+        shapes = sp.read_shapes(target)
+        pixels = sum(one.properties["pixels"] for one in shapes.features)
+        surface = sum(shapely.geometry.shape(one.geometry).area for one in shapes.features)
+        assert len(shapes.features) == sum(areas.values())
+        assert ending == ".geojson" or surface == 100 * pixels
+    kept = target.read_bytes()
+    for more, problem in ((["--type", "uint8"], "--type is not used for shapes"), ([], "exists"),
+                          (["--classes", "sond"], "did you mean 'sand'")):  # fmt: skip
+        status, _, err = run("export", tmp_path / "a.tif", "-o", target, *more)
+        assert status != 0
+        assert problem in err
+    assert target.read_bytes() == kept
+    assert "--classes is not used except for shapes" in run(
+        "export", tmp_path / "a.tif", "-o", tmp_path / "o.tif", "--classes", "1")[2]  # fmt: skip

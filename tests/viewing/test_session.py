@@ -10,6 +10,7 @@ import numpy as np
 import pandas
 import pytest
 from click.testing import CliRunner
+from tests.viewing.conftest import session_of
 
 import spectrane as sp
 from spectrane.analysis.spectra import Spectra
@@ -20,7 +21,6 @@ from spectrane.viewing.drawing import Drawer
 from spectrane.viewing.keeping import save_layers, save_marks, save_spectra
 from spectrane.viewing.leaving import look_words, render_command, render_python
 from spectrane.viewing.naming import named_places
-from spectrane.viewing.rasters import RasterView
 from spectrane.viewing.reading import outlines_of, spectra_of, values_at
 from spectrane.viewing.session import Session
 from spectrane.viewing.state import Opened
@@ -30,24 +30,11 @@ FIELD = {"type": "Polygon", "coordinates": [[[480100, 7359500], [480500, 7359500
 
 
 @pytest.fixture
-def scene(rng, utm):
-    bands = [sp.Band(name, name, scale=1e-2) for name in ("red", "green", "blue", "nir")]
-    return sp.from_array(rng.integers(0, 4000, (4, 70, 90)).astype("u2"), grid=utm, bands=bands)
-
-
-@pytest.fixture
 def depth(rng):
     grid = sp.Grid.from_corner((50, 60), x=480300, y=7359900, pixel_size=15, crs="EPSG:32727")
     values = rng.normal(10, 3, (50, 60)).astype("f4")
     values[:10] = np.nan
     return sp.from_array(values, grid=grid, bands=[sp.Band("depth", unit="m")])
-
-
-def session_of(*layers, size=(80, 120)):
-    session = Session.of(list(layers))
-    session.resize(*size)
-    session.change({"do": "whole"})
-    return session
 
 
 CHANGES = [
@@ -400,27 +387,3 @@ def test_layers_and_spectra_are_saved(scene, depth, tmp_path):
     told = spectra_of(session, library)
     assert told["nearest"][0][0][0] == "mark 1"
     assert told["nearest"][0][0][1] == pytest.approx(0, abs=1e-5)
-
-
-def doubts_of(session):
-    return RasterView(session).answers["doubts"]({})["doubts"]
-
-
-def test_doubts_have_cures(rng, utm, tmp_path):
-    values = rng.integers(100, 900, (3, 70, 90)).astype("u2")
-    values[:, :20] = 0
-    bands = [sp.Band(name, name) for name in ("blue", "green", "red")]
-    raster = sp.from_array(values, grid=utm, bands=bands)
-    session = session_of(sp.Layer(raster, sp.Look(channels=(1, 2, 3), limits="deviation:0.5")))
-    doubts = doubts_of(session)
-    texts = " ".join(one["text"] for one in doubts)
-    for what in ("nobody declared", "cut off", "blue as red"):
-        assert what in texts
-    for one in doubts:
-        for cure in one["cures"]:
-            session.change(cure["change"])
-    left = [one["text"] for one in doubts_of(session)]
-    assert [text.partition(": ")[2] for text in left] == [
-        "29% of its pixels in view are hidden, as no-data or by a mask"]  # fmt: skip
-    assert session.layers()[0].source.bands[0].nodata == (0,)
-    assert session.state.layers[0].look.channels == "natural"

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 import shlex
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -15,6 +14,7 @@ from spectrane.analysis.fills import Fill, fills, mending, said_of, without
 from spectrane.analysis.sampling import Sample, sample_of
 from spectrane.analysis.walking import finite
 from spectrane.kernels.ranks import percentiles
+from spectrane.kernels.records import record
 from spectrane.model.grid import IMAGE_PLANE
 from spectrane.model.limits import Auto, Fixed
 from spectrane.model.physical import ends, physical
@@ -27,7 +27,7 @@ NARROW = 0.1
 """A used range under this share of the type's comes out black, white or flat."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Finding:
     """Something to look at twice: a short code, what was found, and the command that mends it."""
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -13,6 +12,7 @@ from spectrane.analysis.grouping import SLAB, Grouping, LabelledSlab
 from spectrane.analysis.thresholds import Threshold, Thresholded
 from spectrane.engine.derived import Derived
 from spectrane.engine.volumes import VolumeSource
+from spectrane.kernels.records import record
 from spectrane.model.errors import LookError
 from spectrane.model.pixels import Pixels
 from spectrane.model.window import Window, relative, whole
@@ -25,7 +25,7 @@ F64 = NDArray[np.float64]
 Ints = NDArray[np.int64]
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Peak:
     """A voxel stronger than its neighbours: its value, the tested statistic, and its place.
 
@@ -44,7 +44,7 @@ class Peak:
     k: int
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Cluster:
     """One group: voxels, mm³, its peak's value and place, and its centre of mass (mm, RAS+).
 

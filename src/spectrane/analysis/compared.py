@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+
+from spectrane.kernels.records import record
 
 NUMBER = r"-?(?:\d+(?:\.\d*)?|\.\d+)(?:[eE][-+]?\d+)?"
 _SINGLE = re.compile(
@@ -13,7 +14,7 @@ _SINGLE = re.compile(
 _LAST = re.compile(rf"(.*[<>]=?\s*)({NUMBER})\s*", re.DOTALL)
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Compared:
     """What is compared: a frame's name or number, or its size (``sized``), above or below."""
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict
 from typing import Any, ClassVar
 
 import numpy as np
 
 from spectrane.analysis.coordinate_systems import system_facts
+from spectrane.kernels.records import record
 from spectrane.model.band import band_facts
 from spectrane.model.html import table_html
 from spectrane.model.printing import MOST_LINES, printable, printable_line
@@ -16,7 +17,7 @@ from spectrane.model.said import GIVEN, KEYS, cloud_of, date_of, date_text, titl
 from spectrane.model.source import Source, called
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Description:
     """A raster's size, type, bands, place and no-data; prints as text and as HTML.
 

@@ -10,7 +10,6 @@ from __future__ import annotations
 import ast
 import operator
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -19,6 +18,7 @@ from numpy.typing import NDArray
 from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
 from spectrane.engine.volumes import VolumeSource
+from spectrane.kernels.records import record
 from spectrane.model.band import Band, BandName, find_band
 from spectrane.model.errors import BandError, LookError, nearest
 from spectrane.model.physical import physical, value_dtype
@@ -58,7 +58,7 @@ INDICES: dict[str, str] = {
 """Named indices of the trade, by role."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Expression:
     """A checked expression: its text, and the bands (from 0) it needs."""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, replace
 from typing import Any
 
 import numpy as np
@@ -16,6 +16,7 @@ from spectrane.engine.answers import answers
 from spectrane.engine.described import Described
 from spectrane.engine.remembered import found_once, worth_keeping
 from spectrane.kernels.ranks import percentiles
+from spectrane.kernels.records import record
 from spectrane.model.nodata import NoDataValue
 from spectrane.model.physical import stored_numbers
 from spectrane.model.source import Source
@@ -34,7 +35,7 @@ _SMALLEST = 32
 """Images with fewer rows or columns are too small to tell what runs from their edges."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Fill:
     """A stored number that looks like fill: in which bands (from 0), and its share of the pixels.
 

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from typing import Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.kernels.records import record
 from spectrane.model.errors import LookError
 from spectrane.model.window import Window
 
@@ -27,7 +27,7 @@ def check_neighbours(neighbours: int) -> None:
         raise LookError(f"neighbours {neighbours}: expected {', '.join(map(str, NEIGHBOURS))}")
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class LabelledSlab:
     """A window's labels (k, j, i), 0 for none: ``count`` of them, above ``base``."""
 

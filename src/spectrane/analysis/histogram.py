@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -15,6 +14,7 @@ from spectrane.analysis.walking import plain_values, told_blocks
 from spectrane.engine.threads import as_they_come
 from spectrane.kernels.measuring import Bins, bin_counts, extremes, numbers_that_count
 from spectrane.kernels.quiet import quiet_methods
+from spectrane.kernels.records import record
 from spectrane.model.band import Band
 from spectrane.model.errors import LookError
 from spectrane.model.html import escaped, in_row
@@ -28,7 +28,7 @@ FLOAT_BINS = 4096
 
 
 @quiet_methods
-@dataclass(frozen=True)
+@record(frozen=True)
 class Histogram:
     """How often values occur, per band.
 

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.analysis.walking import finite
+from spectrane.kernels.records import record
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window, whole, window_area
@@ -21,7 +22,7 @@ MOST_BANDS = 8
 """Bands that are looked at, of many."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class SampledPart:
     """A part of the image: which of its sides are the image's edge, and its weight of all parts."""
 
@@ -41,7 +42,7 @@ class SampledPart:
         return shown
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Sample:
     """Parts of a raster: each (bands, rows, columns) stored numbers with their validity.
 

@@ -21,6 +21,7 @@ from spectrane.analysis.walking import plain_values, told_blocks, valid_values
 from spectrane.engine.remembered import found_once, worth_keeping
 from spectrane.engine.threads import Progress, as_they_come, no_progress
 from spectrane.kernels import measuring
+from spectrane.kernels.records import record
 from spectrane.kernels.tables import index_values
 from spectrane.model.band import Band
 from spectrane.model.physical import ends, physical_number
@@ -32,7 +33,7 @@ PERCENTS = (1.0, 50.0, 99.0)
 _VERSION = "statistics 1"
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class BandStatistics:
     """What is known of one band's valid values, in physical values and the band's unit.
 

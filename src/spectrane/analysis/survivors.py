@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -12,6 +11,7 @@ from spectrane.analysis.compared import compared
 from spectrane.analysis.distributions import ThresholdSide
 from spectrane.analysis.thresholds import Threshold, Thresholded
 from spectrane.engine.volumes import LoadedVolume
+from spectrane.kernels.records import record
 from spectrane.model.band import find_band
 from spectrane.model.errors import LookError
 from spectrane.model.source import Source
@@ -22,7 +22,7 @@ _SMALL = 64_000_000
 """So many voxels are held in memory, to be tested at one level after the other."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Surviving:
     """At one level: how many voxels pass it, in how many groups; ``chosen`` the layer's own."""
 

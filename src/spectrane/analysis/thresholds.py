@@ -6,7 +6,7 @@ The false discovery rate is Benjamini and Hochberg's (1995) over all valid voxel
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any, Literal, get_args
 
 import numpy as np
@@ -18,6 +18,7 @@ from spectrane.engine.answers import answers
 from spectrane.engine.derived import Derived
 from spectrane.engine.volumes import VolumeSource
 from spectrane.kernels.quiet import quiet_methods
+from spectrane.kernels.records import record
 from spectrane.model.band import Band, find_band
 from spectrane.model.errors import LookError
 from spectrane.model.physical import physical as to_physical
@@ -37,7 +38,7 @@ F64 = NDArray[np.float64]
 
 
 @quiet_methods
-@dataclass(frozen=True)
+@record(frozen=True)
 class Threshold:
     """A test of each voxel's statistic: ``at`` a value, or by ``p`` or ``fdr``.
 

@@ -8,13 +8,14 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 
 from spectrane.catalogs.items import box_geometry
+from spectrane.kernels.records import record
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.longitudes import turned
@@ -28,7 +29,7 @@ _EDGE = 33
 """Positions along each side of a raster's grid."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class SoughtArea:
     """An area in longitude and latitude: ``lonlat`` a shapely geometry whose parts lie together,
     beyond 180 degrees where it crosses the antimeridian.

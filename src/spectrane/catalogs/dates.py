@@ -7,17 +7,17 @@ means all of it.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
+from spectrane.kernels.records import record
 from spectrane.model.errors import LookError
 from spectrane.model.said import read_date
 
 _LEAST = timedelta(microseconds=1)
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Span:
     """A span of time in UTC, both ends included; None where an end is open.
 

@@ -7,7 +7,7 @@ from __future__ import annotations
 import itertools
 import os
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any
 
 from spectrane.catalogs.areas import SoughtArea, area_of, geometry_on
@@ -19,6 +19,7 @@ from spectrane.catalogs.searching import search_links, searched
 from spectrane.catalogs.walking import Wanted, root_of, walked
 from spectrane.engine.documents import is_web, read_json
 from spectrane.engine.threads import Progress, no_progress
+from spectrane.kernels.records import record
 from spectrane.model.errors import FormatError, LookError
 
 _LEAST = 5e-4
@@ -27,7 +28,7 @@ _EXACT = 14
 """Of so many scenes the fewest are found by trying; of more, one after another by what it adds."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Scene:
     """A scene that was looked at. ``share`` (0…1) of the area it shows, None where nobody knows;
     ``cloud`` percent of all of it, ``cloud_over`` of the area where its mask says so.
@@ -47,7 +48,7 @@ class Scene:
         return self.item.cloud if self.cloud_over is None else self.cloud_over
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Scenes:
     """What was found: the best first, then those left out; and the fewest that show all there is.
 

@@ -9,14 +9,16 @@ from __future__ import annotations
 import os
 import posixpath
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from datetime import datetime
 from typing import Any
 from urllib.parse import urljoin
 
 from spectrane.catalogs.dates import has_zone, read_moment
 from spectrane.engine.documents import is_web
+from spectrane.kernels.records import record
 from spectrane.model.errors import FormatError
+from spectrane.model.regular_files import found_from
 from spectrane.model.roles import ROLES
 
 _PICTURES = ("thumbnail", "overview", "visual")
@@ -26,7 +28,7 @@ _NO_DATA = ("thumbnail", "overview", "metadata", "cloud", "cloud-shadow", "data-
 _RASTERS = ("tif", "tiff", "jp2", "png", "jpg", "jpeg", "nc", "h5", "zarr", "fits", "npy", "toml")
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class AssetBand:
     """What a catalogue says of one band; None for what it does not."""
 
@@ -40,7 +42,7 @@ class AssetBand:
     description: str | None = None
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Asset:
     """A file of a scene: where it lies, what it is for, and its bands."""
 
@@ -77,7 +79,7 @@ class Asset:
         return bool(words & set(self.roles)) or "classification:classes" in self.fields
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Item:
     """A scene of a catalogue.
 
@@ -150,14 +152,8 @@ def resolved(href: str, base: str) -> str:
         return href.removeprefix("file:")
     if is_web(base):
         return urljoin(base, href)
-    place, chain, rest = base.partition("::")
-    scheme, mark, inner = place.partition("://")
-    if mark:
-        joined = posixpath.normpath(posixpath.join(posixpath.dirname(inner), href))
-        return f"{scheme}://{joined}{chain}{rest}"
-    if os.path.isabs(href):
-        return href
-    return os.path.normpath(os.path.join(os.path.dirname(base), *href.split("/")))
+    found = found_from(href, base)
+    return found if "://" in found or os.path.isabs(href) else os.path.normpath(found)
 
 
 def item_of(given: Any, href: str, collection: Mapping[str, Any] | None = None) -> Item:

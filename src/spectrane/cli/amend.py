@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from contextlib import closing
-from dataclasses import dataclass
 from typing import Any
 
 import click
@@ -16,13 +15,14 @@ from spectrane.cli.options import Options, argument, command_of, option
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.values import Numbers
 from spectrane.cli.written import file_facts
+from spectrane.kernels.records import record
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look
 
 _FIELDS = ("name", "role", "wavelength", "unit", "scale", "offset", "nodata", "description")
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class AmendOptions(Options):
     """What ``amend`` takes."""
 

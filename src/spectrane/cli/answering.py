@@ -55,7 +55,7 @@ class Answer:
 
     def document(self, command: str) -> str:
         """Return the JSON document, checked against its schema."""
-        from spectrane.cli.results import document
+        from spectrane.cli.documents import document
 
         return document(command, json_value(self._results), json_value(self._warnings))
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-from dataclasses import dataclass
 from functools import reduce
 from operator import and_, or_
 from typing import Any
@@ -20,12 +19,13 @@ from spectrane.cli.previews import before_and_after
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.values import NoData, Range
 from spectrane.cli.written import data_facts, data_line
+from spectrane.kernels.records import record
 from spectrane.model.whole_files import check_target
 from spectrane.spatial.clipping import EXTENTS, KEEPS, ShapeEdge
 from spectrane.spatial.masks import LEAVES
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class ClipOptions(PartOptions, OpeningOptions):
     """What ``clip`` takes."""
 

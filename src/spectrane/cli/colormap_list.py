@@ -31,7 +31,7 @@ def tell_colormaps(said: dict[str, Any]) -> None:
         results.append(file_facts(target))
         lines.append(f"{target}: swatches, {size_text(target)}")
     if said.get("as_json"):
-        from spectrane.cli.results import document
+        from spectrane.cli.documents import document
 
         click.echo(document("colormaps", results, []))
     elif not said.get("quiet"):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import click
@@ -12,10 +12,11 @@ import click
 from spectrane.cli import vocabulary as words
 from spectrane.cli.looks import LookOptions
 from spectrane.cli.options import option
+from spectrane.kernels.records import record
 from spectrane.model.look import Look
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class CommonLimitsOptions(LookOptions):
     """Where limits are found."""
 

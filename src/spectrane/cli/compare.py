@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import shlex
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any, cast
 
 import click
@@ -18,6 +18,7 @@ from spectrane.cli.looks import AreaOptions, limits_given
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.written import counted, drawn_facts, file_facts, size_text
 from spectrane.display.linked import MODES
+from spectrane.kernels.records import record
 from spectrane.model.asking import BarSide
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look
@@ -26,7 +27,7 @@ from spectrane.model.whole_files import check_target
 MOVING = "moving"
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class CompareOptions(CommonLimitsOptions, AreaOptions, OpeningOptions):
     """What ``compare`` takes."""
 

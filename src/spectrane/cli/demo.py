@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
 from pathlib import Path
 
 import click
@@ -13,10 +12,11 @@ from spectrane.cli.answering import answering
 from spectrane.cli.options import Options, argument, command_of, option
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.written import file_facts
+from spectrane.kernels.records import record
 from spectrane.model.trials import where_written
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class DemoOptions(Options):
     """What ``demo`` takes."""
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import click
@@ -11,9 +10,10 @@ from spectrane.cli.answering import Answer, answering, for_each, json_value
 from spectrane.cli.files import OpeningOptions
 from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.progress import progress_bar
+from spectrane.kernels.records import record
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class DescribeOptions(OpeningOptions):
     """What ``describe`` takes."""
 
@@ -121,11 +121,11 @@ def _described(file: str, options: DescribeOptions, answer: Answer) -> None:
 
 
 def _explained(opened: Any, options: DescribeOptions) -> list[str]:
+    if not options.explain:
+        return []
     from spectrane.looking import explain
     from spectrane.raster import Raster
 
-    if not options.explain:
-        return []
     if not isinstance(opened, Raster):
         options.refuse(["explain"], "of volumes")
     return explain(opened)

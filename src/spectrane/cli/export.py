@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import contextlib
-from dataclasses import dataclass
 from typing import Any
 
 import click
 
 from spectrane.cli import vocabulary as words
 from spectrane.cli.answering import Answer, answering, for_each
+from spectrane.cli.areas import ENDINGS, READ, written_areas
 from spectrane.cli.files import OpeningOptions, targets
 from spectrane.cli.looks import PartOptions, ValueOptions, limits_given, side_of
 from spectrane.cli.options import argument, command_of, option
@@ -18,6 +18,7 @@ from spectrane.cli.progress import progress_bar
 from spectrane.cli.written import data_facts, data_line
 from spectrane.display.export import RESCALES, Rescale
 from spectrane.formats.flat import Interleave
+from spectrane.kernels.records import record
 from spectrane.model.look import Look
 from spectrane.model.number_types import NumberType
 from spectrane.model.resampling import Resampling
@@ -25,7 +26,7 @@ from spectrane.model.whole_files import check_target
 from spectrane.spatial.frames import WAYS, OverFrames
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class ExportOptions(PartOptions, ValueOptions, OpeningOptions):
     """What ``export`` takes."""
 
@@ -65,6 +66,10 @@ class ExportOptions(PartOptions, ValueOptions, OpeningOptions):
         help="Of a swath: metres to the nearest pixel, at most.",
     )
     force: bool = words.force()
+    classes: str | None = option(
+        "--classes", group="Result", metavar="CLASS,…",
+        help="To shapes (.geojson, .gpkg): the areas of these classes, by name or stored number.",
+    )  # fmt: skip
     join: bool = option("--join", group="Result", is_flag=True,
                         help="All bands of all files as one raster, on one grid.")  # fmt: skip
     linked: bool = option(
@@ -117,6 +122,7 @@ def _formats() -> str:
     "export demo/sound_8band.tif -o quick.png --bands 3,2,1 --type uint8 --rescale limits",
     "export demo/sound_8band.tif -o reflectance.tif --physical",
     "export demo/sound_8band.tif demo/sound_thermal.tif -o both.tif --join",
+    "export demo/habitats.tif -o eelgrass.gpkg --classes eelgrass",
     "export demo/fetlock_ct -o joint.nii.gz",
 ))  # fmt: skip
 def command(options: ExportOptions) -> None:
@@ -124,6 +130,9 @@ def command(options: ExportOptions) -> None:
 
     The ending of OUT names the format. The input is never changed. Volumes go to NIfTI (.nii,
     .nii.gz): --bands are frames, --grid-of is another volume, --where and --mask choose voxels.
+
+    To .geojson and .gpkg go shapes: the areas of classes, exact along the pixels' edges, or those
+    where --where is true.
 
     --join makes one raster of the bands of several files, on the grid of the finest pixels or of
     --grid-of; of volumes, one with all their frames.
@@ -165,6 +174,10 @@ def _one(file: str, target: str, options: ExportOptions, answer: Answer) -> None
         open_any(file, **opening) as opened,
         progress_bar(target, options.quiet) as progress,
     ):
+        if target.lower().endswith(ENDINGS) and not isinstance(opened, Volume):
+            _areas(opened, file, target, options, answer)
+            return
+        options.refuse(["classes"], "except for shapes: -o OUT.geojson or OUT.gpkg")
         if isinstance(opened, Volume):
             part = part_of_volume(opened, options, stack)
             part.save(target, overwrite=options.overwrite, progress=progress)
@@ -176,6 +189,17 @@ def _one(file: str, target: str, options: ExportOptions, answer: Answer) -> None
         ]  # fmt: skip
     facts = data_facts(target) | {"input": file, "preview": options.preview}
     answer.add(facts, data_line(facts), *seen)
+
+
+def _areas(raster: Any, file: str, target: str, options: ExportOptions, answer: Answer) -> None:
+    options.refuse_others(READ, "for shapes, which are the areas of classes or of --where")
+    if options.where is not None:
+        options.refuse(["classes", "bands"], "with --where, which says what is meant")
+    facts, line = written_areas(
+        options.part(options.computed(raster)), target, where=options.where,
+        classes=options.classes, bands=options.band_names(), overwrite=options.overwrite,
+    )  # fmt: skip
+    answer.add(facts | {"input": file}, line)
 
 
 def _part(raster: Any, options: ExportOptions) -> Any:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -12,14 +12,15 @@ import click
 from spectrane.cli import vocabulary as words
 from spectrane.cli.options import Options, option
 from spectrane.engine.damage import DAMAGED, DamagedData
-from spectrane.formats.nifti.header import MATRICES, PlacedBy
+from spectrane.kernels.records import record
+from spectrane.model.asking import MATRICES, PlacedBy
 from spectrane.model.trials import now_trying
 
 if TYPE_CHECKING:
     from spectrane.spatial.shapes import Shapes
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class OpeningOptions(Options):
     """Which raster of a file is read, and how."""
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 from spectrane.cli import vocabulary as words
@@ -11,10 +10,11 @@ from spectrane.cli.files import OpeningOptions, targets
 from spectrane.cli.looks import AREA_NAMES, AreaOptions, LookOptions
 from spectrane.cli.options import argument, command_of
 from spectrane.cli.written import file_facts, size_text
+from spectrane.kernels.records import record
 from spectrane.model.whole_files import check_target
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class HistogramOptions(LookOptions, AreaOptions, OpeningOptions):
     """What ``histogram`` takes."""
 

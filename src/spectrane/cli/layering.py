@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import click
@@ -17,13 +17,14 @@ from spectrane.cli.options import argument, option
 from spectrane.cli.values import NoData, Numbers, each, with_fields
 from spectrane.display.layers import StackArea
 from spectrane.kernels.blending import MODES
+from spectrane.kernels.records import record
 from spectrane.model.errors import LookError
 from spectrane.model.grid import Bounds
 from spectrane.model.look import Look
 from spectrane.model.view import View
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class LayerOptions(CommonLimitsOptions, AreaOptions, OpeningOptions):
     """Rasters and outlines laid on one another, and which part of them is shown."""
 

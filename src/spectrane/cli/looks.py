@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import click
@@ -12,6 +12,7 @@ import click
 from spectrane.cli import vocabulary as words
 from spectrane.cli.options import Options, option
 from spectrane.cli.values import CompletedText, Numbers
+from spectrane.kernels.records import record
 from spectrane.model.curves import Curve
 from spectrane.model.errors import LookError
 from spectrane.model.grid import Bounds, Grid
@@ -25,7 +26,7 @@ _FIELDS = ("channels", "curve", "limits_from", "nodata_when", "nodata_color", "r
            "saturation")  # fmt: skip
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class ValueOptions(Options):
     """Which values there are: what means nothing, what is computed, in which unit."""
 
@@ -60,7 +61,7 @@ class ValueOptions(Options):
         return said + (["--unit", shlex.quote(self.unit)] if self.unit else [])
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class LookOptions(ValueOptions):
     """How a raster is shown."""
 
@@ -150,7 +151,7 @@ def side_of(pixel_size: tuple[float, ...] | None) -> Any:
     return None if pixel_size is None else pixel_size if len(pixel_size) == 2 else pixel_size[0]
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class PartOptions(Options):
     """A rectangle: by map bounds, or by rows and columns."""
 
@@ -183,7 +184,7 @@ class PartOptions(Options):
         return raster
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class AreaOptions(PartOptions):
     """Which part is shown."""
 

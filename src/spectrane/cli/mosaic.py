@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-from dataclasses import dataclass
 from typing import Any
 
 import click
@@ -17,6 +16,7 @@ from spectrane.cli.progress import progress_bar
 from spectrane.cli.values import NoData, with_fields
 from spectrane.cli.written import data_facts, data_line, file_facts, size_text
 from spectrane.engine.csv_text import write_csv
+from spectrane.kernels.records import record
 from spectrane.model.look import NoDataWhen
 from spectrane.model.resampling import Resampling
 from spectrane.model.whole_files import check_target, written_whole
@@ -29,7 +29,7 @@ _SHOWN = 20
 """Overlaps that a person is told of; a table holds all."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class MosaicOptions(OpeningOptions):
     """What ``mosaic`` takes."""
 

@@ -19,6 +19,7 @@ from spectrane.cli import interrupts
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.streams import streams
 from spectrane.kernels.quiet import quiet
+from spectrane.kernels.records import record
 from spectrane.model.patience import LongJob, long_jobs_allowed
 from spectrane.model.trials import trying
 
@@ -46,7 +47,7 @@ def argument(metavar: str, *, many: bool = False, default: Any = None, **given: 
     return dataclasses.field(default=() if many else default, metadata={_KIND: made})
 
 
-@dataclasses.dataclass(frozen=True)
+@record(frozen=True)
 class Options:
     """What every command takes."""
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-from dataclasses import dataclass
 from typing import Any
 
 from spectrane.cli import vocabulary as words
@@ -12,12 +11,13 @@ from spectrane.cli.files import required
 from spectrane.cli.layering import LayerOptions, first_grid, layers_of
 from spectrane.cli.options import command_of
 from spectrane.cli.written import counted, drawn_facts, size_text
+from spectrane.kernels.records import record
 from spectrane.model.asking import BarSide
 from spectrane.model.source import called
 from spectrane.model.whole_files import check_target
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class OverlayOptions(LayerOptions):
     """What ``overlay`` takes."""
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-from dataclasses import dataclass
 
 from spectrane.cli import vocabulary as words
 from spectrane.cli.answering import answering
@@ -11,9 +10,10 @@ from spectrane.cli.files import required
 from spectrane.cli.layering import LayerOptions, first_grid, layers_of, view_with
 from spectrane.cli.options import command_of, option
 from spectrane.cli.written import counted, file_facts, size_text
+from spectrane.kernels.records import record
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class PageOptions(LayerOptions):
     """What ``page`` takes."""
 

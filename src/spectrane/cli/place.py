@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from typing import Any
 
 import click
@@ -17,6 +16,7 @@ from spectrane.cli.previews import before_and_after
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.values import Corners
 from spectrane.cli.written import data_facts, data_line, file_facts, size_text
+from spectrane.kernels.records import record
 from spectrane.model.resampling import Resampling
 from spectrane.model.whole_files import check_target
 from spectrane.spatial.fitting import FITS, Fit
@@ -39,7 +39,7 @@ class PlaceCommand(Command):
         return super().parse_args(ctx, joined)
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class PlaceOptions(OpeningOptions):
     """What ``place`` takes."""
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import math
 import os
-from dataclasses import dataclass
 from typing import Any
 
 import click
@@ -19,11 +18,12 @@ from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.values import Numbers
 from spectrane.cli.written import file_facts, size_text
 from spectrane.engine.csv_text import write_csv
+from spectrane.kernels.records import record
 from spectrane.model.printing import MOST_LINES
 from spectrane.model.whole_files import check_target
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class ProbeOptions(LookOptions, OpeningOptions):
     """What ``probe`` takes."""
 
@@ -101,7 +101,7 @@ def command(options: ProbeOptions) -> None:
     dated files, those over time.
     """
     from spectrane.opening import open as open_any
-    from spectrane.volume import Volume
+    from spectrane.raster import Raster
 
     if options.line or options.angle:
         measure(options)
@@ -113,7 +113,7 @@ def command(options: ProbeOptions) -> None:
     with answering(options) as answer, contextlib.ExitStack() as stack:
         opened = [stack.enter_context(open_any(file, **options.opening(k, count)))
                   for k, file in enumerate(options.files)]  # fmt: skip
-        if any(isinstance(one, Volume) for one in opened):
+        if not all(isinstance(one, Raster) for one in opened):
             table = _of_volumes(opened, points, options, stack)
         else:
             table = _of_rasters(opened, points, fields, options, answer)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import warnings
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import click
@@ -16,6 +16,7 @@ from spectrane.formats import raw
 from spectrane.formats.flat import ORDERS, ByteOrder, Interleave
 from spectrane.formats.raw_notes import layout_in
 from spectrane.formats.sidecar_schema import RawTable
+from spectrane.kernels.records import record
 from spectrane.model.errors import ExistingFile, FormatError
 from spectrane.model.look import Look
 from spectrane.model.number_types import NumberType
@@ -26,7 +27,7 @@ _RANKED = 10
 _SHOWN = 4
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class RawOptions(Options):
     """What ``raw`` takes."""
 

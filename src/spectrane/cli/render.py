@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import time
-from dataclasses import asdict, dataclass
+from dataclasses import asdict
 from typing import Any
 
 import click
@@ -18,13 +18,14 @@ from spectrane.cli.options import argument, command_of, option
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.written import drawn_facts, size_text
 from spectrane.display.picture import check_picture_name
+from spectrane.kernels.records import record
 from spectrane.model.asking import BarSide
 from spectrane.model.errors import SpectraneError
 from spectrane.model.look import Look
 from spectrane.model.whole_files import check_target
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class RenderOptions(CommonLimitsOptions, AreaOptions, OpeningOptions):
     """What ``render`` takes."""
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import shlex
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -14,6 +13,7 @@ from spectrane.cli.options import Options, argument, command_of, option
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.written import counted, file_facts, size_text
 from spectrane.engine.csv_text import write_csv
+from spectrane.kernels.records import record
 from spectrane.model.whole_files import check_target
 
 if TYPE_CHECKING:
@@ -23,7 +23,7 @@ _SHOWN = 12
 """Scenes left out that a person is told of one by one."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class ScenesOptions(Options):
     """What ``scenes`` takes."""
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -24,6 +24,7 @@ from spectrane.display.sheet_settings import (
     PAPERS,
     SheetSettings,
 )
+from spectrane.kernels.records import record
 from spectrane.model.errors import LookError
 from spectrane.model.regular_files import named_from
 from spectrane.model.source import called
@@ -45,7 +46,7 @@ _OF_SLICES = ("plane", "montage", "span", "side", "axes", "map", "labels", "fram
               "neighbours", "faded", "map_limits", "map_colormap")  # fmt: skip
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class SheetOptions(LayerOptions, MapOptions, ManyCutOptions):
     """What ``sheet`` takes."""
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import itertools
 import os
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any, get_args
 
 import click
@@ -14,13 +14,14 @@ from spectrane.analysis.grouping import Neighbours
 from spectrane.analysis.thresholds import Threshold
 from spectrane.cli.looks import limits_given
 from spectrane.cli.values import each
+from spectrane.kernels.records import record
 from spectrane.model.look import Look
-from spectrane.spatial.oblique import Oblique
 from spectrane.spatial.slicing import PlaneName
 
 if TYPE_CHECKING:
     from spectrane.cli.slice_options import MapOptions, SlicesOptions
     from spectrane.display.picture import Picture
+    from spectrane.spatial.oblique import Oblique
     from spectrane.volume import Volume
 
 OF_A_MAP = ("measure", "threshold", "p", "fdr", "statistic", "statistic_frame", "dof",
@@ -33,7 +34,7 @@ LABELS = 0.5
 _OF_P = ("statistic", "statistic_frame", "dof", "one_sided")
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class DrawnSlices:
     """The first picture, its layers, the files that were written, and the map's groups."""
 
@@ -108,6 +109,8 @@ def oblique_of(options: SlicesOptions) -> Oblique | None:
     """Return the oblique plane that is asked for."""
     if options.plane != "oblique":
         return None
+    from spectrane.spatial.oblique import Oblique
+
     if options.through is not None:
         return Oblique.through(options.through, options.up)
     assert options.at is not None

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal
 
 import click
@@ -13,6 +12,7 @@ from spectrane.cli import vocabulary as words
 from spectrane.cli.files import OpeningOptions
 from spectrane.cli.options import argument, option
 from spectrane.cli.values import Least, MapOpacity, Numbers, Range
+from spectrane.kernels.records import record
 from spectrane.model.statistic import StatisticKind
 from spectrane.spatial.slicing import (
     AXES,
@@ -26,7 +26,7 @@ from spectrane.spatial.slicing import (
 )
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class ManyCutOptions(OpeningOptions):
     """Which slices stand beside one another, and how they lie."""
 
@@ -46,7 +46,7 @@ class ManyCutOptions(OpeningOptions):
                        help="Planes of the patient, or along the volume's own axes.")  # fmt: skip
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class CutOptions(ManyCutOptions):
     """Which slices, and how they lie on the picture."""
 
@@ -85,7 +85,7 @@ class CutOptions(ManyCutOptions):
                           default="maximum", help="What is taken of a slab.")  # fmt: skip
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class MapOptions(OpeningOptions):
     """What is laid over a volume, and where it is shown."""
 
@@ -147,7 +147,7 @@ class MapOptions(OpeningOptions):
     opacity: str | None = words.opacity()
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class SlicesOptions(MapOptions, CutOptions):
     """What ``slices`` takes."""
 

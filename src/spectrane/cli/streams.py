@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import shutil
 import sys
 from collections.abc import Iterator
 from typing import Any
@@ -45,6 +44,7 @@ def _take_in(options: Any, stack: contextlib.ExitStack) -> None:
 
 @contextlib.contextmanager
 def _handed_on(options: Any, name: str) -> Iterator[None]:
+    import shutil
     import tempfile
 
     out = sys.stdout.buffer

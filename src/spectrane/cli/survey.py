@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
 from typing import Any
 
 from spectrane.cli.answering import answering
 from spectrane.cli.options import Options, argument, command_of
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.written import counted
+from spectrane.kernels.records import record
+from spectrane.model.addresses import address_parts, is_address
 
 _NAMED = 3
 """Files that are named of those that share something."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class SurveyOptions(Options):
     """What ``survey`` takes."""
 
@@ -71,6 +72,8 @@ def _grouped(folder: str, rows: list[dict[str, Any]]) -> list[str]:
 
 
 def _short(folder: str, path: str) -> str:
+    if is_address(folder):
+        return address_parts(path)[1].removeprefix(address_parts(folder)[1]).lstrip("/")
     return os.path.relpath(path, folder)
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-from dataclasses import dataclass
 
 import click
 
@@ -15,10 +14,11 @@ from spectrane.cli.options import command_of, option
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.values import Numbers
 from spectrane.cli.written import file_facts, size_text
+from spectrane.kernels.records import record
 from spectrane.pages.tile_matrices import SCHEMES, TileScheme
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class TilesOptions(LayerOptions):
     """What ``tiles`` takes."""
 

@@ -6,7 +6,7 @@ import contextlib
 import os
 import shlex
 from collections.abc import Sequence
-from dataclasses import dataclass, fields
+from dataclasses import fields
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -21,12 +21,13 @@ from spectrane.cli.options import command_of, option
 from spectrane.cli.slice_drawing import OF_A_MAP, anatomy, laid_layers, test_words
 from spectrane.cli.slice_options import MapOptions
 from spectrane.cli.values import NoData, with_fields
+from spectrane.kernels.records import record
 
 if TYPE_CHECKING:
     from spectrane.viewing.opening import OpenedView, OpenedVolumes
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class ViewOptions(MapOptions, LayerOptions):
     """What ``view`` takes."""
 

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -25,6 +24,7 @@ from spectrane.demo.spectra import BANDS, clear_view, under_cloud
 from spectrane.display.render import draw_raster
 from spectrane.engine.memory import ArraySource
 from spectrane.formats.tiff.writer import write_tiff
+from spectrane.kernels.records import record
 from spectrane.model.band import Band
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
@@ -40,7 +40,7 @@ CLASSES = ({"value": 0, "name": "no_data", "description": "outside the swath", "
            {"value": 3, "name": "cloud_shadow", "description": "shadow of cloud"})  # fmt: skip
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Pass:
     """One pass: when, which part (metres east and north of the scene's corner), how cloudy
     (-1 clear to 1 overcast), how bright the sun.

@@ -5,13 +5,13 @@ Positions are metres east and north of the scene's lower left corner; the scene 
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import IntEnum
 
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.demo.fields import Field, along_line, noise, scattered, smooth, turned_axes
+from spectrane.kernels.records import record
 
 WIDTH, HEIGHT = 15000.0, 11000.0
 _MAIN = [(2500.0, 4300.0), (5200.0, 5000.0), (7400.0, 5300.0), (9300.0, 6300.0),
@@ -53,7 +53,7 @@ class Cover(IntEnum):
     RAFT = 21
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Land:
     """Fields over the scene: cover, ground height and water depth in metres, and the light."""
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,6 +10,7 @@ from numpy.typing import NDArray
 from spectrane.display.drawing import Rgba
 from spectrane.display.plan import RenderPlan
 from spectrane.display.shading import Shading
+from spectrane.kernels.records import record
 from spectrane.model.colors import parse_color
 from spectrane.model.physical import physical
 from spectrane.model.pixels import Pixels
@@ -38,7 +38,7 @@ _NAMES = {
 }  # fmt: skip
 
 
-@dataclass(frozen=True, eq=False)
+@record(frozen=True, eq=False)
 class Key:
     """A title; a bar of ``colors`` (n, 4) with ``ticks`` (0…1, text), or ``entries``.
 
@@ -52,7 +52,7 @@ class Key:
     cut: tuple[str | None, str | None] = (None, None)
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Shown:
     """What a key tells of: a layer's title, how it is shown, and what was drawn, if known."""
 

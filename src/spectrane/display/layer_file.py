@@ -36,7 +36,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
@@ -46,10 +46,13 @@ from spectrane.display.layers import Layer
 from spectrane.display.outlines import Outline
 from spectrane.display.sheet_settings import INSETS, SheetSettings
 from spectrane.formats.registry import open_source
+from spectrane.kernels.records import record
+from spectrane.model.addresses import FileLike, is_address
 from spectrane.model.errors import FormatError, LookError, nearest
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
-from spectrane.model.regular_files import ReadingAs, path_text, read_toml
+from spectrane.model.printing import short_name
+from spectrane.model.regular_files import ReadingAs, found_from, given_name, read_toml
 from spectrane.model.source import Source
 from spectrane.model.systems import checked_system
 from spectrane.model.whole_files import written_whole
@@ -58,6 +61,7 @@ from spectrane.spatial.converted import in_unit
 from spectrane.spatial.described import with_nodata
 from spectrane.spatial.grids import covering
 from spectrane.spatial.relief import Relief, Sun
+from spectrane.spatial.shapes import read_shapes
 
 Number = int | float
 
@@ -128,7 +132,7 @@ class FileTable(_Table):
     layer: list[LayerTable] = Field(min_length=1)
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class LayerFile:
     """What a layer file describes: layers, the lowest first, the grid and the sheet, if any.
 
@@ -141,20 +145,24 @@ class LayerFile:
     sheet: SheetSettings | None = None
 
 
-def read_layers(path: str | os.PathLike[str]) -> LayerFile:
-    """Open the layers that a file describes. Raises LookError: what is wrong, and where."""
-    name = path_text(path)
-    given = read_toml(name, _LARGEST, LookError, "a layer file")
+def read_layers(path: FileLike, options: Mapping[str, Any] | None = None) -> LayerFile:
+    """Open the layers that a file describes. Raises LookError: what is wrong, and where.
+
+    ``options`` are those of the storage where it, and what it names, lies.
+    """
+    name = given_name(path)
+    of_it = options if is_address(name) else None
+    given = read_toml(path, _LARGEST, LookError, "a layer file", of_it)
     try:
         table = FileTable.model_validate(given)
     except ValidationError as error:
         raise LookError(f"{name}: {_first_problem(error)}") from error
-    folder = os.path.dirname(name)
+    files = _Files(name, options)
     layers = []
     for number, entry in enumerate(table.layer, 1):
         try:
             with ReadingAs(f"layer {number}", LookError, problem="cannot be read"):
-                layers.append(_layer(entry, folder))
+                layers.append(_layer(entry, files))
         except LookError as error:
             raise LookError(f"{name}: layer {number}: {error}") from error
     grid = None
@@ -191,13 +199,12 @@ def write_layers(
 
 def layer_tables(path: str | os.PathLike[str]) -> dict[str, Any]:
     """Return the tables of a layer file as they stand in it, its files named as from here."""
-    name = path_text(path)
+    name = given_name(path)
     given: dict[str, Any] = dict(read_toml(name, _LARGEST, LookError, "a layer file"))
-    folder = os.path.dirname(name)
     for layer in given.get("layer", []):
         for key in ("file", "outline", "clip", "look"):
             if isinstance(layer.get(key), str):
-                layer[key] = os.path.join(folder, layer[key])
+                layer[key] = found_from(layer[key], name)
     return given
 
 
@@ -205,13 +212,12 @@ def _sheet(given: dict[str, Any] | None, name: str) -> SheetSettings | None:
     """Return the settings of a sheet; its files are named from the layer file's folder."""
     if given is None:
         return None
-    folder = os.path.dirname(name)
     try:
         found = SheetSettings.from_dict(given)
     except LookError as error:
         raise LookError(f"{name}: sheet: {error}") from error
-    picture = None if found.picture is None else os.path.join(folder, found.picture)
-    inset = found.inset if found.inset in INSETS else os.path.join(folder, found.inset)
+    picture = None if found.picture is None else found_from(found.picture, name)
+    inset = found.inset if found.inset in INSETS else found_from(found.inset, name)
     return replace(found, picture=picture, inset=inset)
 
 
@@ -226,28 +232,52 @@ def _first_problem(error: ValidationError) -> str:
     return f"{place}: {first['msg']}"
 
 
-def _layer(entry: LayerTable, folder: str) -> Layer | Outline:
+@record(frozen=True)
+class _Files:
+    """What a layer file names, as seen from here, and the options of its storage."""
+
+    beside: str
+    options: Mapping[str, Any] | None
+
+    def named(self, path: str) -> tuple[str, dict[str, Any]]:
+        """Return a file's place, and what else whoever opens it is told."""
+        place = found_from(path, self.beside)
+        return place, {"storage_options": self.options} if is_address(place) else {}
+
+    def shapes(self, path: str, **more: Any) -> Any:
+        """Return shapes, or where they are read from when they are drawn."""
+        place, told = self.named(path)
+        return read_shapes(place, **more, **told) if told else place
+
+
+def _layer(entry: LayerTable, files: _Files) -> Layer | Outline:
     if (entry.file is None) == (entry.outline is None):
         raise LookError("expected a file, or an outline")
     if entry.outline is not None:
+        shapes = files.shapes(entry.outline, layer=entry.layer, crs=entry.crs)
+        unread = isinstance(shapes, str)
         return Outline(
-            os.path.join(folder, entry.outline), entry.color, entry.width, entry.label, entry.fill,
-            entry.crs, entry.opacity, entry.visible, entry.name, entry.layer,
+            shapes, entry.color, entry.width, entry.label, entry.fill,
+            entry.crs if unread else None, entry.opacity, entry.visible,
+            entry.name if unread else entry.name or short_name(entry.outline),
+            entry.layer if unread else None,
         )  # fmt: skip
     look = None
     if isinstance(entry.look, str):
-        look = Look.load(os.path.join(folder, entry.look))
+        place, told = files.named(entry.look)
+        look = Look.load(place, **told)
     elif entry.look is not None:
         look = Look.from_dict(entry.look)
     mode: Any = entry.mode  # Layer says which words there are
     return Layer(
-        _source(entry, folder), look, opacity=entry.opacity, visible=entry.visible,
+        _source(entry, files), look, opacity=entry.opacity, visible=entry.visible,
         threshold=entry.threshold, name=entry.name, mode=mode, base=entry.base,
     )  # fmt: skip
 
 
-def _source(entry: LayerTable, folder: str) -> Source:
-    source = open_source(os.path.join(folder, str(entry.file)), member=entry.member)
+def _source(entry: LayerTable, files: _Files) -> Source:
+    place, told = files.named(str(entry.file))
+    source = open_source(place, member=entry.member, **told)
     if entry.nodata is not None:
         source = with_nodata(source, entry.nodata)
     if entry.compute:
@@ -255,7 +285,7 @@ def _source(entry: LayerTable, folder: str) -> Source:
     if entry.unit is not None:
         source = in_unit(source, entry.unit)
     if entry.clip is not None:
-        source = clip(source, os.path.join(folder, entry.clip), extent_of="full")
+        source = clip(source, files.shapes(entry.clip), extent_of="full")
     if entry.relief is not None:
         given = entry.relief.suns or [entry.relief]
         suns = [Sun(sun.azimuth, sun.altitude, sun.weight) for sun in given]

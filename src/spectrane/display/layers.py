@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import KW_ONLY, dataclass, field, replace
+from dataclasses import KW_ONLY, field, replace
 from typing import TYPE_CHECKING, Any, Literal, TypeAlias, get_args
 
 import numpy as np
@@ -20,6 +20,7 @@ from spectrane.display.shading import Scale
 from spectrane.engine.threads import in_parallel, row_parts
 from spectrane.kernels.blending import MODES, BlendMode, blended, not_hidden
 from spectrane.kernels.quiet import quiet_methods
+from spectrane.kernels.records import record
 from spectrane.model.asking import SourceLike
 from spectrane.model.errors import GridMismatch, LookError, nearest
 from spectrane.model.grid import Grid
@@ -37,7 +38,7 @@ _CUT = 0.005
 """A layer of which a larger share lies outside is said to be cut."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Layer(LayerBase):
     """A raster to be laid over others, or a volume in its slices, and how.
 
@@ -111,7 +112,7 @@ def check_opacity(opacity: Any) -> None:
         raise LookError(f"opacity {opacity!r}: expected 0 (clear) to 1 (opaque)")
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class PlannedLayer:
     """A layer whose look is resolved and whose masks are put on, to be drawn on any grid.
 
@@ -148,7 +149,7 @@ def planned(layers: Sequence[object]) -> list[PlannedLayer | Outline]:
     return plans
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class DrawnLayer:
     """One layer on the common grid, kept apart: for a page, or to be blended."""
 
@@ -171,7 +172,7 @@ class DrawnLayer:
 
 
 @quiet_methods
-@dataclass(frozen=True)
+@record(frozen=True)
 class Stack:
     """Layers as they were drawn, the lowest first, and the grid they share.
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +11,7 @@ from spectrane.display.adjusting import adjusted
 from spectrane.display.shading import Shading, channel_names
 from spectrane.kernels import levels
 from spectrane.kernels.quiet import quiet_methods
+from spectrane.kernels.records import record
 from spectrane.model.colors import Classes, color_text
 from spectrane.model.curves import Linear
 from spectrane.model.look import Look
@@ -21,7 +21,7 @@ _APART = 0.07
 """Ticks stand at least this share of the bar apart."""
 
 
-@dataclass(frozen=True, eq=False)
+@record(frozen=True, eq=False)
 class Bar:
     """A colour bar: ``colors`` (n, 4) uint8 from one end to the other, ``ticks`` where (0…1) round
     values lie, what they are called, and the title.
@@ -35,7 +35,7 @@ class Bar:
 
 
 @quiet_methods
-@dataclass(frozen=True)
+@record(frozen=True)
 class Legend:
     """What a legend says: a ``bar`` for one channel, or else ``channels`` or ``classes``.
 

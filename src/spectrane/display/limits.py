@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import astuple, dataclass
+from dataclasses import astuple
 from functools import cached_property
 from typing import Any
 
@@ -25,6 +25,7 @@ from spectrane.display.hurry import GLANCE, QUICK, hurried
 from spectrane.engine.answers import answers
 from spectrane.engine.remembered import found_once, recall, worth_keeping
 from spectrane.kernels import levels
+from spectrane.kernels.records import record
 from spectrane.model.band import Band
 from spectrane.model.curves import Curve, Shares
 from spectrane.model.display_window import DisplayWindow
@@ -49,7 +50,7 @@ F64 = NDArray[np.float64]
 Walk = Callable[[], Iterable[list[NDArray[Any]]]]
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class FoundLimits:
     """Low and high in physical values, and whether they were found from every pixel."""
 
@@ -70,7 +71,7 @@ def type_range(dtype: np.dtype[Any]) -> Pair:
     return float(limits.min), float(limits.max)
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class AboutSource:
     """What a rule may know of a source before any value is read: see ``model.limits.About``."""
 

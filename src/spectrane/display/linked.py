@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any, Literal, get_args
 
 import numpy as np
@@ -13,6 +12,7 @@ from spectrane.display.keys import Shown
 from spectrane.display.picture import Picture
 from spectrane.display.plan import RenderPlan
 from spectrane.display.render import draw_raster
+from spectrane.kernels.records import record
 from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look, look_of
@@ -26,7 +26,7 @@ MODES: tuple[PanelMode, ...] = get_args(PanelMode)
 """Rasters side by side; two in alternating squares; two divided at a line."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Panel:
     """One raster over the common area: (rows, columns, 4) uint8, and what it says of itself."""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from spectrane.display.drawing import Rgba
 from spectrane.display.lettering import font_of_height
+from spectrane.kernels.records import record
 from spectrane.model.asking import ShapeLike
 from spectrane.model.colors import parse_color
 from spectrane.model.errors import LookError
@@ -38,7 +39,7 @@ class LayerBase:
         raise NotImplementedError
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Outline(LayerBase):
     """Shapes to be drawn: their ``color``, line ``width`` in picture pixels, and what labels them.
 

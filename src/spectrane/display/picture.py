@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -16,9 +16,10 @@ from spectrane.display.plan import RenderPlan
 from spectrane.display.shading import Scale, channel_names
 from spectrane.formats.png.encoding import encode_png
 from spectrane.kernels.quiet import quiet_methods
+from spectrane.kernels.records import record
 from spectrane.model.errors import FormatError, LookError
 from spectrane.model.grid import Grid
-from spectrane.model.marks import NO_SYSTEM, PICTURE
+from spectrane.model.marks import NO_SYSTEM, PICTURE, SOURCE
 from spectrane.model.targets import Target, local_place
 from spectrane.model.whole_files import written_whole
 
@@ -36,7 +37,7 @@ def check_picture_name(path: str | os.PathLike[str]) -> None:
 
 
 @quiet_methods
-@dataclass(frozen=True, eq=False)
+@record(frozen=True, eq=False)
 class Picture:
     """A display of a raster: levels and colours, not data.
 
@@ -134,7 +135,7 @@ class Picture:
 
     def _said_of(self, *, placed: bool) -> str:
         """Say what the picture is; and where, if its edges are those of what is saved."""
-        lines = [PICTURE, f"Source: {self.source}"]
+        lines = [PICTURE, f"{SOURCE}{self.source}"]
         named = zip(self.channels, self.scales, strict=False)
         channels = ", ".join(f"{name} = {scale.band}" for name, scale in named)
         lines.append(f"Channels: {channels or 'classes'}")

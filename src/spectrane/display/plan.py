@@ -36,6 +36,7 @@ from spectrane.display.shading import (
 )
 from spectrane.engine.described import ruled
 from spectrane.engine.reduced_copies import read_or_recalled
+from spectrane.kernels.records import record
 from spectrane.model.band import Band
 from spectrane.model.colors import Classes
 from spectrane.model.curves import Curve, Linear
@@ -54,7 +55,7 @@ from spectrane.model.uptake import measures_uptake
 from spectrane.model.window import Window, extent, whole
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class RenderPlan:
     """How stored numbers become colours, resolved: see ``resolve``.
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 import numpy as np
@@ -16,6 +16,7 @@ from spectrane.display.hurry import QUICK, in_a_hurry
 from spectrane.display.layers import Layer, PlannedLayer
 from spectrane.display.outlines import Outline
 from spectrane.display.plan import RenderPlan, resolve
+from spectrane.kernels.records import record
 from spectrane.model.colors import color_text
 from spectrane.model.errors import LookError
 from spectrane.model.grid import CrsLike
@@ -45,7 +46,7 @@ def _places(
 SAMPLED = "level by limits of a sample; a render finds those of all, and they are kept"
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Asked:
     """A layer that is asked: its numbers, how they are shown, and ``shown``, what is left of them
     where a threshold or a mask hides some.

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -14,6 +13,7 @@ from spectrane.display.onto import drawn_with_pixels
 from spectrane.display.orientation import lying
 from spectrane.display.picture import Picture
 from spectrane.display.plan import RenderPlan, resolve
+from spectrane.kernels.records import record
 from spectrane.model.look import Look
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source, called, check_answer
@@ -62,7 +62,7 @@ def draw_raster(
     )  # fmt: skip
 
 
-@dataclass(frozen=True, eq=False)
+@record(frozen=True, eq=False)
 class InSixteenBits:
     """A picture drawn again from its pixels with 16 bits; picklable, as pictures are."""
 

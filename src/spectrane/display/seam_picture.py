@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 
 from spectrane.display.drawing import Rgba
 from spectrane.display.finishing import with_key_and_caption
 from spectrane.display.keys import Key
+from spectrane.kernels.records import record
 from spectrane.model.colormaps import colormaps
 from spectrane.spatial.mosaics.belonging import NOTHING, SEVERAL, Belonging, seam_lines
 
@@ -17,7 +16,7 @@ _LINE = (255, 255, 255, 255)
 _MOST = 20
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class _Said:
     """What the key tells: a colour for each raster."""
 

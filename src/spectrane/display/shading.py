@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.kernels import levels, steps, tables
+from spectrane.kernels.records import record
 from spectrane.model.band import Band
 from spectrane.model.colormaps import Colormap
 from spectrane.model.colors import parse_color
@@ -37,7 +38,7 @@ def channel_names(count: int) -> tuple[str, ...]:
     return ("grey",) if count == 1 else _COLORS[:count]
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Scale:
     """How one channel is shown: its band and unit, the limits in physical values, the curve.
 
@@ -94,7 +95,7 @@ def known_scale(shading: Shading) -> Scale:
     return made
 
 
-@dataclass(frozen=True, eq=False)
+@record(frozen=True, eq=False)
 class Palette:
     """The colours of one channel as picture words: one per entry of a colour map.
 
@@ -159,7 +160,7 @@ def word_of(color: str | None) -> int:
     return red | green << 8 | blue << 16 | alpha << 24
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Shading:
     """A band's numbers to levels: physical value, limits, curve, inversion.
 

@@ -5,9 +5,10 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, fields
+from dataclasses import asdict, fields
 from typing import Any, Literal, get_args
 
+from spectrane.kernels.records import record
 from spectrane.model.errors import LookError, nearest
 from spectrane.model.frozen import FrozenMapping
 
@@ -32,7 +33,7 @@ _WHERE = ("side", *CORNERS, "none")
 _LARGEST = 5000.0
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class SheetSettings:
     """A sheet's words, paper and scale.
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.display.plan import RenderPlan, resolve
+from spectrane.kernels.records import record
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look
 from spectrane.model.marks import tell_picture
@@ -21,7 +21,7 @@ _ENOUGH = 4_000_000
 _BINS = 400
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class ShownValues:
     """One channel: counts of physical values in even bins, counts of levels as drawn, and the rest.
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -22,6 +22,7 @@ from spectrane.display.volume_layers import (
 )
 from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
+from spectrane.kernels.records import record
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.look import Look
 from spectrane.model.patient import aligned_axes, axis_apart, own_turn, reach
@@ -50,7 +51,7 @@ class _Failing(Derived, FullSource):
         return self.parent.read(bands, window).only(np.asarray(~shown))
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Ready:
     """A volume layer with its limits found and its test made.
 

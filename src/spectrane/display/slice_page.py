@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any
 
 import numpy as np
@@ -25,11 +25,12 @@ from spectrane.display.panels import (
 )
 from spectrane.display.picture import Picture
 from spectrane.display.slice_layers import Ready, flat
+from spectrane.kernels.records import record
 from spectrane.model.grid import Grid
 from spectrane.spatial.slicing import SlicePlane
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class DrawnSlice:
     """A slice as it is drawn, on its grid, and what is known of the lowest layer's cut.
 
@@ -73,7 +74,7 @@ def _scaled(grid: Grid, scale: float) -> Grid:
     return grid.resized((rows, columns))
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class SlicePage:
     """What the slices of one picture have in common: layers, room, letters, bars."""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,6 +13,7 @@ from spectrane.analysis.expressions import INDICES, Computed, parse_expression
 from spectrane.analysis.fills import declaring, fills, without
 from spectrane.analysis.sampling import MOST_BANDS, sample_of
 from spectrane.display.proposals import decibels, looks_like_power, proposed
+from spectrane.kernels.records import record
 from spectrane.model.errors import BandError
 from spectrane.model.look import Look
 from spectrane.model.physical import physical
@@ -26,7 +27,7 @@ _STRETCH = "percentile:2,98"
 _FLAGS = ("shared", "invert", "exact")
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Suggestion:
     """A look that fits a raster, why, and the options of ``spectrane render`` that give it.
 

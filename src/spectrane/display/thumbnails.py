@@ -31,9 +31,7 @@ def thumbnail(source: Source) -> bytes | None:
     look = source.look or Look()
     bands = shown_bands(source, look, [])
     size = _fitting(source.shape)
-    nearest = [one for one in (source.shape, *source.overviews)
-               if all(a >= b for a, b in zip(one, size, strict=True))]  # fmt: skip
-    if min(math.prod(one) for one in nearest) * len(bands) > QUICK:
+    if not is_quick(source, size, len(bands)):
         return None
     pixels = source.read(bands, whole(source.shape), size, "area" if source.mixable else "nearest")
     small = ArraySource(
@@ -46,6 +44,13 @@ def thumbnail(source: Source) -> bytes | None:
     rgba = plan.draw(plan.read(small))
     down, across = small.grid.flips()
     return encode_png(np.ascontiguousarray(rgba[:: -1 if down else 1, :: -1 if across else 1]), {})
+
+
+def is_quick(source: Source, size: tuple[int, ...], bands: int) -> bool:
+    """Tell whether so many bands, made as small as ``size``, take few numbers to read."""
+    nearest = [one for one in (source.shape, *source.overviews)
+               if all(a >= b for a, b in zip(one, size, strict=True))]  # fmt: skip
+    return min(map(math.prod, nearest), default=math.prod(source.shape)) * bands <= QUICK
 
 
 def _fitting(shape: tuple[int, ...]) -> tuple[int, int]:

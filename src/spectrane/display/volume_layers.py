@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import KW_ONLY, dataclass, replace
+from dataclasses import KW_ONLY, replace
 from typing import TYPE_CHECKING, Any
 
 from spectrane.analysis.clusters import Cluster, OfSize, find_clusters
@@ -14,6 +14,7 @@ from spectrane.display.layers import Layer, check_opacity
 from spectrane.display.outlines import LayerBase
 from spectrane.display.plan import RenderPlan, resolve
 from spectrane.kernels.blending import MODES, BlendMode
+from spectrane.kernels.records import record
 from spectrane.model.asking import SourceLike
 from spectrane.model.band import BandName, find_band, find_bands
 from spectrane.model.colormaps import Colormap, colormap_of
@@ -26,7 +27,7 @@ DIVERGING, SEQUENTIAL = "ebbflow", "hearth"
 """The colours of maps that say none: of both signs, and of one."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class VolumeLayer(LayerBase):
     """A volume to be looked at, and how: its look, opacity, and where it is shown at all.
 

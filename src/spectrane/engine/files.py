@@ -14,7 +14,7 @@ from typing import Any
 
 from spectrane.engine.byte_file import HEAD, ByteFile, NotAllowed, Range
 from spectrane.kernels.address_space import limited_space
-from spectrane.model.addresses import filesystem_of, is_address
+from spectrane.model.addresses import address_parts, filesystem_of, is_address
 from spectrane.model.errors import AccessError, ChangedFile, SpectraneError
 from spectrane.model.regular_files import (
     ReadingAs,
@@ -255,6 +255,7 @@ class RemoteFile(ByteFile):
 
     fetch_size = 16 << 20
     options: Mapping[str, Any] = {}
+    is_folder = False
 
     def __init__(self, url: str, options: Mapping[str, Any] | None = None) -> None:
         self.name, self.options = url, dict(options or {})
@@ -267,6 +268,9 @@ class RemoteFile(ByteFile):
             details = filesystem.info(path)
         except Exception as error:
             raise _access_error(self.name, error) from error
+        self.is_folder = details.get("type") == "directory"
+        if self.is_folder:
+            return {"size": "0"}
         if details.get("size") is None:
             raise AccessError(f"{self.name}: the server does not tell the file's size")
         return {name: str(details[name]) for name in ("size", "ETag", "LastModified", "mtime")
@@ -309,10 +313,54 @@ class RemoteFile(ByteFile):
             raise ChangedFile(f"{self.name}: changed after it was opened; open it again")
 
 
+class StorageFolder(RemoteFile):
+    """A folder in a storage that fsspec can reach; it has no bytes of its own."""
+
+    def head(self) -> bytes:
+        """Return nothing."""
+        return b""
+
+    @property
+    def in_archive(self) -> bool:
+        """Whether the storage is an archive: ``zip://``, ``tar://``."""
+        from fsspec.archive import AbstractArchiveFileSystem
+
+        return isinstance(self._filesystem()[0], AbstractArchiveFileSystem)
+
+    def holds(self, name: str) -> bool:
+        """Tell whether a file of this name lies in it. Raises AccessError."""
+        filesystem, path = self._filesystem()
+        try:
+            return bool(filesystem.isfile(f"{path.rstrip('/')}/{name}"))
+        except Exception as error:
+            raise _access_error(self.name, error) from error
+
+    def files(self) -> list[str]:
+        """Return what lies in it and below, named from it. Raises AccessError."""
+        filesystem, path = self._filesystem()
+        try:
+            found = filesystem.find(path)
+        except Exception as error:
+            raise _access_error(self.name, error) from error
+        start = len(path.strip("/")) + 1 if path.strip("/") else 0
+        return sorted(name.lstrip("/")[start:] for name in found)
+
+    def place_of(self, name: str) -> str:
+        """Return the address of what lies in it."""
+        scheme, inner, chain = address_parts(self.name)
+        folder = f"{inner.rstrip('/')}/" if inner.strip("/") else ""
+        return f"{scheme}{folder}{name}{chain}"
+
+
 def _access_error(name: str, error: Exception) -> AccessError:
     if isinstance(error, PermissionError):
         return NotAllowed(f"{name}: cannot be read: {reason_of(error)}")
     return access_error(name, error)
+
+
+def _remote(name: str, options: Mapping[str, Any] | None = None) -> RemoteFile:
+    file = RemoteFile(name, options)
+    return StorageFolder(name, options) if file.is_folder else file
 
 
 def open_bytes(
@@ -325,12 +373,12 @@ def open_bytes(
     name = path_text(path)
     check_options(name, options)
     if options:
-        return RemoteFile(name, options)
+        return _remote(name, options)
     if re.match(r"https?://", name, re.IGNORECASE):
         # What a local file does not need is not even loaded.
         from spectrane.engine.http_files import HttpFile
 
         return HttpFile(name)
     if is_address(name):
-        return RemoteFile(name)
+        return _remote(name)
     return LocalFile(name.removeprefix("file://"))

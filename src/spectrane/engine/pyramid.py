@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any, Protocol
 
 import numpy as np
@@ -13,6 +12,7 @@ from numpy.typing import NDArray
 from spectrane.engine.threads import in_parallel, row_parts
 from spectrane.engine.watching import told_walk
 from spectrane.kernels import convolving, shrinking
+from spectrane.kernels.records import record
 from spectrane.model.errors import LookError
 from spectrane.model.patience import check_work
 from spectrane.model.physical import value_dtype
@@ -49,7 +49,7 @@ class Level(Protocol):
         """Walk the blocks a window touches, each once and cut to it."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Whole:
     """The full resolution of anything with ``read`` and ``blocks`` (a source) as a level."""
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import random
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -61,10 +62,11 @@ def found_once(key: tuple[Any, ...] | None, find: Callable[[], T]) -> T | Any:
 
 
 def name_of(key: tuple[Any, ...]) -> str:
-    """Return the name that a key is kept under."""
-    import hashlib
+    """Return the name that a key is kept under.
 
-    return hashlib.sha256(repr(key).encode()).hexdigest()[:40]
+    A generator takes a text through SHA-512; ``hashlib`` would load OpenSSL, a tenth of a start.
+    """
+    return f"{random.Random(repr(key)).getrandbits(160):040x}"
 
 
 def recall(key: tuple[Any, ...]) -> Any | None:

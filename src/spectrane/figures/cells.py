@@ -17,6 +17,7 @@ from spectrane.display.linked import Panel
 from spectrane.display.shown_values import channel_counts
 from spectrane.figures.keys import LINE, STEPS, Letters, draw_keys, one_key, room_for
 from spectrane.figures.paper import CHANNELS, INK, MUTED, finished_chart, in_shares, sides, styled
+from spectrane.kernels.records import record
 
 _RIM, _GAP, COUNTS = 12, 14, 120
 """Pixels around the sheet and between panels; rows of a histogram below its panel."""
@@ -42,7 +43,7 @@ class Cell:
         return lines
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Places:
     """How cells are set out: how many ``across``, the pixels of a picture and of what is its."""
 

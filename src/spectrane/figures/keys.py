@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any, Protocol
 
 import numpy as np
@@ -14,6 +14,7 @@ from matplotlib.font_manager import FontProperties
 
 from spectrane.display.keys import Key
 from spectrane.figures.paper import INK, MUTED, Box, in_shares, sides
+from spectrane.kernels.records import record
 
 STEPS = 256
 """Colours of a bar."""
@@ -36,7 +37,7 @@ def _renderer(dots: float) -> Any:
     return made(8, 8, dots)
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Letters:
     """Small letters of a figure, to measure texts with."""
 

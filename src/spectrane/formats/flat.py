@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any, Literal, get_args
 
 import numpy as np
@@ -13,6 +12,7 @@ from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.damage import REMEDY, Damaged
 from spectrane.engine.full import FullSource
 from spectrane.engine.inflating import GREATEST_RATIO
+from spectrane.kernels.records import record
 from spectrane.model.band import check_band_count, numbered
 from spectrane.model.errors import FormatError
 from spectrane.model.grid import Grid
@@ -32,7 +32,7 @@ INTERLEAVES: tuple[Interleave, ...] = get_args(Interleave)
 """How bands lie among one another: band by band, row by row, pixel by pixel."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class FlatLayout:
     """Where each number lies: ``offset`` plus steps (bytes) along band, row and column.
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -11,6 +10,7 @@ from numpy.typing import NDArray
 
 from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.memory import DecodedSource
+from spectrane.kernels.records import record
 from spectrane.model.band import Band, numbered
 from spectrane.model.errors import FormatError
 from spectrane.model.grid import Grid
@@ -25,7 +25,7 @@ _BOXES = b"\0\0\0\x0cjP  \r\n\x87\n"
 _MOST_RATIO = 20000
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Jp2Head:
     """The SIZ marker of a codestream, and what the boxes around it say of colour."""
 

@@ -8,13 +8,13 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
 from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
 from spectrane.engine.pyramid import Level, Whole
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.tiff.reducing import MeanLevel, first_halves, majority_of_four
+from spectrane.kernels.records import record
 from spectrane.model.pixels import Pixels
 from spectrane.model.regular_files import beside
 from spectrane.model.said import GIVEN
@@ -82,7 +82,7 @@ def write_reduced(source: Source, name: str, progress: Progress = no_progress) -
     return path
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class _Reduced:
     """A resolution of the reduced copy, as one of the whole file's."""
 

@@ -10,7 +10,7 @@ from typing import Any, TypeVar
 
 from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.damage import keeps
-from spectrane.engine.files import HeldFile, OpenFile, given_file, open_bytes
+from spectrane.engine.files import HeldFile, OpenFile, StorageFolder, given_file, open_bytes
 from spectrane.formats import sidecar
 from spectrane.formats.reduced_files import with_reduced
 from spectrane.formats.table import PROBED, FormatReader, Probe, formats, reader_for
@@ -49,6 +49,10 @@ class FolderFile(ByteFile):
     def head(self) -> bytes:
         """Return nothing."""
         return b""
+
+    def holds(self, name: str) -> bool:
+        """Tell whether a file of this name lies in it."""
+        return os.path.isfile(os.path.join(self._place, name))
 
 
 standard_input: dict[str, bytes] = {}
@@ -125,7 +129,8 @@ def members_of(path: Any, storage_options: Mapping[str, Any] | None = None) -> l
     """List the rasters inside a file of any known format."""
     file = open_file(path, storage_options)
     try:
-        beside = None if isinstance(file, HeldFile | OpenFile) else sidecar.read(file.name)
+        nameless = isinstance(file, HeldFile | OpenFile)
+        beside = None if nameless else sidecar.read(file.name, storage_options)
         if beside is not None and beside.raw is not None:
             raw = beside.raw
             return [Member(1, "", raw.rows, raw.columns, raw.bands, raw.type)]
@@ -136,7 +141,8 @@ def members_of(path: Any, storage_options: Mapping[str, Any] | None = None) -> l
 
 def reader_of(file: ByteFile) -> tuple[str, FormatReader]:
     """Return the format's name and reader. Raises FormatError where none knows the file."""
-    probe = Probe(file.head()[:PROBED], file.name, isinstance(file, FolderFile))
+    holds = file.holds if isinstance(file, FolderFile | StorageFolder) else None
+    probe = Probe(file.head()[:PROBED], file.name, holds is not None, holds)
     entry = reader_for(probe)
     if entry is not None:
         return entry

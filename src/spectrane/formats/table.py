@@ -12,11 +12,11 @@ import itertools
 import os
 import re
 import threading
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator
 from typing import Any, Protocol
 
 from spectrane.engine.byte_file import ByteFile
+from spectrane.kernels.records import record
 from spectrane.model.errors import FormatError
 from spectrane.model.member import Member
 from spectrane.model.source import Source
@@ -25,13 +25,16 @@ from spectrane.model.telling import warn_caller
 ENTRY_POINTS = "spectrane.formats"
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Probe:
-    """What a reader recognises its format by: the first bytes, the name, and whether a folder."""
+    """What a reader recognises its format by: the first bytes, the name, whether a folder, and
+    whether that ``holds`` a file of some name.
+    """
 
     head: bytes
     name: str
     folder: bool = False
+    holds: Callable[[str], bool] | None = None
 
 
 class FormatReader(Protocol):
@@ -47,7 +50,7 @@ class FormatReader(Protocol):
         """Open one raster of a file of this format, or raise FormatError."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Format:
     r"""One format. What does the work is named as ``module:name``, loaded when first needed.
 

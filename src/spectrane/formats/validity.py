@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
+from spectrane.kernels.records import record
 from spectrane.model.band import Band
 from spectrane.model.errors import FormatError
 from spectrane.model.nodata import NoDataValue
@@ -25,7 +26,7 @@ from spectrane.model.telling import warn_caller
 from spectrane.model.window import Window, whole
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Abilities:
     """What a format has to say which pixels are valid.
 

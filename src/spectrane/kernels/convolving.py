@@ -7,11 +7,12 @@ more than 1, ``bilinear``, ``cubic`` and ``lanczos`` are widened by that factor,
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any, TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
+
+from spectrane.kernels.records import record
 
 F64: TypeAlias = NDArray[np.float64]
 NOTHING = 1e-12
@@ -54,7 +55,7 @@ KERNELS: dict[str, tuple[Callable[[F64], F64], int, bool]] = {
 """Name -> kernel, its reach in pixels, and whether it widens when shrinking."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Taps:
     """Along one axis: output k takes inputs ``first[k] + 0…n-1`` with ``weights[k]`` (k, n).
 

@@ -6,13 +6,13 @@ value (NaN: none) are left out.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.kernels.choice import Twin
+from spectrane.kernels.records import record
 
 F32 = NDArray[np.float32]
 _MOST_BINS = 65536
@@ -59,7 +59,7 @@ def spread_reference(values: F32, nodata: float) -> Spread:
                   float(np.dot(away, away)))  # fmt: skip
 
 
-@dataclass(frozen=True, eq=False)
+@record(frozen=True, eq=False)
 class Bins:
     """Even bins of physical values as bounds of stored numbers: exact whatever the rounding.
 

@@ -8,13 +8,14 @@ the full weight.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.kernels.choice import Twin
+from spectrane.kernels.records import record
 
 F32 = NDArray[np.float32]
 _FEW = 4
@@ -23,7 +24,7 @@ _IN_CACHE = 1 << 19
 """Inputs that are worked on at a time."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Spans:
     """Which inputs each output covers along one axis, over one block of inputs.
 

@@ -8,7 +8,6 @@ and one comparison, and has exactly the level of the definition.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any, NamedTuple, TypeAlias
 
 import numpy as np
@@ -16,6 +15,7 @@ from numpy.typing import NDArray
 
 from spectrane.kernels.choice import Twin
 from spectrane.kernels.ranks import distinct
+from spectrane.kernels.records import record
 
 F32: TypeAlias = NDArray[np.float32]
 _ROWS = 64
@@ -35,7 +35,7 @@ class Line(NamedTuple):
     invert: bool
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Staircase:
     """The steps of a curve, and cells that hold at most one step each.
 

@@ -24,6 +24,19 @@ def is_address(name: object) -> bool:
     return isinstance(name, str) and bool(_ADDRESS.match(name)) and not name.startswith("file://")
 
 
+def address_parts(name: str) -> tuple[str, str, str]:
+    """Return what comes before the path inside a storage, that path, and the chain behind it.
+
+    Of a local path all is path.
+
+    >>> address_parts("zip://in/a.tif::s3://bucket/b.zip"), address_parts("in/a.tif")
+    (('zip://', 'in/a.tif', '::s3://bucket/b.zip'), ('', 'in/a.tif', ''))
+    """
+    place, chain, rest = name.partition("::")
+    scheme, mark, inner = place.partition("://")
+    return (scheme + mark, inner, chain + rest) if mark else ("", name, "")
+
+
 def filesystem_of(name: str, options: Mapping[str, Any] | None) -> tuple[Any, str]:
     """Return fsspec's storage for an address, and the path inside. Raises AccessError."""
     import fsspec

@@ -18,6 +18,9 @@ if TYPE_CHECKING:
     from spectrane.model.view import View
 
 
+PlacedBy = Literal["sform", "qform"]
+MATRICES: tuple[PlacedBy, ...] = get_args(PlacedBy)
+"""The two matrices of NIfTI that may place a volume, the one that goes first first."""
 BarSide = Literal["right", "left", "bottom"]
 SIDES: tuple[BarSide, ...] = get_args(BarSide)
 """Where a picture's key stands."""

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, fields, replace
+from dataclasses import fields, replace
 from typing import Any, TypeAlias
 
 import numpy as np
 
+from spectrane.kernels.records import record
 from spectrane.model.errors import BandError, FormatError, MetadataError
 from spectrane.model.nodata import NoDataRule, NoDataValue, nodata_rule, nodata_value
 from spectrane.model.printing import whole_text
@@ -18,7 +19,7 @@ BandName: TypeAlias = int | str
 """A band's number (from 1), its name, or its role."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Band:
     """One band: physical value = stored number * scale + offset, in ``unit``.
 

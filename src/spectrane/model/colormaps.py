@@ -1,21 +1,22 @@
-"""Colour maps: our own, made by code from paths through OKLab; and anybody's, from points."""
+"""Colour maps: the built-in ones by name, and anybody's, from points."""
 
 from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any, Literal, get_args
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.kernels.oklab import from_oklab, shown, to_oklab
+from spectrane.kernels.oklab import from_oklab, to_oklab
 from spectrane.kernels.quiet import quiet_methods
-from spectrane.model.colors import THEIRS, color_text, parse_color
+from spectrane.kernels.records import record
+from spectrane.model.colors import THEIRS, color_text, parse_color, rgba_bytes
 from spectrane.model.errors import LookError, nearest
 from spectrane.model.html import escaped, in_row, picture_html
-from spectrane.model.purposes import PURPOSES
+from spectrane.model.purposes import ENTRIES, KINDS, PURPOSES, ColormapKind
 from spectrane.model.regular_files import ReadingAs, given_name, parsed_toml, read_small_text
 from spectrane.model.shortly import short_repr
 from spectrane.model.targets import Target, written_to
@@ -25,19 +26,12 @@ if TYPE_CHECKING:
 
     from spectrane.model.addresses import FileLike
 
-ENTRIES = 256
 _LARGEST = 4 << 20
 _REVERSED = " reversed"
-Knot = tuple[float, float, float]
-"""Lightness 0...1, chroma, hue in degrees, in OKLab."""
-
-
-ColormapKind = Literal["sequential", "diverging", "cyclic", "categorical"]
-KINDS: tuple[ColormapKind, ...] = get_args(ColormapKind)
 
 
 @quiet_methods
-@dataclass(frozen=True, eq=False)
+@record(frozen=True, eq=False)
 class Colormap:
     """Colours from first to last: ``entries`` is (n, 4) uint8.
 
@@ -95,7 +89,7 @@ class Colormap:
         at = np.linspace(0, 1, entries)
         mixed = np.column_stack([_between(at, np.array(places), lab[:, k]) for k in range(4)])
         rgb = np.clip(from_oklab(mixed[:, :3]), 0, 1)
-        return cls(name, _bytes(np.column_stack([rgb, mixed[:, 3]])), under, over, nodata, kind)
+        return cls(name, rgba_bytes(np.column_stack([rgb, mixed[:, 3]])), under, over, nodata, kind)
 
     def clearing(self, where: Literal["first", "middle", "last"]) -> Colormap:
         """Return the map with an opacity that falls to nothing at its first or last colour, or in
@@ -284,100 +278,6 @@ def _between(at: NDArray[np.float64], places: NDArray[np.float64], values: Any) 
     return values[later - 1] * (1 - share) + values[later] * share
 
 
-def _bytes(rgba: NDArray[np.float64]) -> NDArray[np.uint8]:
-    return np.floor(rgba * 255 + 0.5).astype(np.uint8)
-
-
-def _path(knots: Sequence[Knot], count: int) -> NDArray[np.float64]:
-    """Return sRGB (count, 3) along a smooth path through knots, in steps that look even."""
-    lab = np.array([
-        (light, chroma * np.cos(np.radians(hue)), chroma * np.sin(np.radians(hue)))
-        for light, chroma, hue in knots
-    ])  # fmt: skip
-    fine = np.linspace(0, len(knots) - 1, 2001)
-    dense = np.column_stack([np.interp(fine, np.arange(len(knots)), lab[:, k]) for k in range(3)])
-    width = 2001 // (len(knots) * 2) | 1
-    kernel = np.hanning(width + 2)[1:-1]
-    pad = np.pad(dense, ((width // 2, width // 2), (0, 0)), mode="reflect", reflect_type="odd")
-    smooth = np.column_stack([np.convolve(pad[:, k], kernel / kernel.sum(), "valid")
-                              for k in range(3)])  # fmt: skip
-    seen = to_oklab(shown(smooth))
-    along = np.concatenate([[0], np.cumsum(np.sqrt((np.diff(seen, axis=0) ** 2).sum(axis=1)))])
-    even = np.linspace(0, along[-1], count)
-    return shown(np.column_stack([np.interp(even, along, seen[:, k]) for k in range(3)]))
-
-
-def _made(name: str, knots: Sequence[Knot], kind: ColormapKind = "sequential") -> Colormap:
-    rgb = _path(knots, ENTRIES)
-    return Colormap(name, _bytes(np.column_stack([rgb, np.ones(ENTRIES)])), kind=kind)
-
-
-def _diverging(name: str, low: Sequence[Knot], high: Sequence[Knot]) -> Colormap:
-    """Return two arms of equal lightness that meet in a pale middle."""
-    pale = (0.965, 0.004, 100.0)
-    left, right = (_path([*arm, pale], ENTRIES // 2) for arm in (low, high))
-    rgb = np.concatenate([left, right[::-1]])
-    return Colormap(name, _bytes(np.column_stack([rgb, np.ones(ENTRIES)])), kind="diverging")
-
-
-def _cyclic(name: str) -> Colormap:
-    """Return a round of hues whose lightness rises and falls once, so that both halves differ."""
-    turn = np.linspace(0, 2 * np.pi, ENTRIES, endpoint=False)
-    light, hue = 0.62 - 0.24 * np.cos(turn), turn + np.radians(250)
-    chroma = 0.105
-    lab = np.column_stack([light, chroma * np.cos(hue), chroma * np.sin(hue)])
-    rgb = shown(lab)
-    return Colormap(name, _bytes(np.column_stack([rgb, np.ones(ENTRIES)])), kind="cyclic")
-
-
-def _depth_and_height() -> Colormap:
-    """Return water below a sharp zero in the middle, land above it."""
-    water = _path([(0.22, 0.09, 268), (0.42, 0.11, 255), (0.66, 0.09, 235), (0.82, 0.05, 218)], 128)
-    land = _path([(0.50, 0.09, 142), (0.66, 0.09, 118), (0.80, 0.07, 90), (0.97, 0.01, 80)], 128)
-    rgb = np.concatenate([water, land])
-    return Colormap("chartroom", _bytes(np.column_stack([rgb, np.ones(ENTRIES)])), kind="diverging")
-
-
-_PEBBLES = (
-    "#3b6fb6", "#e08a1e", "#3f9b57", "#c8423d", "#8a63b0", "#7a5a43", "#d879b5", "#6f7680",
-    "#b3ad35", "#35a9bd", "#1f3b63", "#f2c9a1",
-)  # fmt: skip
-
-
-def _categorical() -> Colormap:
-    entries = np.array([parse_color(color) for color in _PEBBLES], np.uint8)
-    return Colormap("pebbles", entries, kind="categorical")
-
-
-_SEQUENTIAL: dict[str, Sequence[Knot]] = {
-    "slate": [(0.16, 0.01, 255), (0.55, 0.035, 250), (0.97, 0.01, 240)],
-    "kelpbed": [(0.18, 0.05, 190), (0.48, 0.09, 160), (0.75, 0.12, 130), (0.96, 0.08, 110)],
-    "hearth": [(0.14, 0.05, 20), (0.42, 0.15, 27), (0.66, 0.17, 50), (0.95, 0.09, 95)],
-    "foxglove": [(0.17, 0.08, 295), (0.42, 0.15, 325), (0.68, 0.15, 0), (0.95, 0.05, 60)],
-    "estuary": [(0.18, 0.07, 265), (0.45, 0.09, 230), (0.72, 0.10, 195), (0.96, 0.05, 170)],
-    "peatbog": [(0.17, 0.03, 60), (0.45, 0.06, 65), (0.72, 0.07, 80), (0.96, 0.03, 95)],
-}
-_MAKERS: dict[str, Any] = {
-    **{name: (lambda name=name, knots=knots: _made(name, knots))
-       for name, knots in _SEQUENTIAL.items()},
-    "grey": lambda: Colormap("grey", _bytes(np.column_stack(
-        [*[np.arange(256) / 255] * 3, np.ones(256)]))),
-    "kiln": lambda: _made("kiln", [(0.12, 0.06, 285), (0.36, 0.16, 315), (0.58, 0.19, 20),
-                                   (0.78, 0.16, 65), (0.98, 0.06, 105)]),
-    "sward": lambda: _made("sward", [(0.90, 0.05, 75), (0.78, 0.09, 100), (0.58, 0.13, 135),
-                                     (0.28, 0.08, 145)]),
-    "ebbflow": lambda: _diverging("ebbflow", [(0.34, 0.11, 262), (0.65, 0.10, 245)],
-                                  [(0.34, 0.10, 40), (0.65, 0.13, 55)]),
-    "heathsea": lambda: _diverging("heathsea", [(0.34, 0.12, 288), (0.65, 0.10, 280)],
-                                   [(0.34, 0.08, 78), (0.65, 0.12, 82)]),
-    "gorsewine": lambda: _diverging("gorsewine", [(0.34, 0.12, 310), (0.65, 0.11, 305)],
-                                    [(0.34, 0.08, 115), (0.65, 0.12, 110)]),
-    "weathervane": lambda: _cyclic("weathervane"),
-    "chartroom": _depth_and_height,
-    "pebbles": _categorical,
-}  # fmt: skip
-
-
 class Colormaps(Mapping[str, Colormap]):
     """The built-in colour maps by name, each made when it is first asked for."""
 
@@ -385,14 +285,17 @@ class Colormaps(Mapping[str, Colormap]):
         self._made: dict[str, Colormap] = {}
 
     def __getitem__(self, name: str) -> Colormap:
-        if name not in _MAKERS:
-            raise LookError(f"colour map {name!r}: there is none{nearest(name, _MAKERS)}")
+        if name not in PURPOSES:
+            raise LookError(f"colour map {name!r}: there is none{nearest(name, PURPOSES)}")
         if name not in self._made:
-            self._made[name] = _MAKERS[name]()
+            from spectrane.model.own_colormaps import MAKERS
+
+            entries, kind = MAKERS[name]()
+            self._made[name] = Colormap(name, entries, kind=kind)
         return self._made[name]
 
     def __contains__(self, name: object) -> bool:
-        return name in _MAKERS
+        return name in PURPOSES
 
     def _repr_html_(self) -> str:
         rows = "".join(
@@ -405,10 +308,10 @@ class Colormaps(Mapping[str, Colormap]):
         return list(self)
 
     def __iter__(self) -> Iterator[str]:
-        return iter(_MAKERS)
+        return iter(PURPOSES)
 
     def __len__(self) -> int:
-        return len(_MAKERS)
+        return len(PURPOSES)
 
 
 colormaps = Colormaps()

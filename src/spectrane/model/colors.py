@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from typing import Any, TypeAlias
 
 import numpy as np
+from numpy.typing import NDArray
 
 from spectrane.model.errors import LookError
 from spectrane.model.frozen import FrozenMapping
@@ -43,6 +44,15 @@ def color_text(rgba: Any) -> str:
     """
     levels = bytes(int(part) for part in rgba)
     return "#" + (levels[:3] if len(levels) < 4 or levels[3] == 255 else levels).hex()
+
+
+def rgba_bytes(rgba: NDArray[np.float64]) -> NDArray[np.uint8]:
+    """Return colours of 0 to 1 as bytes of 0 to 255, each the nearest.
+
+    >>> rgba_bytes(np.array([0.0, 0.499, 1.0])).tolist()
+    [0, 127, 255]
+    """
+    return np.floor(rgba * 255 + 0.5).astype(np.uint8)
 
 
 def parse_classes(given: Any) -> Classes:

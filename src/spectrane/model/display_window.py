@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.kernels.records import record
 from spectrane.model.errors import LookError, nearest
 
 FUNCTIONS = ("LINEAR", "LINEAR_EXACT", "SIGMOID")
@@ -16,7 +17,7 @@ SATURATED = 4.0
 """A sigmoid is drawn so many widths to both sides: beyond, 16 bits do not tell it from flat."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class DisplayWindow:
     """A window in physical values: centre, width, function, and what it is called.
 

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from spectrane.kernels.records import record
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Frame:
     """One volume of a file: its name, its unit, how stored numbers become physical ones, when.
 

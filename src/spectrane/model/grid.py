@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import TYPE_CHECKING, TypeAlias, TypeVar, Union
 
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.kernels.records import record
 from spectrane.model.errors import GridMismatch, MetadataError
 from spectrane.model.systems import parsed_system, system_text_or_none, turn_of
 from spectrane.model.window import Window, extent
@@ -31,7 +32,7 @@ _SNAP = 1e-6
 """Bounds this near (in pixels) to a pixel's edge are taken to lie on it."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Grid:
     """A regular grid in two dimensions or three.
 

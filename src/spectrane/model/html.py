@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import html
 from collections.abc import Sequence
 from typing import Any
 
@@ -16,6 +15,8 @@ def escaped(text: object) -> str:
     >>> escaped("<b>&")
     '&lt;b&gt;&amp;'
     """
+    import html  # its list of entities is long, and most runs write none
+
     return html.escape(printable(str(text)))
 
 

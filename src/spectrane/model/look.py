@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, fields, replace
+from dataclasses import field, fields, replace
 from typing import TYPE_CHECKING, Any, Literal, TypeAlias, get_args
 
 import numpy as np
 
+from spectrane.kernels.records import record
 from spectrane.model.band import BandName
 from spectrane.model.colormaps import Colormap, colormap_of, colormap_text
 from spectrane.model.colors import Class, Classes, classes_table, parse_classes, parse_color
@@ -40,7 +41,7 @@ NoDataWhen = Literal["any", "all"]
 NODATA_WHEN: tuple[NoDataWhen, ...] = get_args(NoDataWhen)
 
 
-@dataclass(frozen=True, kw_only=True)
+@record(frozen=True, kw_only=True)
 class Look:
     """How to show a raster. Every field has a default; None means "find what fits".
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from typing import TYPE_CHECKING
 
+from spectrane.model.printing import printable
 from spectrane.model.source import called
 from spectrane.model.telling import warn_caller
 
@@ -14,6 +15,8 @@ if TYPE_CHECKING:
 _NOT_DATA = "not data: do not measure on it."
 PICTURE = f"Display picture, {_NOT_DATA}"
 RESCALED = f"Rescaled for display, {_NOT_DATA}"
+SOURCE = "Source: "
+"""Before the name of what a display picture was drawn from."""
 LAYER = f"A display, {_NOT_DATA}"
 _FIELDS = ("Description", "ImageDescription", "Comment", "provenance")
 NO_SYSTEM = "no coordinate system"
@@ -43,18 +46,32 @@ def picture_bounds(description: str) -> tuple[tuple[float, ...], str | None] | N
 
 def is_picture(source: Source) -> bool:
     """Tell whether a source says of itself that it is a display and not data."""
+    return bool(source.metadata.get("display only")) or any(
+        _NOT_DATA in text or STEP in text for text in _texts(source)
+    )
+
+
+def made_from(source: Source) -> str | None:
+    """Return the name of what a display picture of ours says it was drawn from, or None."""
+    for text in _texts(source):
+        found = re.search(rf"^{SOURCE}(.+)$", text, re.MULTILINE)
+        if text.startswith(PICTURE) and found is not None:
+            return printable(found[1])
+    return None
+
+
+def _texts(source: Source) -> list[str]:
     said = [source.metadata.get(name) for name in _FIELDS]
     texts = [one for held in said for one in (held if isinstance(held, list | tuple) else [held])]
-    return bool(source.metadata.get("display only")) or any(
-        isinstance(text, str) and (_NOT_DATA in text or STEP in text) for text in texts
-    )
+    return [text for text in texts if isinstance(text, str)]
 
 
 def tell_picture(source: Source) -> None:
     """Warn of a display picture that is measured."""
     if is_picture(source):
         name = called(source, "the array")
+        origin = made_from(source) or "the file it was made from"
         warn_caller(
             f"{name}: says of itself that it is a display picture and not data: its numbers are "
-            "levels, stretched to be seen; measure on the file it was made from"
+            f"levels, stretched to be seen; measure on {origin}"
         )

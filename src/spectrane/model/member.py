@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+from spectrane.kernels.records import record
 from spectrane.model.errors import FormatError
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Member:
     """One raster of a file: its number (from 1), its name where it has one, size and type."""
 

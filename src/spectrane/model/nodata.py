@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any, TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.kernels.records import record
 from spectrane.model.errors import MetadataError
 
 Number: TypeAlias = int | float
@@ -16,7 +16,7 @@ NoDataValue: TypeAlias = Number | tuple[Number | tuple[Number, Number], ...] | N
 """None, one number, or several of which a pair is a closed range."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class NoDataRule:
     """Stored numbers that are invalid: single values, and closed ranges.
 

@@ -47,5 +47,8 @@ def short_name(path: str, otherwise: str = "an array in memory") -> str:
 
     >>> short_name("scenes/a" + chr(27) + ".tif"), short_name("")
     ('a?.tif', 'an array in memory')
+    >>> short_name("zip://in/b.tif::/data/pack.zip")
+    'b.tif'
     """
+    path = path.partition("::")[0] if "://" in path else path
     return printable_line(whole_text(os.path.basename(path))) or otherwise

@@ -1,6 +1,13 @@
-"""What each built-in colour map is made for."""
+"""Kinds of colour maps, and what each built-in one is made for."""
 
 from __future__ import annotations
+
+from typing import Literal, get_args
+
+ENTRIES = 256
+"""Colours of a map that is not of classes."""
+ColormapKind = Literal["sequential", "diverging", "cyclic", "categorical"]
+KINDS: tuple[ColormapKind, ...] = get_args(ColormapKind)
 
 PURPOSES = {
     "slate": "any measure where colour should not speak: a cool grey",

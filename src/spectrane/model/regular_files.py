@@ -5,11 +5,12 @@ from __future__ import annotations
 import contextlib
 import io
 import os
+import posixpath
 import stat
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from spectrane.model.addresses import filesystem_of, is_address
+from spectrane.model.addresses import address_parts, filesystem_of, is_address
 from spectrane.model.errors import AccessError, MissingFile, ResourceError, SpectraneError
 
 _KINDS = (
@@ -40,6 +41,24 @@ def full_path(name: str) -> str:
         return os.path.abspath(name)
     except FileNotFoundError:
         return name
+
+
+@contextlib.contextmanager
+def called_instead(place: str, name: str) -> Iterator[None]:
+    """Let errors of ours call a scratch file what it stands for.
+
+    >>> with called_instead("/tmp/x/data.tif", "s3://bucket/a.tif"):
+    ...     raise MissingFile("/tmp/x/data.tif: no such file")
+    Traceback (most recent call last):
+    ...
+    spectrane.model.errors.MissingFile: s3://bucket/a.tif: no such file
+    """
+    try:
+        yield
+    except SpectraneError as error:
+        error.args = tuple(one.replace(place, name) if isinstance(one, str) else one
+                           for one in error.args)  # fmt: skip
+        raise
 
 
 def kind_of(mode: int) -> str | None:
@@ -259,8 +278,29 @@ def beside(name: str, ending: str) -> str:
     >>> beside("a.tif", ".toml"), beside("zip://b/a.tif::c.zip", ".toml")
     ('a.tif.toml', 'zip://b/a.tif.toml::c.zip')
     """
-    place, chain, rest = name.partition("::") if "://" in name else (name, "", "")
-    return place.rstrip("/\\") + ending + chain + rest
+    scheme, inner, chain = address_parts(name)
+    return scheme + inner.rstrip("/\\") + ending + chain
+
+
+def found_from(path: str, beside: str) -> str:
+    """Return what a file that another one, at ``beside``, names is called from here.
+
+    What lies in a storage names what lies in the same storage, or an address.
+
+    >>> found_from("a.tif", "data/b.stack.toml"), found_from("a.tif", "s3://bucket/b.toml")
+    ('data/a.tif', 's3://bucket/a.tif')
+    >>> found_from("../a.tif", "zip://c/b.toml::/data/d.zip")
+    'zip://a.tif::/data/d.zip'
+    """
+    if "://" in path:
+        return path
+    scheme, inner, chain = address_parts(beside)
+    if scheme:
+        joined = posixpath.normpath(posixpath.join(posixpath.dirname(inner), path))
+        return f"{scheme}{joined}{chain}"
+    if os.path.isabs(path):
+        return path
+    return os.path.join(os.path.dirname(beside), *path.split("/"))
 
 
 def named_from(file: str, beside: str) -> str:

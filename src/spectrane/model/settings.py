@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any
 
+from spectrane.kernels.records import record
 from spectrane.model.errors import ArgumentError, nearest
 from spectrane.model.telling import warn_caller
 from spectrane.model.user_folders import settings_folder
@@ -14,7 +14,7 @@ from spectrane.model.user_folders import settings_folder
 _LARGEST = 1 << 20
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Setting:
     """One setting: what it is by itself, how a text is read, and what it must be."""
 

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from typing import Literal, get_args
 
+from spectrane.kernels.records import record
 from spectrane.model.errors import MetadataError
 
 StatisticKind = Literal["t", "F", "z", "chi2", "correlation", "p", "ln p", "log10 p"]
@@ -16,7 +16,7 @@ _SPOKEN = {"chi2": "chi-squared", "p": "p value", "ln p": "natural logarithm of 
            "log10 p": "decimal logarithm of p"}  # fmt: skip
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Statistic:
     """A kind of statistic, and its degrees of freedom where they are known.
 

@@ -9,6 +9,7 @@ from typing import Any, BinaryIO, TypeAlias
 
 from spectrane.model.addresses import filesystem_of, is_address
 from spectrane.model.errors import AccessError, ExistingFile, FormatError
+from spectrane.model.regular_files import called_instead
 from spectrane.model.whole_files import written_whole
 
 Target: TypeAlias = "str | os.PathLike[str] | BinaryIO"
@@ -43,7 +44,8 @@ def local_place(
 
     with tempfile.TemporaryDirectory() as folder:
         place = os.path.join(folder, base)
-        yield place
+        with called_instead(place, name or "an open file"):
+            yield place
         if open_file:
             _send(place, name, target)
         else:

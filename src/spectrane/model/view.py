@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
+from spectrane.kernels.records import record
 from spectrane.model.errors import GridMismatch, LookError, MetadataError
 from spectrane.model.grid import Bounds, CrsLike, Grid
 from spectrane.model.longitudes import nearest_shift, shifts
@@ -22,7 +23,7 @@ SHOWN = (800, 1280)
 _LONGEST = 20.0
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class View:
     """A part of a raster: by ``bounds``, by ``center`` and ``pixel``, or by ``rows``/``columns``.
 

@@ -10,7 +10,6 @@ import io
 import os
 import zipfile
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 from xml.etree.ElementTree import Element
 
@@ -22,6 +21,7 @@ from spectrane.engine.files import HeldFile, open_bytes
 from spectrane.formats.png.encoding import encode_png
 from spectrane.formats.registry import open_with, reader_of
 from spectrane.kernels.quiet import quiet
+from spectrane.kernels.records import record
 from spectrane.model.addresses import is_address
 from spectrane.model.asking import as_tuple
 from spectrane.model.errors import FormatError, GridMismatch, LookError
@@ -51,7 +51,7 @@ _MOST, _MOST_ELEMENTS = 1000, 200_000
 SIZE = (2048, 2048)
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class _Overlay:
     """One overlay ready to be written."""
 

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from spectrane.engine.byte_file import ByteFile
+from spectrane.kernels.records import record
 from spectrane.model.errors import FormatError
 from spectrane.model.member import Member, find_member
 from spectrane.model.printing import short_name
@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from spectrane.formats.table import Probe
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class KmzReader:
     """Ground overlays of a KMZ, the lowest first; they are displays, and say so."""
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 import json
 import math
 import os
-from dataclasses import dataclass
 from typing import Literal
 from xml.etree.ElementTree import Element
 from xml.sax.saxutils import escape
 
+from spectrane.kernels.records import record
 from spectrane.model.grid import Bounds, Grid
 from spectrane.model.longitudes import plain_degrees
 from spectrane.model.whole_files import written_whole
@@ -22,7 +22,7 @@ Tile = tuple[int, int, int]
 """Zoom, column, row; rows count from the north."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Scheme:
     """A set of tile matrices: its name, system, bounds, and how many tiles zoom 0 has."""
 

@@ -11,7 +11,6 @@ import math
 import os
 import time
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -35,6 +34,7 @@ from spectrane.engine.threads import in_parallel
 from spectrane.formats.png.encoding import encode_png
 from spectrane.formats.registry import open_with, reader_of
 from spectrane.kernels.quiet import quiet
+from spectrane.kernels.records import record
 from spectrane.model.errors import AccessError, ExistingFile, GridMismatch, LookError
 from spectrane.model.grid import Bounds, Grid
 from spectrane.model.regular_files import reason_of
@@ -64,7 +64,7 @@ _FURTHEST = 85.0511287798066
 _LIST = "tiles.parts"
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class TilesDone:
     """What was written: how many tiles, of which zooms, and over what (longitude, latitude)."""
 
@@ -73,7 +73,7 @@ class TilesDone:
     bounds: Bounds
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class TileDrawer:
     """Draws one tile of layers; picklable, so that a cluster's workers can."""
 

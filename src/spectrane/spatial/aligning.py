@@ -8,7 +8,7 @@ of one patch against the other, its brightness fitted along with it (Lucas and K
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any, Literal, get_args
 
 import numpy as np
@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from spectrane.engine.described import Described
 from spectrane.kernels.gathering import gathered
 from spectrane.kernels.quiet import quiet_methods
+from spectrane.kernels.records import record
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.source import Source, called
@@ -37,7 +38,7 @@ _STEPS, _FEWEST, _FURTHEST = 12, 64, 3.0
 _OUTLYING = 1.0
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Patch:
     """One place at which the shift was found: its middle, the shift, and the correlation there."""
 
@@ -49,7 +50,7 @@ class Patch:
 
 
 @quiet_methods
-@dataclass(frozen=True)
+@record(frozen=True)
 class Alignment:
     """How a raster must be moved, in pixels of the other's grid, to fall on it.
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any, Literal, get_args
 
 import numpy as np
@@ -12,6 +11,7 @@ from numpy.typing import NDArray
 from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
 from spectrane.engine.pyramid import Level, Whole
+from spectrane.kernels.records import record
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import CrsLike
 from spectrane.model.pixels import Pixels, full_alpha
@@ -30,7 +30,7 @@ _LARGE = 4 << 20
 _STRIP = 1 << 24
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Edge:
     """How a cut is made: which pixels are kept, and how the kept ones fade.
 
@@ -44,10 +44,13 @@ class Edge:
     soft: float = 0.0
 
 
+_AS_IT_IS = Edge()
+
+
 class Within(Derived, FullSource):
     """Another source with all pixels outside polygons invalid; its extent stays."""
 
-    def __init__(self, parent: Source, polygons: Polygons, edge: Edge = Edge()) -> None:
+    def __init__(self, parent: Source, polygons: Polygons, edge: Edge = _AS_IT_IS) -> None:
         faded = edge.antialias or edge.soft
         alpha = parent.alpha or ("straight" if faded else None)
         super().__init__(parent, has_mask=True, alpha=alpha)

@@ -7,12 +7,12 @@ positions; the projective one starts from the direct linear solution and is refi
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any, Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.kernels.records import record
 from spectrane.model.errors import GridMismatch, nearest
 
 F64 = NDArray[np.float64]
@@ -24,7 +24,7 @@ _FLAT = 1e-6
 _ROUNDS = 50
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Transformation:
     """From (column, row) to (x, y), by kind; positions are normalised by ``at`` and ``size``.
 
@@ -225,7 +225,7 @@ def _refined(numbers: F64, points: F64, wanted: F64) -> F64:
     return np.asarray(np.append(h, 1.0).reshape(3, 3))
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Miss:
     """How far one tie point misses, in map units and in pixels; alone: fitted without it."""
 

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import Any
 
+from spectrane.kernels.records import record
 from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import IMAGE_PLANE, Grid
 from spectrane.model.systems import way_between
@@ -18,7 +18,7 @@ _STEP = 1e-4
 """Degrees over which a direction or a length is measured."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Ground:
     """What a map is at one place of it.
 

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any, Literal, get_args
 
 import numpy as np
@@ -16,6 +15,7 @@ from numpy.typing import NDArray
 
 from spectrane.engine.derived import PLACE, Derived
 from spectrane.engine.full import FullSource
+from spectrane.kernels.records import record
 from spectrane.model.band import Band
 from spectrane.model.errors import BandError, GridMismatch, LookError
 from spectrane.model.physical import physical
@@ -45,7 +45,7 @@ class MaskSource(Derived, FullSource):
         return Pixels(self.chosen(window)[np.newaxis])
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Test:
     """What a band's pixel must be: one of ``values``, within ``low``...``high``, or by bits.
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.kernels.records import record
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.patient import letters_of, reach
 from spectrane.model.source import Source
@@ -21,7 +22,7 @@ _LEVEL = 0.02
 """A smaller share of a direction does not tell left from right."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Oblique:
     """A plane through ``center`` (x, y, z in mm of the patient) square to ``normal``.
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict
 from typing import Any
 
 import numpy as np
@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from spectrane.engine.described import Described
 from spectrane.kernels.quiet import quiet_methods
+from spectrane.kernels.records import record
 from spectrane.model.errors import GridMismatch, nearest
 from spectrane.model.grid import CrsLike, Grid
 from spectrane.model.source import Source
@@ -27,7 +28,7 @@ _EDGE = 33
 
 
 @quiet_methods
-@dataclass(frozen=True)
+@record(frozen=True)
 class Placement:
     """Where a picture was put: the fit, each tie point's miss, and their root mean square.
 

@@ -8,12 +8,12 @@ holes. An edge belongs to one side only (half-open), so that adjoining polygons 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.kernels.records import record
 from spectrane.model.window import Window, extent
 
 Ring = NDArray[np.float64]
@@ -26,7 +26,7 @@ _SNAP = 1e-7
 _AT_ONCE = 1 << 22
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Polygons:
     """Edges of any number of polygons: lower and upper end by row, and which way they go.
 

@@ -11,9 +11,9 @@ import math
 import os
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any
 
+from spectrane.kernels.records import record
 from spectrane.model.errors import LookError, nearest
 from spectrane.model.grid import Grid
 from spectrane.model.systems import LONLAT, way_between
@@ -33,7 +33,7 @@ _COLUMNS = ("ABCDEFGH", "JKLMNPQR", "STUVWXYZ")
 _ROWS = "ABCDEFGHJKLMNPQRSTUV"
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Position:
     """x and y in ``crs`` (None: the raster's own system), and how they were read, in words."""
 

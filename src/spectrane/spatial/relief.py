@@ -8,13 +8,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine.derived import PLACE, Derived
 from spectrane.engine.full import FullSource
+from spectrane.kernels.records import record
 from spectrane.model.band import Band
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look
@@ -27,7 +27,7 @@ _METRES_PER_DEGREE = 111_320.0
 """Along a meridian, of a sphere as large as the Earth."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Sun:
     """Where light comes from: ``azimuth`` clockwise from north and ``altitude``, in degrees."""
 

@@ -8,7 +8,7 @@ correlation. Powell's method (SciPy) finds the best of six parameters.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any, Literal, get_args
 
 import numpy as np
@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from spectrane.engine.described import Described
 from spectrane.kernels.quiet import quiet_methods
+from spectrane.kernels.records import record
 from spectrane.kernels.scattered import looked_up
 from spectrane.model.band import BandName, find_band
 from spectrane.model.errors import GridMismatch, LookError
@@ -41,7 +42,7 @@ _CHANCE = 4.0
 
 
 @quiet_methods
-@dataclass(frozen=True)
+@record(frozen=True)
 class RigidAlignment:
     """How a volume must be moved in the patient (mm, RAS+) to fall on another.
 
@@ -149,7 +150,7 @@ def _told(
                           before, after, spread)  # fmt: skip
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class _Held:
     """A volume's physical values (i, j, k) with NaN where invalid, and their matrix."""
 

@@ -10,19 +10,20 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
-from pathlib import Path
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.kernels.quiet import quiet
+from spectrane.kernels.records import record
 from spectrane.model.addresses import FileLike, is_address
-from spectrane.model.errors import LookError, MetadataError, MissingFile, SpectraneError
+from spectrane.model.errors import LookError, MetadataError, MissingFile
 from spectrane.model.grid import CrsLike
 from spectrane.model.regular_files import (
     ReadingAs,
+    called_instead,
     given_name,
     open_regular,
     read_small,
@@ -40,7 +41,7 @@ _LEAST = {"point": (1, "one position"), "line": (2, "two or more positions"),
           "polygon": (3, "three or more positions a ring")}  # fmt: skip
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Feature:
     """A shape: its name, its GeoJSON geometry, and what is said of it."""
 
@@ -49,7 +50,7 @@ class Feature:
     properties: Mapping[str, Any]
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class ShapePart:
     """A point, line or polygon: its rings or its only line, each (n, 2), not closed."""
 
@@ -57,7 +58,7 @@ class ShapePart:
     rings: tuple[Ring, ...]
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Shapes:
     """Features in one coordinate system: ``crs``; None: that of the raster they are brought to.
 
@@ -207,11 +208,10 @@ def _from_elsewhere(given: Any, layer: str | None, options: Mapping[str, Any] | 
 
     with tempfile.TemporaryDirectory() as folder:  # SQLite reads files
         copy = os.path.join(folder, os.path.basename(name))
-        Path(copy).write_bytes(data)
-        try:
+        with open(copy, "wb") as file:
+            file.write(data)
+        with called_instead(copy, name):
             return _from_file(copy, layer)
-        except SpectraneError as error:
-            raise type(error)(str(error).replace(copy, name)) from error
 
 
 def _from_file(name: str, layer: str | None) -> _Found:

@@ -8,7 +8,6 @@ one.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any, Literal, get_args
 
 import numpy as np
@@ -18,6 +17,7 @@ from spectrane.engine.derived import Derived
 from spectrane.engine.described import Described
 from spectrane.engine.full import FullSource
 from spectrane.engine.threads import in_parallel, row_parts
+from spectrane.kernels.records import record
 from spectrane.kernels.slicing import (
     WAYS,
     along_axes,
@@ -58,7 +58,7 @@ _THICK = 16
 """Voxels in the box around a plane, per pixel of it, from which the box is not worth copying."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class SlicePlane:
     """Which way a picture looks at the patient.
 

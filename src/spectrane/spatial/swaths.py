@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -16,6 +15,7 @@ from numpy.typing import NDArray
 
 from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
+from spectrane.kernels.records import record
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.geolocation import F64, Geolocation
 from spectrane.model.grid import CrsLike, Grid
@@ -47,7 +47,7 @@ def xyz(longitude: F64, latitude: F64) -> F64:
     return np.stack([np.cos(lat) * np.cos(lon), np.cos(lat) * np.sin(lon), np.sin(lat)], axis=1)
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class _Balls:
     """A ball around the pixels of each block of a swath, and how far neighbours are apart."""
 

@@ -132,7 +132,7 @@ def _occurring(source: Source, stored: NDArray[Any]) -> list[float]:
         found = found[found]
     if len(found) > _MOST_VALUES or (source.dtype.kind == "f" and not source.categories):
         raise LookError(f"to_polygons: {len(found)} values occur, which are no classes; name some, "
-                        "or make a mask of what is meant: sp.mask(raster, range=…)")  # fmt: skip
+                        "or say which are meant: sp.mask(raster, range=…), --where")  # fmt: skip
     return [value.item() for value in found]
 
 

@@ -6,7 +6,6 @@ import pickle
 import shutil
 import warnings
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -16,12 +15,13 @@ from numpy.typing import NDArray
 from spectrane.engine import cache
 from spectrane.engine.files import LocalFile
 from spectrane.formats.registry import members_of, open_source
+from spectrane.kernels.records import record
 from spectrane.model.errors import SpectraneError
 from spectrane.model.source import Source
 from spectrane.model.window import Window, block_window, blocks_touching, whole
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Example:
     """A file made without the code under test, and what stands in it.
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 import numpy as np
@@ -12,6 +13,8 @@ from spectrane.analysis.ranking import count_small, sorted_counts
 from spectrane.display.layers import Layer, PlannedLayer, common_grid
 from spectrane.display.plan import RenderPlan
 from spectrane.display.shading import Shading
+from spectrane.display.thumbnails import is_quick
+from spectrane.model.band import find_bands
 from spectrane.model.look import Look
 from spectrane.model.physical import physical
 from spectrane.model.pixels import Pixels
@@ -108,20 +111,28 @@ def reach_of(values: NDArray[Any]) -> dict[str, Any]:
     return {"low": float(values.min()), "high": float(values.max())} if values.size else {}
 
 
-def thumbnails(session: Session, drawer: Drawer) -> dict[str, Any]:
+def thumbnails(session: Session, drawer: Drawer, names: str | None = None) -> dict[str, Any]:
     """Return small grey pictures of the active raster's bands, each by its own limits, as rows of
     levels; -1 where nothing is valid.
+
+    Of the first bands; or of those that a JSON list of ``names`` names, which nobody asked to wait
+    for: none of them, where they would take long.
     """
     source, layer = session.active_source, session.layers()[session.active_place]
     if source is None or not isinstance(layer, Layer):
         return {"bands": []}
     grid = PlannedLayer.of(layer, None).source.grid
     small = grid.resized(shape_at(grid, whole_of(grid, (_THUMB, _THUMB))[1]))
+    chosen = list(range(min(_MOST_THUMBS, len(source.bands))))
+    if names is not None:
+        chosen = find_bands(source.bands, json.loads(names)[:_MOST_THUMBS])
+        if not is_quick(source, small.shape, len(chosen)):
+            return {"bands": []}
     found = []
-    for number, band in enumerate(source.bands[:_MOST_THUMBS], 1):
+    for number in (band + 1 for band in chosen):
         look = Look(channels=(number,), limits="percentile:2,98", limits_from="view")
         planned = PlannedLayer.of(Layer(layer.source, look), small)
         pixels = drawer.pixels(planned, small)
         levels = np.where(pixels.shown, planned.plan.levels(pixels)[0], -1)
-        found.append({"band": band.name, "levels": levels.tolist()})
+        found.append({"band": source.bands[number - 1].name, "levels": levels.tolist()})
     return {"bands": found}

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import re
+import shlex
 from collections.abc import Iterator, Sequence
 from typing import Any, TypeAlias
 
@@ -10,20 +12,23 @@ import numpy as np
 
 from spectrane.analysis.fills import declared, fills, nodata_text
 from spectrane.display.layers import PlannedLayer
-from spectrane.model.marks import is_picture
+from spectrane.model.marks import is_picture, made_from
 from spectrane.model.source import Source
 from spectrane.viewing.drawing import Judged, ViewFrame
 from spectrane.viewing.session import Session
+from spectrane.viewing.state import Opened
 
 _LONG, _MASKED = 1.05, 0.005
-"""Pixels longer than wide by more, and a larger hidden share, are told of."""
+"""Pixels longer one way by more, and a larger hidden share, are told of."""
 _INK, _NATURAL = "#ff3ea5", "natural"
-_Cure: TypeAlias = tuple[str, dict[str, Any]]
+_Cure: TypeAlias = tuple[str, dict[str, Any] | str]
+"""A label, and a change of the session or a command to copy."""
 _Doubt: TypeAlias = tuple[str, list[_Cure]]
 
 
 def cures_of(session: Session, frame: ViewFrame, judged: Sequence[Judged]) -> list[dict[str, Any]]:
-    """Return what is doubtful about a picture: ``text``, and ``cures``, a label and a change each.
+    """Return what is doubtful about a picture: ``text``, and ``cures``, a ``label`` each with a
+    ``change``, or where the data themselves are meant a command to ``copy``.
 
     What a picture warns of is cured as its own words advise.
     """
@@ -33,23 +38,29 @@ def cures_of(session: Session, frame: ViewFrame, judged: Sequence[Judged]) -> li
         if planned is None or source is None:
             listed: Iterator[_Doubt] = ((text, []) for text in judged[place].told)
         else:
-            listed = _of_layer(planned, source, judged[place].told, judged[place].masked)
+            listed = _of_layer(planned, source, session.opened[number], judged[place])
         for text, cures in listed:
             found.setdefault(text, {"text": text, "cures": [
-                {"label": label, "change": {**change, "layer": number}} for label, change in cures
+                {"label": label, "copy": what} if isinstance(what, str)
+                else {"label": label, "change": {**what, "layer": number}}
+                for label, what in cures
             ]})  # fmt: skip
     return list(found.values())
 
 
 def _of_layer(
-    planned: PlannedLayer, source: Source, told: Sequence[str], masked: float
+    planned: PlannedLayer, source: Source, opened: Opened, judged: Judged
 ) -> Iterator[_Doubt]:
-    for text in told:
+    masked = judged.masked
+    for text in judged.told:
         yield text, list(_advised(source, planned, text))
     title = planned.layer.title
     if is_picture(source):
+        origin = made_from(source)
+        named = "" if origin is None else f"; it was made from {origin}"
         yield (f"{title}: is a display picture and not data; its numbers are levels that were "
-               "stretched to be seen: do not measure on it"), []  # fmt: skip
+               f"stretched to be seen: do not measure on it{named}",
+               list(_of_its_data(opened.file, origin)))  # fmt: skip
     if masked > _MASKED:
         color = planned.plan.look.nodata_color
         cure = ("clear them again", {"nodata_color": None}) if color else (
@@ -58,8 +69,27 @@ def _of_layer(
                [(cure[0], {"do": "look", **cure[1]})])  # fmt: skip
     dx, dy = planned.source.grid.pixel_size
     if max(dx, dy) > _LONG * min(dx, dy):
-        yield (f"{title}: its pixels are {dx:.6g} by {dy:.6g}; they are shown in their true "
-               "proportion, longer than wide"), []  # fmt: skip
+        yield (f"{title}: its pixels are {dx:.6g} by {dy:.6g}; not square, and shown in their "
+               "true proportion", list(_squared(opened, min(dx, dy))))  # fmt: skip
+
+
+def _of_its_data(file: str | None, origin: str | None) -> Iterator[_Cure]:
+    """Yield the command that looks at the data of a display picture, where they lie beside it."""
+    if file is None or origin is None or os.path.basename(origin) != origin:
+        return
+    beside = os.path.join(os.path.dirname(file), origin)
+    if os.path.exists(beside):
+        yield f"copy the command that shows {origin}", shlex.join(["spectrane", "view", beside])
+
+
+def _squared(opened: Opened, side: float) -> Iterator[_Cure]:
+    """Yield the command that makes square pixels of a file's, as small as its are narrow."""
+    if opened.file is None:
+        return
+    output = f"{os.path.splitext(os.path.basename(opened.file))[0]}_square.tif"
+    words = ["spectrane", "export", opened.file, *opened.words, "-o", output, "--pixel-size",
+             repr(float(side))]  # fmt: skip
+    yield "copy the command that makes them square", shlex.join(words)
 
 
 def _advised(source: Source, planned: PlannedLayer, text: str) -> Iterator[_Cure]:

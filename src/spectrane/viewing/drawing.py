@@ -15,6 +15,7 @@ from spectrane.display.misleading import misleading
 from spectrane.display.onto import covers, drawn_with_pixels, redrawn
 from spectrane.display.outlines import Outline, draw_outline
 from spectrane.display.plan import RenderPlan
+from spectrane.kernels.records import record
 from spectrane.model.errors import GridMismatch
 from spectrane.model.grid import Grid
 from spectrane.model.physical import physical
@@ -30,7 +31,7 @@ LOOKS = 4
 """Pictures of the same pixels that are kept: each panel may have a look of its own."""
 
 
-@dataclass(frozen=True, eq=False)
+@record(frozen=True, eq=False)
 class ViewFrame:
     """A picture and the layers it was blended of, the lowest first.
 
@@ -45,7 +46,7 @@ class ViewFrame:
     trouble: tuple[str | None, ...]
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Judged:
     """What of a layer is to be looked at twice, and which share of its pixels in view is hidden."""
 

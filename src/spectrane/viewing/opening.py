@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Sequence
-from typing import Any, Self
+from typing import TYPE_CHECKING, Any, Self
 
 from spectrane.analysis.spectra import Spectra
 from spectrane.display.layers import Layer
 from spectrane.display.outlines import Outline
-from spectrane.display.volume_layers import VolumeLayer
 from spectrane.model.grid import Bounds
 from spectrane.model.look import Look
 from spectrane.viewing.naming import named_places
@@ -19,9 +18,10 @@ from spectrane.viewing.server import Live, served_page
 from spectrane.viewing.session import Session
 from spectrane.viewing.state import Opened
 from spectrane.viewing.viewed import Viewed
-from spectrane.viewing.volume_session import VolumeSession
-from spectrane.viewing.volume_state import VolumeGiven
-from spectrane.viewing.volumes import VolumeView
+
+if TYPE_CHECKING:
+    from spectrane.display.volume_layers import VolumeLayer
+    from spectrane.viewing.volume_state import VolumeGiven
 
 
 class LiveView:
@@ -167,6 +167,9 @@ class OpenedVolumes(LiveView):
         self, layers: Sequence[Any], known: Sequence[VolumeGiven] = (), *, port: int = 0,
         save_to: str | None = None,
     ) -> None:  # fmt: skip
+        from spectrane.viewing.volume_session import VolumeSession
+        from spectrane.viewing.volumes import VolumeView  # which views of rasters do without
+
         self.session = VolumeSession.of(layers, known)
         super().__init__(VolumeView(self.session, save_to), port, save_to)
 

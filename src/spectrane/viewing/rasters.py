@@ -69,7 +69,7 @@ class RasterView:
             "spectra": lambda asked: spectra_of(session, self.library),
             "outlines": lambda asked: outlines_of(session),
             "spread": lambda asked: spread_of(session, drawer, asked["text"]),
-            "thumbnails": lambda asked: thumbnails(session, drawer),
+            "thumbnails": lambda asked: thumbnails(session, drawer, asked.get("of")),
             "fitting": lambda asked: fitting_map(session),
             "doubts": lambda asked: self._doubts(),
             "inset": lambda asked: self._inset(),

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, replace
 from typing import Any
 
 from spectrane.analysis.fills import nodata_text
 from spectrane.display.layers import Layer
 from spectrane.display.outlines import Outline
+from spectrane.kernels.records import record
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look
 from spectrane.model.source import Source, source_of
@@ -34,7 +35,7 @@ def look_with(look: Look, fields: Mapping[str, Any]) -> Look:
     return Look.from_dict({key: value for key, value in given.items() if value is not None})
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class ShownLayer:
     """How one layer is shown in a panel."""
 
@@ -66,7 +67,7 @@ Panel = tuple[ShownLayer, ...]
 """How every layer is shown in one panel."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class ViewState:
     """Everything that a change changes: how layers are shown in each panel, and the view.
 
@@ -107,7 +108,7 @@ class ViewState:
         return replace(self, panels=(*self.panels[:number], panel, *self.panels[number + 1 :]))
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Opened:
     """A layer as it was given, and where it comes from: a file, the options that say which values
     it has, the same as Python, and as a table of a layer file (its files named as from here).

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.display.volume_layers import VolumeLayer
+from spectrane.kernels.records import record
 from spectrane.model.band import find_bands
 from spectrane.model.errors import LookError
 from spectrane.model.grid import Grid
@@ -24,7 +25,7 @@ PANES: tuple[str, ...] = (*PLANES, "oblique")
 """The panels: three planes of the patient, and a free one."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class ShownVolume:
     """How one volume is shown."""
 
@@ -54,7 +55,7 @@ class ShownVolume:
             raise LookError(f"layer {given!r}: {error}") from error
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class VolumeState:
     """Everything that a change changes.
 
@@ -85,7 +86,7 @@ class VolumeState:
         return tuple(range(len(PANES))) if self.panels > 1 else (self.panel,)
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class VolumeGiven:
     """A volume layer as it was given, and where it comes from: a file and what it is for."""
 
@@ -113,7 +114,7 @@ class VolumeGiven:
         )  # fmt: skip
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Pane:
     """A panel's plane: its axes in the patient (3x3: ``turn``), and its pixels on it."""
 

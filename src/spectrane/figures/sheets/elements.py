@@ -5,7 +5,6 @@ much paper it needs.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import Any, Protocol
 
 import numpy as np
@@ -15,6 +14,7 @@ from spectrane.figures.paper import INK, MUTED
 from spectrane.figures.sheets.framing import Framed
 from spectrane.figures.sheets.pen import Box, Pen, line_height
 from spectrane.figures.sheets.ticks import SMALL, map_text
+from spectrane.kernels.records import record
 from spectrane.spatial.ground import Ground, length_text, round_length
 
 TEXT = 7.5
@@ -39,7 +39,7 @@ class SheetElement(Protocol):
         """Draw it into a box of that size."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class ScaleBar:
     """A bar of a round length, true at the map's middle, and the scale in numbers."""
 
@@ -92,7 +92,7 @@ def scale_text(scale: float) -> str:
     return f"1:{map_text(scale, 1.0) if scale >= 1000 else f'{scale:g}'}"
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class North:
     """An arrow to true north at the map's middle; where that is not up, it says by how much."""
 
@@ -133,7 +133,7 @@ class North:
             pen.lines(box.left + 13, y - len(lines) * line_height(SMALL) / 2, lines, SMALL)
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Notes:
     """A text of your own, in lines as wide as there is room."""
 
@@ -151,7 +151,7 @@ class Notes:
         pen.lines(box.left, box.top, pen.wrapped(self.text, box.width + 0.01, TEXT), TEXT)
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class OwnPicture:
     """A picture of your own, in its own proportions."""
 
@@ -170,7 +170,7 @@ class OwnPicture:
         pen.image(box, self.rgba)
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Overview:
     """The whole of a raster, with the map's area on it."""
 
@@ -197,7 +197,7 @@ class Overview:
             pen.shape(corners, fill=False, edgecolor=color, linewidth=width)
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Globe:
     """A globe with its lines every thirty degrees, and a mark where the map lies."""
 

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from spectrane.display.sheet_settings import SheetSettings
 from spectrane.figures.sheets.pen import MM, Box
+from spectrane.kernels.records import record
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Bounds, Grid
 from spectrane.model.systems import way_between
@@ -17,7 +18,7 @@ _ROUND = (1.0, 1.2, 1.25, 1.5, 1.6, 1.8, 2.0, 2.5, 3.0, 3.5, 4.0, 4.5, 5.0, 6.0,
 _MOST_DOTS = 30_000
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Extent:
     """What a map shows: bounds on the grid of its lowest raster, and what it measures there.
 
@@ -56,7 +57,7 @@ class Extent:
         return replace(self, bounds=(x - half_x, y - half_y, x + half_x, y + half_y))
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Framed:
     """A map's place on paper, the ``extent`` it shows, and the n of its scale 1:n, or None."""
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -14,12 +13,13 @@ from spectrane.figures.paper import MUTED
 from spectrane.figures.sheets.elements import HEAD, TEXT
 from spectrane.figures.sheets.pen import Box, Pen, line_height
 from spectrane.figures.sheets.ticks import SMALL
+from spectrane.kernels.records import record
 from spectrane.model.colors import parse_color
 
 _STRIP, _SWATCH, _POINT = 3.4, 4.6, 2.2
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class LegendKey:
     """One layer's key: its title, and a bar or its entries below."""
 
@@ -73,7 +73,7 @@ class LegendKey:
             pen.text(x, strip.bottom + 1.2, text, SMALL, ha="center")
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class _InMillimetres:
     pen: Pen
 
@@ -81,7 +81,7 @@ class _InMillimetres:
         return self.pen.length(text, SMALL)
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class OutlineKey:
     """The outlines on a map: a line in its colour, and its name."""
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -19,12 +19,13 @@ from spectrane.figures.sheets.elements import TEXT
 from spectrane.figures.sheets.framing import Framed
 from spectrane.figures.sheets.legend import ink, line_width
 from spectrane.figures.sheets.pen import Box, Pen
+from spectrane.kernels.records import record
 from spectrane.model.colors import parse_color
 from spectrane.model.errors import LookError
 from spectrane.model.grid import Grid
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class DrawnMap:
     """A map's rasters as one picture, the outlines above them, and its keys."""
 

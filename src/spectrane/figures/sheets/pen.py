@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -15,6 +14,7 @@ from numpy.typing import NDArray
 from spectrane.display.lettering import lines_that_fit
 from spectrane.figures.keys import Letters
 from spectrane.figures.paper import INK
+from spectrane.kernels.records import record
 
 MM = 25.4
 """Millimetres in an inch."""
@@ -22,7 +22,7 @@ _LEADING = 1.28
 """From one line of letters to the next, by their size."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Box:
     """A place on paper in mm: its left and upper edge from the sheet's corner, width, height."""
 
@@ -165,7 +165,7 @@ class Pen:
         return axes
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class _Measure:
     pen: Pen
     points: float

@@ -5,11 +5,11 @@ map, or at places in mm; never over one another.
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 
 from spectrane.display.sheet_settings import SheetSettings, millimetres_of
 from spectrane.figures.sheets.elements import SheetElement
 from spectrane.figures.sheets.pen import Box, Pen
+from spectrane.kernels.records import record
 from spectrane.model.errors import LookError
 
 GAP = 4.0
@@ -18,7 +18,7 @@ _INSIDE, PADDING = 2.0, 1.6
 _WIDEST = 62.0
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Placed:
     """An element and its place; ``ground`` is paper below it where it stands on a map."""
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from matplotlib.figure import Figure
@@ -38,6 +38,7 @@ from spectrane.figures.sheets.placing import (
 from spectrane.figures.sheets.ticks import draw_ticks
 from spectrane.figures.sheets.words import Words
 from spectrane.kernels.quiet import quiet
+from spectrane.kernels.records import record
 from spectrane.model.errors import LookError
 from spectrane.model.grid import Grid
 from spectrane.model.said import date_of, date_text
@@ -52,7 +53,7 @@ _COARSE = 40
 _DEEPEST = 0.5
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class SetOut:
     """Where everything stands: maps, elements, and the words above and below."""
 
@@ -61,7 +62,7 @@ class SetOut:
     heads: tuple[str, ...]
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class DrawnSheet:
     """A sheet and what it says of itself."""
 
@@ -202,7 +203,7 @@ def _small_print(
     return tuple(text for text in (first, *more) if text)
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class _Setting:
     """What a sheet is set out from, whatever its maps turn out to show."""
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from matplotlib.figure import Figure
@@ -24,6 +24,7 @@ from spectrane.figures.sheets.placing import GAP, in_column
 from spectrane.figures.sheets.sheet import DrawnSheet, paper_sides
 from spectrane.figures.sheets.words import Words
 from spectrane.kernels.quiet import quiet
+from spectrane.kernels.records import record
 from spectrane.model.errors import LookError
 from spectrane.model.grid import Grid
 from spectrane.model.said import date_of, date_text
@@ -38,7 +39,7 @@ _BETWEEN = 1.5
 _LIGHT = "#ebebe1"
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Cuts:
     """Which slices stand on a sheet."""
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -13,6 +12,7 @@ from numpy.typing import NDArray
 from spectrane.figures.paper import INK
 from spectrane.figures.sheets.framing import Framed
 from spectrane.figures.sheets.pen import Box, Pen
+from spectrane.kernels.records import record
 from spectrane.model.errors import GridMismatch
 from spectrane.model.systems import LONLAT, way_between
 
@@ -26,7 +26,7 @@ _SIXTIETHS = (0.1, 0.2, 0.5, 1, 2, 5, 10, 15, 20, 30)
 F64 = NDArray[np.float64]
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Tick:
     """A coordinate: where it meets the frame (mm along that edge), its text, and its line."""
 

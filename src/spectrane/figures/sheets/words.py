@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from spectrane.display.sheet_settings import SheetSettings
 from spectrane.figures.sheets.pen import Box, Pen, line_height
 from spectrane.figures.sheets.ticks import SMALL
+from spectrane.kernels.records import record
 
 _TITLE, _SUBTITLE = 17.0, 10.5
 _QUIET = "#5b646c"
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Words:
     """What is written above and below all, and the room it leaves."""
 

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 import numpy as np
+
+from spectrane.kernels.records import record
 
 VALIDITY = "validity"
 FLAGS = {"long_name": "whether a number was measured", "standard_name": "status_flag",
@@ -22,7 +24,7 @@ DEGREES = {
 """The units that say which of both a coordinate is, in small letters (CF 1.11, 4.1 and 4.2)."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Variable:
     """One stored array: its dimensions' names, attributes, and chunks."""
 

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import os
+import posixpath
 import warnings
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine.byte_file import ByteFile
+from spectrane.engine.files import StorageFolder
 from spectrane.formats.cf.arrays import Variable
 from spectrane.formats.cf.variables import ArraySourceOnDisk, members_in, opened
 from spectrane.model.errors import AccessError, FormatError
@@ -22,7 +25,8 @@ from spectrane.model.source import Source
 if TYPE_CHECKING:
     from spectrane.formats.table import Probe
 
-_MARKS = ("zarr.json", ".zgroup", ".zarray", ".zmetadata")
+STORE_MARKS = ("zarr.json", ".zgroup", ".zarray", ".zmetadata")
+"""Files by which a folder is a Zarr array or group."""
 _MOST_ARRAYS = 10000
 _LONGEST = 16 << 20
 
@@ -32,9 +36,7 @@ class ZarrReader:
 
     def matches(self, probe: Probe) -> bool:
         """Tell whether a folder holds one of Zarr's own files."""
-        return probe.folder and any(
-            os.path.isfile(os.path.join(probe.name, mark)) for mark in _MARKS
-        )
+        return probe.holds is not None and any(map(probe.holds, STORE_MARKS))
 
     def members(self, file: ByteFile) -> list[Member]:
         """List the raster arrays."""
@@ -76,7 +78,7 @@ class ZarrStorage:
                 ) from error
             with self._reading("broken Zarr"), warnings.catch_warnings():
                 warnings.simplefilter("ignore")
-                self._nodes = _gather(self.file.place)
+                self._nodes = _gather(self.file)
                 self._arrays = {name: _variable(name, node) for name, node in self._nodes.items()}
         return self._arrays
 
@@ -90,30 +92,59 @@ class ZarrStorage:
             return np.asarray(self._nodes[name][where])
 
 
-def _gather(place: str) -> dict[str, Any]:
+def _gather(file: ByteFile) -> dict[str, Any]:
     """Open the arrays below a folder, by name; what lies in it and is no part of it is passed over.
 
     The library's own walk opens all at once, and writes about what it stumbles over.
     """
     import zarr
 
-    arrays: dict[str, Any] = {}
+    store: Any = file.place
+    names = _arrays(file.place)
+    if isinstance(file, StorageFolder):
+        store = zarr.storage.FsspecStore.from_url(file.name, dict(file.options), read_only=True,
+                                                  allowed_exceptions=_missing(file))  # fmt: skip
+        names = _far_arrays(file)
+    return {
+        "array" if name == "." else name:
+            zarr.open_array(store, path="" if name == "." else name, mode="r")
+        for name in itertools.islice(names, _MOST_ARRAYS)
+    }  # fmt: skip
+
+
+def _missing(file: StorageFolder) -> tuple[type[Exception], ...]:
+    """Return the errors by which a storage says that it has no file of a name.
+
+    Archives say it by KeyError; from elsewhere that is a failure, not a chunk left out.
+    """
+    ours = (FileNotFoundError, IsADirectoryError, NotADirectoryError)
+    return (*ours, KeyError) if file.in_archive else ours
+
+
+def _arrays(place: str) -> Iterator[str]:
     for folder, below, files in os.walk(place):
         below.sort()
-        if not _is_array(folder, files):
-            continue
-        below.clear()  # its chunks
-        name = os.path.relpath(folder, place).replace(os.sep, "/")
-        arrays["array" if name == "." else name] = zarr.open_array(folder, mode="r")
-        if len(arrays) >= _MOST_ARRAYS:
-            break
-    return arrays
+        if _is_array(files, os.path.join(folder, "zarr.json")):
+            below.clear()  # its chunks
+            yield os.path.relpath(folder, place).replace(os.sep, "/")
 
 
-def _is_array(folder: str, files: Sequence[str]) -> bool:
+def _far_arrays(file: StorageFolder) -> Iterator[str]:
+    heads: dict[str, list[str]] = {}
+    for path in file.files():
+        folder, _, name = path.rpartition("/")
+        if name in STORE_MARKS:
+            heads.setdefault(folder or ".", []).append(name)
+    for folder, names in heads.items():
+        head = file.place_of(posixpath.normpath(f"{folder}/zarr.json"))
+        if _is_array(names, head, file.options):
+            yield folder
+
+
+def _is_array(files: Sequence[str], head: str, options: Mapping[str, Any] | None = None) -> bool:
     if "zarr.json" not in files:
         return ".zarray" in files
-    text = read_small_text(os.path.join(folder, "zarr.json"), _LONGEST, FormatError, "a Zarr head")
+    text = read_small_text(head, _LONGEST, FormatError, "a Zarr head", options)
     said = json.loads(text)
     return isinstance(said, dict) and said.get("node_type") == "array"
 

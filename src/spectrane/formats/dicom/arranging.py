@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Hashable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.formats.dicom.planes import KEYS, PlaneRecord
+from spectrane.kernels.records import record
 from spectrane.model.errors import FormatError
 
 F64 = NDArray[np.float64]
@@ -31,7 +32,7 @@ class UnevenSlices(FormatError):
         self.reason = reason
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Arrangement:
     """Planes by frame and place: ``planes[frame][k]``, the voxels' affine (RAS+), what to tell.
 

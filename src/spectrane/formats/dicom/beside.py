@@ -5,7 +5,7 @@ real values (A.46).
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 from spectrane.formats.dicom.elements import Dataset
@@ -13,6 +13,7 @@ from spectrane.formats.dicom.head import DicomHead
 from spectrane.formats.dicom.meaning import lookup_in, macros_of, unit_of, windows_through
 from spectrane.formats.dicom.planes import PlaneRecord
 from spectrane.formats.dicom.real_values import RealValues, maps_in
+from spectrane.kernels.records import record
 from spectrane.model.display_window import DisplayWindow
 from spectrane.model.errors import FormatError
 from spectrane.model.look import Look
@@ -21,7 +22,7 @@ from spectrane.model.member import Member, find_member
 _MAPS = "ReferencedImageRealWorldValueMappingSequence"
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Referred:
     """Which images an object speaks of: single ones, and series as a whole."""
 
@@ -123,7 +124,7 @@ def mapped_by(
     return found
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Presentation:
     """How images are to be shown: windows, whether inverted, and what of it is not done here."""
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,6 +10,7 @@ from numpy.typing import NDArray
 from spectrane.formats.dicom.dictionary import TAGS
 from spectrane.formats.dicom.elements import Dataset
 from spectrane.formats.dicom.head import DicomHead
+from spectrane.kernels.records import record
 from spectrane.model.display_window import FUNCTIONS, DisplayWindow
 from spectrane.model.errors import FormatError
 from spectrane.model.look import Class
@@ -20,7 +20,7 @@ _COLORS = ("Red", "Green", "Blue")
 _MOST_ENTRIES = 1 << 16
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Lookup:
     """A table of whole numbers: entry 0 is for ``first`` and below, the last for all above."""
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -20,6 +20,7 @@ from spectrane.formats.dicom.lookups import (
     windows_of,
 )
 from spectrane.formats.dicom.planes import PlaneRecord
+from spectrane.kernels.records import record
 from spectrane.model.band import Band
 from spectrane.model.display_window import DisplayWindow
 from spectrane.model.errors import FormatError
@@ -35,7 +36,7 @@ _SHORT = 64
 """Longer bytes are told by their number alone."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class DicomMeaning:
     """How stored numbers become values: by slope and intercept in the band, or on reading.
 

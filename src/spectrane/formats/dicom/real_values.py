@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.formats.dicom.elements import Dataset
+from spectrane.kernels.records import record
 
 _CODED = {"[hnsf'U]": "HU", "Bq/mL": "Bq/ml", "{SUVbw}g/ml": "SUV", "g/ml{SUVbw}": "SUV", "1": "1"}
 """Codes of units (UCUM) that we write otherwise."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class RealValues:
     """Real values of stored numbers: slope times number plus intercept, or a table's entries.
 

@@ -8,7 +8,6 @@ edges.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,6 +18,7 @@ from spectrane.formats.dicom.dictionary import TAGS
 from spectrane.formats.dicom.elements import Dataset
 from spectrane.formats.dicom.identity import identifying
 from spectrane.formats.dicom.meaning import dicom_metadata
+from spectrane.kernels.records import record
 from spectrane.model.band import Band
 from spectrane.model.errors import FormatError
 from spectrane.model.grid import Grid
@@ -35,7 +35,7 @@ _FLAT = 0.05
 _MOST_PLANES, _MOST_NUMBERS = 20_000, 65_535
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Outlined:
     """One structure: its number, its name and colour, its polygons (points, 3) in RAS+ mm."""
 

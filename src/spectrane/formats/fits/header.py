@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import Any
 
 from spectrane.engine.byte_file import ByteFile
+from spectrane.kernels.records import record
 from spectrane.model.errors import FormatError
 
 BLOCK, CARD = 2880, 80
@@ -18,7 +18,7 @@ _MOST_UNITS = 10000
 _NUMBER = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)([EeDd][+-]?\d+)?$")
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Unit:
     """One header-data unit: its cards, where its header and data begin, how long its data are."""
 

@@ -8,20 +8,17 @@ from __future__ import annotations
 
 import math
 import struct
-from dataclasses import dataclass
-from typing import Any, Literal, get_args
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.kernels.records import record
 from spectrane.model.band import check_band_count
 from spectrane.model.errors import FormatError
 from spectrane.model.statistic import FREEDOM
 
 _MOST_VALUES = 1 << 40
-PlacedBy = Literal["sform", "qform"]
-MATRICES: tuple[PlacedBy, ...] = get_args(PlacedBy)
-"""The two matrices that may place a volume, the one that goes first first."""
 
 TYPES: dict[int, tuple[str, str]] = {
     2: ("u1", "uint8"), 4: ("i2", "int16"), 8: ("i4", "int32"), 16: ("f4", "float32"),
@@ -44,7 +41,7 @@ SLICE_ORDERS = {1: "upward", 2: "downward", 3: "every second one upward",
                 6: "every second one downward, from the last but one"}  # fmt: skip
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class NiftiHead:
     """What the head says, with lengths in millimetres and times in seconds."""
 

@@ -11,8 +11,9 @@ from typing import TYPE_CHECKING
 from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.files import open_bytes
 from spectrane.engine.inflating import MAGIC, InflatedFile, begun
-from spectrane.formats.nifti.header import MATRICES, TYPES, NiftiHead, byte_order, parse_head
+from spectrane.formats.nifti.header import TYPES, NiftiHead, byte_order, parse_head
 from spectrane.formats.nifti.source import NiftiSource, check_bytes
+from spectrane.model.asking import MATRICES
 from spectrane.model.errors import FormatError, LookError, MissingFile
 from spectrane.model.member import Member, find_member
 from spectrane.model.telling import warn_caller

@@ -11,7 +11,6 @@ import os
 import shutil
 import struct
 import tempfile
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -27,6 +26,7 @@ from spectrane.formats.tiff.structure import Directory, Taken, read_directories
 from spectrane.formats.tiff.tags import Tag
 from spectrane.formats.undoing import noted
 from spectrane.formats.validity import single_nodata
+from spectrane.kernels.records import record
 from spectrane.model.errors import FormatError
 from spectrane.model.said import GIVEN, date_of
 from spectrane.model.source import Source
@@ -140,7 +140,7 @@ def _entry(code: str, values: Any, order: str) -> Entry:
     return _CODES[code], len(raw) // size, raw
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class _Chain:
     """Directories one after another, as they are written; the last points to ``following``."""
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, Literal
 
@@ -15,6 +14,7 @@ from spectrane.formats.tiff import tags
 from spectrane.formats.tiff.structure import Directory
 from spectrane.formats.tiff.tags import Tag
 from spectrane.kernels.ranks import distinct
+from spectrane.kernels.records import record
 from spectrane.model.errors import FormatError
 
 _VIRTUAL_STRIP = 1 << 20
@@ -23,7 +23,7 @@ _MODEST = 16 << 20
 _LARGEST_BLOCK = 2 << 30
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class TiffLayout:
     """One image: its size, samples, and blocks.
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import BinaryIO
 
 from spectrane.engine.byte_file import ByteFile
@@ -17,13 +16,14 @@ from spectrane.formats.tiff.structure import Directory
 from spectrane.formats.tiff.tags import Tag
 from spectrane.formats.tiff.writer import OverviewWriting
 from spectrane.formats.validity import KeptValidity
+from spectrane.kernels.records import record
 from spectrane.model.nodata import NoDataRule
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
 from spectrane.model.window import Window
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Overviews:
     """What becomes of a file's overviews: they ``stay``, or are ``stale``, or these are new.
 

@@ -18,6 +18,7 @@ from spectrane.formats.tiff import tags, xmp
 from spectrane.formats.tiff.georeference import geo_fields
 from spectrane.formats.tiff.tags import Tag
 from spectrane.formats.validity import single_nodata
+from spectrane.kernels.records import record
 from spectrane.model.band import Band
 from spectrane.model.colors import parse_color
 from spectrane.model.errors import FormatError
@@ -113,7 +114,7 @@ class Image:
         return sorted(listed_fields, key=lambda item: item[0])
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Plan:
     """The images of a file in the order of their directories, and the bytes of its front."""
 

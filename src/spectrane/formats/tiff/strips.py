@@ -6,7 +6,6 @@ A strip is made from its number alone, so that any thread, process or machine ma
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any, BinaryIO
 
 import imagecodecs
@@ -19,6 +18,7 @@ from spectrane.formats.tiff.plan import Image
 from spectrane.formats.tiff.reducing import first_halves, halved, majority_of_four
 from spectrane.formats.validity import MasksDifferError, masks_disagree
 from spectrane.kernels import prediction
+from spectrane.kernels.records import record
 from spectrane.model.errors import FormatError
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
@@ -43,7 +43,7 @@ Halves = tuple[NDArray[Any], NDArray[Any] | None]
 """What the first overview gets: sums and weights, or (of classes) values and validity."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Strip:
     """A row of tiles: of the image, of its mask, and what its overview is made from."""
 
@@ -52,7 +52,7 @@ class Strip:
     halves: Halves | None
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class StripMaker:
     """Makes a strip from its number, of a source whose numbers are written as they are.
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -14,6 +13,7 @@ from spectrane.engine.byte_file import ByteFile, Range
 from spectrane.engine.files import LocalFile
 from spectrane.formats.tiff import tags
 from spectrane.formats.tiff.tags import Tag
+from spectrane.kernels.records import record
 from spectrane.model.errors import FormatError
 
 _MOST_FIELD = 256 << 20
@@ -43,7 +43,7 @@ class TiffHead:
         return [fetched[r] if r in fetched else self._held[r[0] : r[0] + r[1]] for r in ranges]
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Field:
     """One entry of a directory: where its value lies, not yet read."""
 

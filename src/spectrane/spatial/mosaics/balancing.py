@@ -14,6 +14,7 @@ from typing import Any, Literal, get_args
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.kernels.records import record
 from spectrane.model.errors import LookError
 from spectrane.model.physical import physical, value_dtype
 from spectrane.model.source import Source
@@ -29,7 +30,7 @@ _SHARES = 257
 _LEAST = 16
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Overlap:
     """What two rasters hold where both are valid: sums of physical values per band."""
 
@@ -41,7 +42,7 @@ class Overlap:
     shares: tuple[F64, F64] | None = None  # (bands, 257) quantiles of both
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Correction:
     """What becomes of a raster's physical values: gain and bias, or a curve, per band."""
 

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.kernels.records import record
 from spectrane.model.errors import GridMismatch
 from spectrane.model.physical import physical
 from spectrane.model.source import Source
@@ -24,7 +24,7 @@ _PAIRS = 8
 """Fewer pairs of pixels along a seam tell nothing."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class SeamStep:
     """What remains at the seam of two rasters in one band.
 
@@ -46,7 +46,7 @@ class SeamStep:
         return abs(self.step) / self.usual if self.usual > 0 else (np.inf if self.step else 0.0)
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Belonging:
     """A map of which raster lies where, (rows, columns) of numbers from 0, and the seams' steps."""
 

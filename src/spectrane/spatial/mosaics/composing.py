@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cached_property
 from typing import Any, Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.kernels.records import record
 from spectrane.model.band import Band
 from spectrane.model.errors import LookError
 from spectrane.model.grid import Grid
@@ -29,7 +30,7 @@ WIDTHS = {"feather": 64.0, "seam": 16.0}
 _PIECE = 1 << 20
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class CompositionRule:
     """How valid pixels that lie on one another become one."""
 
@@ -58,7 +59,7 @@ class CompositionRule:
 TOP = CompositionRule()
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class ResolvedComposition:
     """What is found once for all of a mosaic: the balance, and the seams; None without."""
 
@@ -102,7 +103,7 @@ def _tell_alone(laid: Sequence[GridAligned], balance: Balance) -> None:
         )
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Composition:
     """Rasters on one grid, the first the lowest, the rule that joins them, and what is resolved."""
 
@@ -297,7 +298,7 @@ def _pieces(window: Window, bands: int) -> list[Window]:
     return [(rows, (max(left, c), min(right, c + step))) for c in range(first, right, step)]
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class _SmallSeam:
     """A seam asked for at a reduced size."""
 

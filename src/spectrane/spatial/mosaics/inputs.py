@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import datetime
 from typing import Any
 
@@ -12,6 +12,7 @@ import numpy as np
 from spectrane.engine.derived import Derived
 from spectrane.engine.described import Described
 from spectrane.engine.full import FullSource
+from spectrane.kernels.records import record
 from spectrane.model.band import Band
 from spectrane.model.errors import BandError, GridMismatch, LookError, MetadataError
 from spectrane.model.grid import Grid
@@ -31,7 +32,7 @@ from spectrane.spatial.turned import upright
 ORDERS = ("argument", "date", "cloud")
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class GridAligned:
     """A raster on a window of the mosaic's endless grid; the window may reach outside it."""
 

@@ -7,12 +7,12 @@ a small map of weights: 1 on its own side, 0 beyond, rising over the width of th
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.kernels.records import record
 from spectrane.model.window import Window, extent, intersection, window_area
 from spectrane.spatial.mosaics.inputs import GridAligned
 
@@ -25,7 +25,7 @@ _PLAIN = 0.02
 """What a step costs where both agree, as a share of the mean difference: straight is shorter."""
 
 
-@dataclass(frozen=True)
+@record(frozen=True)
 class Seam:
     """How much a raster counts over what lies below: a map of ``step`` pixels over ``window``."""
 

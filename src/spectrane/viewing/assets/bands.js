@@ -2,7 +2,18 @@
 import { active, app, at, look, setValue, tell } from "./app.js";
 import { ask, drawn, made } from "./talk.js";
 
-let fitted = "", thumbsOf = "";
+let fitted = "", listed = "", known = { key: "", levels: new Map() };
+
+function keyOf(layer) { return JSON.stringify([app.state.active, layer.bands]); }
+
+function pictureOf(levels) {
+  const rows = levels.length, columns = levels[0].length;
+  const picture = made("canvas", { width: columns, height: rows });
+  const image = new ImageData(columns, rows);
+  levels.flat().forEach((level, k) => image.data.set([level, level, level, level < 0 ? 0 : 255], 4 * k));
+  picture.getContext("2d").putImageData(image, 0, 0);
+  return picture;
+}
 
 function shownBands(layer) {
   const panel = app.frame && app.frame.panels[app.state.panel];
@@ -19,7 +30,8 @@ export function showBands(layer) {
   if (box.dataset.key !== key) {
     box.dataset.key = key;
     box.replaceChildren(...labels.map((channel, index) => menuOf(layer, channel, names[index])),
-      ...swaps(layer, names, single));
+      made("div", { className: "row" }, ...swaps(layer, names, single)));
+    if (layer.bands.length > 1) showChosen(layer, names).catch((error) => tell(error.message));
   }
   at("presets").hidden = layer.bands.length < 3;
   at("thumbs").hidden = layer.bands.length < 2;
@@ -27,6 +39,25 @@ export function showBands(layer) {
   showMaps(layer.look);
   if (single) fit(JSON.stringify([app.state.active, names]));
   if (at("thumbs").open) showThumbs();
+}
+
+// What the band in each menu looks like by itself.
+async function showChosen(layer, names) {
+  const key = keyOf(layer);
+  if (known.key !== key) known = { key, levels: new Map() };
+  const held = known.levels, missing = names.filter((name) => !held.has(name));
+  if (missing.length) {
+    missing.forEach((name) => held.set(name, null));
+    try {
+      const { bands } = await ask("thumbnails", { of: JSON.stringify(missing) });
+      bands.forEach(({ band, levels }) => held.set(band, levels));
+    } catch (error) { missing.forEach((name) => held.delete(name)); throw error; }
+  }
+  for (const label of at("bands").querySelectorAll("label")) {
+    const levels = held.get(label.querySelector("select").value);
+    label.querySelector("canvas")?.remove();
+    if (levels) label.append(pictureOf(levels));
+  }
 }
 
 export function showMaps({ colormap }) {
@@ -47,15 +78,15 @@ function menuOf(layer, channel, name) {
 
 function swaps(layer, names, single) {
   const toggle = made("button", { onclick: () => {
-    if (single && layer.bands.length > 2) {
-      look({ channels: layer.bands.slice(0, 3).map((one) => one.name), colormap: null });
-    } else look({ channels: [names[0] || layer.bands[0].name] });
+    if (single) look({ channels: layer.bands.slice(0, 3).map((one) => one.name), colormap: null });
+    else look({ channels: [names[0] || layer.bands[0].name] });
   } }, single ? "three bands" : "one band");
   const swap = (a, b, text) => made("button", { onclick: () => {
     const turned = [...names];
     [turned[a], turned[b]] = [turned[b], turned[a]];
     look({ channels: turned });
   } }, text);
+  if (single && layer.bands.length < 3) return [];
   return single ? [toggle] : [toggle, swap(0, 2, "swap red and blue"), swap(0, 1, "swap red and green")];
 }
 
@@ -71,23 +102,18 @@ async function fit(key) { // the colour map that fits stands first, and why
 }
 
 async function showThumbs() {
-  const layer = active(), key = JSON.stringify([app.state.active, layer.bands]);
-  if (key === thumbsOf) return;
-  thumbsOf = key;
+  const layer = active(), key = keyOf(layer);
+  if (key === listed) return;
   const { bands } = await ask("thumbnails");
+  listed = key;
   at("thumb-list").replaceChildren(...bands.map(({ band, levels }) => {
-    const rows = levels.length, columns = levels[0].length;
-    const picture = made("canvas", { width: columns, height: rows });
-    const image = new ImageData(columns, rows);
-    levels.flat().forEach((level, k) => image.data.set([level, level, level, level < 0 ? 0 : 255], 4 * k));
-    picture.getContext("2d").putImageData(image, 0, 0);
     const put = (index, label, name) => made("button", { "aria-label": `${band} as ${name}`, onclick: () => {
       const names = [...shownBands(active())];
       while (names.length < 3) names.push(names[0]);
       names[index] = band;
       look({ channels: names, colormap: null });
     } }, label);
-    return made("figure", {}, picture, made("figcaption", {}, band), put(0, "R", "red"), put(1, "G", "green"),
+    return made("figure", {}, pictureOf(levels), made("figcaption", {}, band), put(0, "R", "red"), put(1, "G", "green"),
       put(2, "B", "blue"), made("button", { "aria-label": `${band} alone`,
         onclick: () => look({ channels: [band] }) }, "1"));
   }));

@@ -38,6 +38,11 @@ async function copy(area) {
   tell("copied");
 }
 
+// A text that stands nowhere on the page: it is told as well, for where nothing may be copied.
+export async function copied(text) {
+  try { await navigator.clipboard.writeText(text); tell(`copied: ${text}`); } catch { tell(`run: ${text}`); }
+}
+
 async function save(said) {
   try { tell(`saved ${(await post("save", said)).saved}`); } catch (error) { tell(error.message); }
 }

@@ -1,5 +1,6 @@
 // Values under the pointer, marks and their spectra, outlines drawn by hand, and warnings.
 import { app, at, change, shortly, tell } from "./app.js";
+import { copied } from "./leaving.js";
 import { drawOver } from "./over.js";
 import { now } from "./panes.js";
 import { ask, drawn, made } from "./talk.js";
@@ -156,7 +157,8 @@ function showAgain(found) {
   const box = at("warnings"), doubts = found.filter((one) => !dismissed.has(one.text));
   box.hidden = !doubts.length;
   box.replaceChildren(...doubts.map(({ text, cures }) => made("p", {}, text, " ",
-    ...cures.map(({ label, change: what }) => made("button", { onclick: () => change(what) }, label)),
+    ...cures.map(({ label, change: what, copy }) => made("button", {
+      onclick: () => copy ? copied(copy) : change(what) }, label)),
     made("button", { className: "quiet", "aria-label": `dismiss: ${text.slice(0, 60)}`,
       onclick: () => { dismissed.add(text); showAgain(found); } }, "seen"))));
 }
