@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -14,7 +13,7 @@ from spectrane.dataset import MapFace
 from spectrane.engine.bars import ProgressLike, told_progress
 from spectrane.engine.memory import loaded
 from spectrane.kernels.quiet import quiet_methods
-from spectrane.model.addresses import FilePath
+from spectrane.model.addresses import FilePath, file_name
 from spectrane.model.asking import BandFields, GridLike, RegionLike, ShapeLike, Spacings, as_tuple
 from spectrane.model.band import Band, BandName, find_bands
 from spectrane.model.grid import CrsLike
@@ -425,7 +424,7 @@ class Raster(MapFace):
 
     def __repr__(self) -> str:
         bands, rows, columns = self.shape
-        name = os.path.basename(self.source) or self.format
+        name = file_name(self.source) or self.format
         return f"<Raster {name}: {bands} bands, {rows} rows x {columns} columns, {self.dtype}>"
 
     def _repr_html_(self) -> str:

@@ -14,6 +14,7 @@ from dataclasses import replace
 from typing import Any
 
 from spectrane.formats.notes import read_notes, words_of
+from spectrane.model.addresses import file_stem
 from spectrane.model.band import Band, unnamed
 from spectrane.model.errors import MetadataError, nearest
 from spectrane.model.grid import Grid
@@ -67,7 +68,7 @@ def _stems(sources: Sequence[Source]) -> list[str]:
 
 
 def _stem(source: Source) -> str:
-    return source.told_as or os.path.splitext(os.path.basename(source.name))[0]
+    return source.told_as or file_stem(source.name)
 
 
 def apart(stems: Sequence[str]) -> list[str]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 import posixpath
 import shlex
@@ -12,7 +13,7 @@ from functools import partial
 from typing import Any
 
 from spectrane.analysis.checks import findings
-from spectrane.engine.files import StorageFolder
+from spectrane.engine.folders import Folder, StorageFolder
 from spectrane.engine.locking import ENDING as LOCK
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.formats.cf.zarrs import STORE_MARKS
@@ -21,7 +22,7 @@ from spectrane.formats.dicom.head import begins
 from spectrane.formats.raw import format_layout, needed
 from spectrane.formats.raw_notes import layout_in, notes_beside
 from spectrane.formats.reduced_files import ENDING as REDUCED
-from spectrane.formats.registry import FolderFile, open_file, open_source, open_with, reader_of
+from spectrane.formats.registry import open_file, open_source, open_with, reader_of
 from spectrane.formats.sidecar import ENDING
 from spectrane.formats.sidecar import read as read_sidecar
 from spectrane.formats.sidecar_schema import RawTable
@@ -68,9 +69,9 @@ def surveyed_files(
 ) -> list[SurveyedFile]:  # fmt: skip
     """Return every raster below a folder; only headers are read.
 
-    Files of no raster format are passed over; broken ones are listed with the reason. Of a folder
-    in a storage, whose ``options`` are those, each slice is a row. ``progress`` counts files.
-    Raises FormatError where there is no such folder.
+    Files of no raster format are passed over; broken ones are listed with the reason. ``options``
+    are those of the storage that the folder lies in. ``progress`` counts files. Raises FormatError
+    where there is no such folder.
     """
     top = path_text(folder)
     paths = list(_far_candidates(top, options) if is_address(top) else _candidates(top))
@@ -120,16 +121,36 @@ def _far_candidates(top: str, options: Mapping[str, Any] | None) -> Iterator[str
         raise _no_folder(top) from error
     if not isinstance(folder, StorageFolder):
         raise _no_folder(top)
-    names = [name for name in folder.files() if not name.endswith(_HIDDEN_ENDINGS)]
+    every = folder.below()
+    described = {name.removesuffix(ENDING) for name in every if name.endswith(ENDING)}
+    names = [name for name in every if not name.endswith(_HIDDEN_ENDINGS)]
     marked = sorted({posixpath.dirname(name) for name in names
                      if posixpath.basename(name) in STORE_MARKS})  # fmt: skip
     stores: tuple[str, ...] = ()  # with the / that all in them begins with
     for place in marked:  # a store's own folders come after it
         if not f"{place}/".startswith(stores):
             stores += (f"{place}/" if place else "",)
-    alone = [name for name in names if not name.startswith(stores)]
-    for name in sorted([*(store.rstrip("/") for store in stores), *alone]):
-        yield folder.place_of(name) if name else folder.name
+    kept = [store.rstrip("/") for store in stores]
+    alone = sorted((name for name in names if not name.startswith(stores)), key=posixpath.split)
+    for place, group in itertools.groupby(alone, key=posixpath.dirname):
+        kept += _far_files(folder, place, list(group), described)
+    for name in sorted(kept):
+        yield folder.path_of(name) if name else folder.name
+
+
+def _far_files(
+    folder: StorageFolder, place: str, names: list[str], described: set[str]
+) -> Iterator[str]:  # fmt: skip
+    """Yield what may be a raster of files that lie in one folder; slices are told as that."""
+    heads = dict(zip(names, folder.starts(names, PROBED), strict=True))
+    slices = {name for name, head in heads.items() if begins(head)}
+    if len(slices) > 1:
+        yield place
+    for name, head in heads.items():
+        if (name not in slices or len(slices) == 1) and (
+            not head or name in described or may_be_known(head)
+        ):
+            yield name
 
 
 def _head(path: str) -> bytes | None:
@@ -170,11 +191,14 @@ def _looked_at(path: str, options: Mapping[str, Any] | None = None) -> list[Surv
         if kind == "STAC item":  # its assets are what is there, if they are here at all
             file.close()
             return []
-        if isinstance(file, FolderFile) and hasattr(reader, "each"):
-            return _each(path, reader, file)
-        return [_facts(path, file, lambda: (
+        if isinstance(file, Folder) and hasattr(reader, "each"):
+            return _each(path, reader, file, options)
+        size = file.bytes_below() if isinstance(file, Folder) else size
+        facts = _facts(path, size, lambda: (
             open_source(path, storage_options=options) if reader is None else (
-                open_with(reader, file))))]  # fmt: skip
+                open_with(reader, file))))  # fmt: skip
+        file.close()
+        return [facts]
     except SpectraneError as error:
         return [_broken(path, kind, size, error)]
 
@@ -183,41 +207,50 @@ def _broken(
     path: str, kind: str | None, size: int, error: SpectraneError, **named: Any
 ) -> SurveyedFile:
     nothing = (None,) * 8
-    return SurveyedFile(path, kind, *nothing, bytes=_bytes(path, size), unusual=(),
+    return SurveyedFile(path, kind, *nothing, bytes=size, unusual=(),
                         problem=_reason(path, error), **named)  # fmt: skip
 
 
-def _each(folder: str, reader: Any, file: Any) -> list[SurveyedFile]:
+def _each(
+    folder: str, reader: Any, file: Folder, options: Mapping[str, Any] | None
+) -> list[SurveyedFile]:  # fmt: skip
     """Return a row per series of a folder; uneven slices are told of, and no failure."""
     rows = []
     broken: list[tuple[str, FormatError]] = []
     objects: list[tuple[str, str]] = []
-    members = list(reader.each(file, broken, objects))
-    for member, alone, opened in members:
-        several = len(members) > 1 or alone is not None
-        named: dict[str, Any] = {"name": member.name} if several else {}
-        if alone is None and several:
-            named["member"] = member.number
-        path = alone or folder
+    found = list(reader.each(file, broken, objects))
+    for number, (series, opened) in enumerate(found, 1):
+        named: dict[str, Any] = {}
+        if len(found) > 1 or series.path is not None:
+            named["name"] = series.title
+            if series.path is None:
+                named["member"] = number
+        path, size = series.path or folder, series.bytes
         try:
             try:
-                rows.append(_facts(path, file, opened, **named))
+                row = _facts(path, size, opened, **named)
             except UnevenSlices as uneven:
-                row = _facts(path, file, partial(opened, spacing="nominal"), **named)
+                row = _facts(path, size, partial(opened, spacing="nominal"), **named)
                 rest = tuple(text for text in row.unusual if uneven.reason not in text)
                 told = f"{uneven.reason}; it opens with spacing resample or nominal"
-                rows.append(replace(row, unusual=(told, *rest)))
+                row = replace(row, unusual=(told, *rest))
         except SpectraneError as error:
-            rows.append(_broken(path, "DICOM", file.size, error, **named))
+            row = _broken(path, "DICOM", size, error, **named)
+        rows.append(row if series.path is None else replace(row, members=1))
     file.close()
-    rows = [row if row.path == folder else replace(row, members=1) for row in rows]
     for one, said in objects:
         nothing = (None,) * 8
-        rows += _looked_at(one) if not said else [
-            SurveyedFile(one, "DICOM", *nothing, bytes=os.path.getsize(one), unusual=(said,),
+        rows += _looked_at(one, options) if not said else [
+            SurveyedFile(one, "DICOM", *nothing, bytes=_size(one, options), unusual=(said,),
                          problem="")
         ]  # fmt: skip
-    return rows + [_broken(one, "DICOM", os.path.getsize(one), error) for one, error in broken]
+    return rows + [_broken(one, "DICOM", _size(one, options), error) for one, error in broken]
+
+
+def _size(path: str, options: Mapping[str, Any] | None) -> int:
+    file = open_file(path, options)
+    file.close()
+    return file.size
 
 
 def _neighbours(path: str, size: int) -> SurveyedFile | None:
@@ -238,7 +271,7 @@ def _neighbours(path: str, size: int) -> SurveyedFile | None:
     )  # fmt: skip
 
 
-def _facts(path: str, file: Any, opened: Callable[[], Any], **named: Any) -> SurveyedFile:
+def _facts(path: str, size: int, opened: Callable[[], Any], **named: Any) -> SurveyedFile:
     with warnings.catch_warnings(record=True) as told:
         warnings.simplefilter("always")
         source = opened()
@@ -246,23 +279,14 @@ def _facts(path: str, file: Any, opened: Callable[[], Any], **named: Any) -> Sur
     unusual += [_reason(path, one.message) for one in told]
     grid = source.grid
     columns, rows, planes = grid.shape if len(grid.shape) == 3 else (grid.columns, grid.rows, None)
-    size = grid.pixel_size[0] if grid.placed else None
+    side = grid.pixel_size[0] if grid.placed else None
     facts = SurveyedFile(
         path, source.format, rows, columns, planes, len(source.bands), source.dtype.name,
-        source.members, grid.crs_text, size, _bytes(path, file.size), tuple(unusual), "",
+        source.members, grid.crs_text, side, size, tuple(unusual), "",
         **named,
     )  # fmt: skip
     source.close()
-    file.close()
     return facts
-
-
-def _bytes(path: str, size: int) -> int:
-    """Return a file's bytes, or those of the files of a folder."""
-    if not os.path.isdir(path):
-        return size
-    with os.scandir(path) as entries:
-        return sum(entry.stat().st_size for entry in entries if entry.is_file())
 
 
 def _reason(path: str, error: Any) -> str:

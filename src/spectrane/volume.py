@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -17,6 +16,7 @@ from spectrane.engine.described import Described
 from spectrane.engine.volumes import LoadedVolume
 from spectrane.formats.table import writer_for
 from spectrane.kernels.quiet import quiet_methods
+from spectrane.model.addresses import file_name
 from spectrane.model.asking import GridLike, VolumePoints, as_tuple
 from spectrane.model.band import BandName, find_bands
 from spectrane.model.errors import FormatError, GridMismatch
@@ -439,7 +439,7 @@ class Volume(DatasetFace):
 
     def __repr__(self) -> str:
         frames, i, j, k = self.shape
-        name = os.path.basename(self.source) or self.format
+        name = file_name(self.source) or self.format
         return f"<Volume {name}: {frames} frames, {i} x {j} x {k} voxels, {self.dtype}>"
 
     def _repr_html_(self) -> str:

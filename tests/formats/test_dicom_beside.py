@@ -2,6 +2,11 @@
 
 from __future__ import annotations
 
+import pickle
+import re
+import zipfile
+
+import fsspec
 import numpy as np
 import pytest
 from tests.formats.dicom_builder import IMPLICIT, elements, image, plane
@@ -190,3 +195,45 @@ def test_windows_are_of_the_rescaled_numbers_and_not_of_a_maps_values(tmp_path, 
     assert opened.bands[0].unit == "mm2/s"
     np.testing.assert_array_equal(*pictures)
     assert len(np.unique(pictures[0][..., 0])) > 4
+
+
+@pytest.mark.parametrize("where", ["zip", "memory"])
+def test_a_folder_of_slices_in_a_storage_is_the_volume_it_is_here(tmp_path, where):
+    here, pack = tmp_path / "in", tmp_path / "pack.zip"
+    here.mkdir()
+    series(here)
+    (here / "tendon.dcm").write_bytes(state((90, 100, "LINEAR", ())))
+    (here / "broken.dcm").write_bytes((here / "0.dcm").read_bytes()[:300])
+    (here / "copy.dcm").write_bytes((here / "1.dcm").read_bytes())
+    (here / "again.dcm").write_bytes((here / "1.dcm").read_bytes())
+    (here / "notes.txt").write_text("none of its slices")
+    with zipfile.ZipFile(pack, "w") as file:
+        for one in here.iterdir():
+            file.write(one, f"scans/{one.name}")
+            fsspec.filesystem("memory").pipe(f"/scans/{one.name}", one.read_bytes())
+    top, inside = ("memory://scans", "memory://scans/{}") if where == "memory" else (
+        f"zip://scans::{pack}", f"zip://scans/{{}}::{pack}")  # fmt: skip
+    listed, wanted = (sp.survey(place) for place in (top, here))
+    for column in ("format", "bytes", "planes", "unusual"):
+        assert listed[column].equals(wanted[column]), column
+    assert listed["path"].tolist() == [
+        top,
+        inside.format("tendon.dcm"),
+        inside.format("broken.dcm"),
+    ]
+    assert "at byte" in listed["problem"].iloc[-1]
+    with pytest.raises(sp.FormatError, match=re.escape(inside.format("broken.dcm"))):
+        sp.open(top)
+    with pytest.warns(UserWarning, match=r"2 duplicates left out: again\.dcm is a copy of 1\.dcm"):
+        shown, same = (sp.open_volume(place) for place in
+                       (inside.format("tendon.dcm"), here / "tendon.dcm"))  # fmt: skip
+    assert (shown.look, shown.windows) == (same.look, same.windows)
+    (here / "broken.dcm").unlink()
+    fsspec.filesystem("memory").rm("/scans/broken.dcm")
+    if where == "memory":
+        with pytest.warns(UserWarning, match="2 duplicates"):
+            volume = sp.open_volume(top)
+        for one in (volume, pickle.loads(pickle.dumps(volume))):
+            np.testing.assert_array_equal(one.voxels(), same.voxels())
+            assert (one.title, one.affine.tolist()) == ("MR series 5", same.affine.tolist())
+        assert sp.members(top)["name"].tolist() == ["MR series 5 (6 slices)"]

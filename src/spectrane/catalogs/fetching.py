@@ -13,6 +13,7 @@ from spectrane.catalogs.items import Asset, Item
 from spectrane.catalogs.opening import assets_named
 from spectrane.engine.files import open_bytes
 from spectrane.engine.threads import Progress, no_progress
+from spectrane.model.addresses import file_name
 from spectrane.model.errors import ChangedFile, ExistingFile, FormatError
 from spectrane.model.whole_files import written_whole
 
@@ -29,7 +30,7 @@ def fetch_item(
     small picture. A file that is there whole is kept; one that was cut short goes on, where it did
     not change meanwhile. Returns the paths, the document's first. Raises what reading raises.
     """
-    home = os.path.join(folder, _file_name(item.id))
+    home = os.path.join(folder, _safe_name(item.id))
     os.makedirs(home, exist_ok=True)
     chosen = _chosen(item, assets)
     paths, taken = [], set[str]()
@@ -41,7 +42,7 @@ def fetch_item(
         _fetch(asset.href, path, overwrite, progress)
         paths.append(path)
         content["assets"][asset.key] = {**said.get(asset.key, {}), "href": f"./{name}"}
-    document = os.path.join(home, f"{_file_name(item.id)}.json")
+    document = os.path.join(home, f"{_safe_name(item.id)}.json")
     with written_whole(document, overwrite=True) as file:
         file.write(json.dumps(content, indent=1, ensure_ascii=False).encode())
     return [document, *paths]
@@ -56,17 +57,16 @@ def _chosen(item: Item, assets: Sequence[str] | None) -> list[Asset]:
     return list({one.key: one for one in chosen}.values())
 
 
-def _file_name(text: str) -> str:
+def _safe_name(text: str) -> str:
     """Return a name that no folder is left by."""
     name = re.sub(r"[^\w.+-]+", "_", text).strip(".") or "scene"
     return name[:120]
 
 
 def _asset_name(asset: Asset, taken: set[str]) -> str:
-    place = asset.href.partition("::")[0].partition("?")[0]
-    name = _file_name(os.path.basename(place.rstrip("/")) or asset.key)
+    name = _safe_name(file_name(asset.href.rstrip("/")) or asset.key)
     if name in taken:
-        name = f"{_file_name(asset.key)}_{name}"
+        name = f"{_safe_name(asset.key)}_{name}"
     taken.add(name)
     return name
 

@@ -7,7 +7,6 @@ With its extensions projection (``proj:``, 2.0 and 1.x), electro-optical (``eo:`
 from __future__ import annotations
 
 import os
-import posixpath
 from collections.abc import Mapping, Sequence
 from dataclasses import field
 from datetime import datetime
@@ -17,6 +16,7 @@ from urllib.parse import urljoin
 from spectrane.catalogs.dates import has_zone, read_moment
 from spectrane.engine.documents import is_web
 from spectrane.kernels.records import record
+from spectrane.model.addresses import file_stem
 from spectrane.model.errors import FormatError
 from spectrane.model.regular_files import found_from
 from spectrane.model.roles import ROLES
@@ -166,7 +166,7 @@ def item_of(given: Any, href: str, collection: Mapping[str, Any] | None = None) 
                           "stac_version")  # fmt: skip
     said = given.get("properties")
     properties: Mapping[str, Any] = said if isinstance(said, Mapping) else {}
-    own = str(given.get("id") or os.path.splitext(posixpath.basename(href))[0])
+    own = str(given.get("id") or file_stem(href))
     notes: list[str] = []
     start, end = _moments(properties, notes)
     geometry = _geometry(given, notes)

@@ -5,7 +5,6 @@ With the extensions projection 2.0, electro-optical 2.0, raster 2.0.
 
 from __future__ import annotations
 
-import os
 import re
 from datetime import datetime
 from typing import Any
@@ -15,6 +14,7 @@ import numpy as np
 from spectrane.catalogs.areas import box_of, footprint, split_geometry
 from spectrane.catalogs.dates import moment_text
 from spectrane.catalogs.footprints import valid_parts
+from spectrane.model.addresses import file_name, file_stem
 from spectrane.model.band import Band
 from spectrane.model.errors import GridMismatch
 from spectrane.model.nodata import NoDataRule
@@ -85,13 +85,12 @@ def date_in(name: str) -> datetime | None:
     >>> date_in("sound_20260412_B02.tif"), date_in("a_2026-04-12.tif"), date_in("B0412.tif")
     (datetime.datetime(2026, 4, 12, 0, 0), datetime.datetime(2026, 4, 12, 0, 0), None)
     """
-    found = {"".join(one) for one in _NAMED_DATE.findall(os.path.basename(name))}
+    found = {"".join(one) for one in _NAMED_DATE.findall(file_name(name))}
     return read_date(found.pop()) if len(found) == 1 else None
 
 
 def _name(where: str) -> str:
-    name = os.path.basename(where.rstrip("/")) or "raster"
-    return os.path.splitext(name)[0]
+    return file_stem(where.rstrip("/")) or "raster"
 
 
 def _properties(source: Source, where: str) -> dict[str, Any]:

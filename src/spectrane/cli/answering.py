@@ -13,6 +13,7 @@ import click
 
 from spectrane.cli.options import Options
 from spectrane.cli.progress import out_of_the_way
+from spectrane.cli.streams import as_told
 from spectrane.model.printing import printable, printable_line, whole_text
 from spectrane.model.trials import now_trying
 
@@ -42,11 +43,11 @@ class Answer:
         if not self.quiet:
             out_of_the_way()
             for line in lines:
-                click.echo(printable_line(line))
+                click.echo(printable_line(as_told(line)))
 
     def warn(self, message: Warning | str, *_: Any, **__: Any) -> None:
         """Take a warning, each once; a person sees it on stderr."""
-        text = printable_line(" ".join(str(message).split()))
+        text = printable_line(as_told(" ".join(str(message).split())))
         if text not in self._warnings:
             self._warnings.append(text)
             if not self.quiet:
@@ -118,7 +119,7 @@ def for_each(files: Sequence[str], action: Callable[[str], None], answer: Answer
             failures.append(one_line(error))
             answer.add({"input": file, "error": failures[-1]})
     for failure in failures:
-        click.echo(f"error: {failure}", err=True)
+        click.echo(f"error: {as_told(failure)}", err=True)
     if failures:
         raise SystemExit(1)
 
@@ -132,7 +133,7 @@ def json_value(value: Any) -> Any:
     if isinstance(value, bytes):
         return value.decode("utf-8", "replace")
     if isinstance(value, str):
-        return whole_text(value)
+        return whole_text(as_told(value))
     if isinstance(value, float) and not math.isfinite(value):
         return None if math.isnan(value) else ("inf" if value > 0 else "-inf")
     return value

@@ -8,6 +8,7 @@ import threading
 from collections.abc import Callable, Iterator
 from typing import Any
 
+from spectrane.cli.streams import as_told
 from spectrane.engine.bars import SHAPE
 from spectrane.model.printing import printable_line
 
@@ -51,7 +52,7 @@ class _Bar:
     """A progress bar that is not even imported before it is needed."""
 
     def __init__(self, label: str) -> None:
-        self.label = printable_line(label)
+        self.label = printable_line(as_told(label))
         self._lock = threading.Lock()
         self._shown: Any = None
         self._last: tuple[int, int] | None = None
@@ -65,7 +66,7 @@ class _Bar:
 
     def about(self, label: str) -> None:
         """Say what is done now; nothing of it yet."""
-        self.label, self._last = printable_line(label), None
+        self.label, self._last = printable_line(as_told(label)), None
         if self._shown is not None:
             self._shown.set_description_str(self.label, refresh=False)
             self.update(0, 1)

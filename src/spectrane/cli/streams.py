@@ -1,4 +1,4 @@
-"""``-`` for a file: what comes in, and where one output goes on to another program."""
+"""``-`` and addresses: what comes in by standard input, and what is sent on once it is written."""
 
 from __future__ import annotations
 
@@ -10,6 +10,8 @@ from typing import Any
 
 import click
 
+from spectrane.model.addresses import file_name, is_address
+
 STREAM = "-"
 _DATA = ("export", "clip", "mosaic", "place")
 """Commands whose output is data; that of all others is a picture."""
@@ -17,18 +19,89 @@ _DATA = ("export", "clip", "mosaic", "place")
 
 @contextlib.contextmanager
 def streams(options: Any, name: str) -> Iterator[None]:
-    """Let a command read ``-`` from standard input, and write ``-o -`` to standard output.
+    """Let a command read ``-`` from standard input, write ``-o -`` to standard output, and write
+    to addresses: into scratch files that are sent on.
 
-    What it tells a person goes to standard error then. Raises click's UsageError where both JSON
-    and the output would go one way.
+    What it tells a person goes to standard error where its output is there. Raises click's
+    UsageError where both JSON and the output would go one way.
     """
+    output, folder = (getattr(options, one, None) for one in ("output", "out_dir"))
     with contextlib.ExitStack() as stack:
         _take_in(options, stack)
-        if getattr(options, "output", None) == STREAM:
+        if output == STREAM:
             if getattr(options, "as_json", False):
                 raise click.UsageError("-o - and --json both want standard output")
             stack.enter_context(_handed_on(options, name))
+        elif output is not None and is_address(output):
+            stack.enter_context(_sent_on(options, output, among=name == "tiles"))
+        elif folder is not None and is_address(folder):
+            stack.enter_context(_all_sent_on(options, folder))
         yield
+
+
+def as_told(text: str) -> str:
+    """Return a text with the addresses that scratch files stand for."""
+    for place, address in _stand_ins.items():
+        text = text.replace(place, address)
+    return text
+
+
+_stand_ins: dict[str, str] = {}
+
+
+@contextlib.contextmanager
+def _standing_in(name: str, address: str) -> Iterator[str]:
+    """Yield a scratch place, which is told as the address that it stands for."""
+    import tempfile
+
+    from spectrane.model.regular_files import called_instead
+
+    with tempfile.TemporaryDirectory() as folder:
+        place = os.path.join(folder, name)
+        _stand_ins[place] = address
+        try:
+            with called_instead(place, address):
+                yield place
+        finally:
+            del _stand_ins[place]
+
+
+@contextlib.contextmanager
+def _sent_on(options: Any, address: str, *, among: bool) -> Iterator[None]:
+    from spectrane.model.targets import check_free, send_on
+
+    if getattr(options, "linked", False):
+        raise click.UsageError("--linked names files from the folder it is written to, a local one")
+    check_free(address, overwrite=options.overwrite)
+    with _standing_in(file_name(address.rstrip("/")) or "output", address) as place:
+        object.__setattr__(options, "output", place)
+        yield
+        if os.path.exists(place):  # nothing is in a dry run
+            send_on(place, address, overwrite=options.overwrite, among=among)
+
+
+@contextlib.contextmanager
+def _all_sent_on(options: Any, address: str) -> Iterator[None]:
+    from spectrane.model.errors import SpectraneError
+    from spectrane.model.targets import check_free, send_on
+
+    if "::" in address:
+        raise click.UsageError(f"--out-dir {address}: expected a folder that is no archive")
+    address = address.rstrip("/")
+    with _standing_in("output", address) as place:
+        object.__setattr__(options, "out_dir", place)
+        try:
+            yield
+        finally:  # what was done before one file failed
+            failed = []
+            for name in sorted(os.listdir(place)) if os.path.isdir(place) else []:
+                try:
+                    check_free(f"{address}/{name}", overwrite=options.overwrite)
+                    send_on(os.path.join(place, name), f"{address}/{name}", alone=True)
+                except SpectraneError as error:
+                    failed.append(error)
+            if failed:
+                raise failed[0]
 
 
 def _take_in(options: Any, stack: contextlib.ExitStack) -> None:
@@ -45,11 +118,9 @@ def _take_in(options: Any, stack: contextlib.ExitStack) -> None:
 @contextlib.contextmanager
 def _handed_on(options: Any, name: str) -> Iterator[None]:
     import shutil
-    import tempfile
 
     out = sys.stdout.buffer
-    with tempfile.TemporaryDirectory() as folder:
-        place = os.path.join(folder, f"output{_ending(options, name)}")
+    with _standing_in(f"output{_ending(options, name)}", "standard output") as place:
         object.__setattr__(options, "output", place)
         with contextlib.redirect_stdout(sys.stderr):
             yield

@@ -34,6 +34,7 @@ class ByteFile:
     """About how many bytes a thread fetches at a time: little, where fetching is quick."""
     on_disk: bool = False
     """Whether libraries that want a path may open ``place``."""
+    is_folder: bool = False
     keeps_damaged: bool = False
     """Whether readers go on without what is damaged: it is invalid then, and told."""
 

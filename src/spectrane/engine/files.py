@@ -14,7 +14,7 @@ from typing import Any
 
 from spectrane.engine.byte_file import HEAD, ByteFile, NotAllowed, Range
 from spectrane.kernels.address_space import limited_space
-from spectrane.model.addresses import address_parts, filesystem_of, is_address
+from spectrane.model.addresses import filesystem_of, is_address
 from spectrane.model.errors import AccessError, ChangedFile, SpectraneError
 from spectrane.model.regular_files import (
     ReadingAs,
@@ -255,7 +255,6 @@ class RemoteFile(ByteFile):
 
     fetch_size = 16 << 20
     options: Mapping[str, Any] = {}
-    is_folder = False
 
     def __init__(self, url: str, options: Mapping[str, Any] | None = None) -> None:
         self.name, self.options = url, dict(options or {})
@@ -263,11 +262,11 @@ class RemoteFile(ByteFile):
         self.size = int(self._state["size"])
 
     def _look_up(self) -> dict[str, Any]:
-        filesystem, path = self._filesystem()
+        filesystem, path = self.storage()
         try:
             details = filesystem.info(path)
         except Exception as error:
-            raise _access_error(self.name, error) from error
+            raise access_error_of(self.name, error) from error
         self.is_folder = details.get("type") == "directory"
         if self.is_folder:
             return {"size": "0"}
@@ -276,13 +275,14 @@ class RemoteFile(ByteFile):
         return {name: str(details[name]) for name in ("size", "ETag", "LastModified", "mtime")
                 if details.get(name) is not None}  # fmt: skip
 
-    def _filesystem(self) -> tuple[Any, str]:
+    def storage(self) -> tuple[Any, str]:
+        """Return fsspec's storage, and the path inside. Raises AccessError."""
         try:
             filesystem, path = filesystem_of(self.name, self.options)
         except SpectraneError:
             raise
         except Exception as error:  # an archive that is not there, or is none
-            raise _access_error(self.name, error) from error
+            raise access_error_of(self.name, error) from error
         return filesystem, str(path)
 
     @property
@@ -298,13 +298,13 @@ class RemoteFile(ByteFile):
 
     def fetch(self, ranges: Sequence[Range]) -> list[bytes]:
         """Return the bytes of ranges inside the file."""
-        filesystem, path = self._filesystem()
+        filesystem, path = self.storage()
         starts = [offset for offset, _ in ranges]
         ends = [offset + length for offset, length in ranges]
         try:
             pieces = filesystem.cat_ranges([path] * len(ranges), starts, ends, on_error="raise")
         except Exception as error:
-            raise _access_error(self.name, error) from error
+            raise access_error_of(self.name, error) from error
         return [bytes(piece) for piece in pieces]
 
     def __setstate__(self, state: dict[str, Any]) -> None:
@@ -313,54 +313,11 @@ class RemoteFile(ByteFile):
             raise ChangedFile(f"{self.name}: changed after it was opened; open it again")
 
 
-class StorageFolder(RemoteFile):
-    """A folder in a storage that fsspec can reach; it has no bytes of its own."""
-
-    def head(self) -> bytes:
-        """Return nothing."""
-        return b""
-
-    @property
-    def in_archive(self) -> bool:
-        """Whether the storage is an archive: ``zip://``, ``tar://``."""
-        from fsspec.archive import AbstractArchiveFileSystem
-
-        return isinstance(self._filesystem()[0], AbstractArchiveFileSystem)
-
-    def holds(self, name: str) -> bool:
-        """Tell whether a file of this name lies in it. Raises AccessError."""
-        filesystem, path = self._filesystem()
-        try:
-            return bool(filesystem.isfile(f"{path.rstrip('/')}/{name}"))
-        except Exception as error:
-            raise _access_error(self.name, error) from error
-
-    def files(self) -> list[str]:
-        """Return what lies in it and below, named from it. Raises AccessError."""
-        filesystem, path = self._filesystem()
-        try:
-            found = filesystem.find(path)
-        except Exception as error:
-            raise _access_error(self.name, error) from error
-        start = len(path.strip("/")) + 1 if path.strip("/") else 0
-        return sorted(name.lstrip("/")[start:] for name in found)
-
-    def place_of(self, name: str) -> str:
-        """Return the address of what lies in it."""
-        scheme, inner, chain = address_parts(self.name)
-        folder = f"{inner.rstrip('/')}/" if inner.strip("/") else ""
-        return f"{scheme}{folder}{name}{chain}"
-
-
-def _access_error(name: str, error: Exception) -> AccessError:
+def access_error_of(name: str, error: Exception) -> AccessError:
+    """Return what a storage stumbled over as an AccessError that names the file."""
     if isinstance(error, PermissionError):
         return NotAllowed(f"{name}: cannot be read: {reason_of(error)}")
     return access_error(name, error)
-
-
-def _remote(name: str, options: Mapping[str, Any] | None = None) -> RemoteFile:
-    file = RemoteFile(name, options)
-    return StorageFolder(name, options) if file.is_folder else file
 
 
 def open_bytes(
@@ -373,12 +330,12 @@ def open_bytes(
     name = path_text(path)
     check_options(name, options)
     if options:
-        return _remote(name, options)
+        return RemoteFile(name, options)
     if re.match(r"https?://", name, re.IGNORECASE):
         # What a local file does not need is not even loaded.
         from spectrane.engine.http_files import HttpFile
 
         return HttpFile(name)
     if is_address(name):
-        return _remote(name)
+        return RemoteFile(name)
     return LocalFile(name.removeprefix("file://"))

@@ -6,53 +6,25 @@ import inspect
 import os
 import re
 from collections.abc import Callable, Mapping
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.damage import keeps
-from spectrane.engine.files import HeldFile, OpenFile, StorageFolder, given_file, open_bytes
+from spectrane.engine.files import HeldFile, OpenFile, given_file, open_bytes
 from spectrane.formats import sidecar
 from spectrane.formats.reduced_files import with_reduced
 from spectrane.formats.table import PROBED, FormatReader, Probe, formats, reader_for
 from spectrane.model.errors import FormatError
 from spectrane.model.log import DEBUG, log
 from spectrane.model.member import Member
-from spectrane.model.regular_files import ReadingAs, full_path
+from spectrane.model.regular_files import ReadingAs
 from spectrane.model.source import Source
 from spectrane.model.telling import warn_caller
 
+if TYPE_CHECKING:
+    from spectrane.engine.folders import Folder
+
 T = TypeVar("T")
-
-
-class FolderFile(ByteFile):
-    """A folder that is one raster file; it has no bytes of its own."""
-
-    size = 0
-
-    def __init__(self, name: str) -> None:
-        self.name = name.rstrip("/" + os.sep) or name  # what is kept with it lies beside it
-        self._place = full_path(self.name)
-
-    @property
-    def place(self) -> str:
-        """The path in full."""
-        return self._place
-
-    @property
-    def key(self) -> tuple[Any, ...]:
-        """Path and time of the last change."""
-        return (self._place, os.stat(self._place).st_mtime_ns)
-
-    def __getstate__(self) -> dict[str, Any]:
-        return self.__dict__ | {"name": self._place}
-
-    def head(self) -> bytes:
-        """Return nothing."""
-        return b""
-
-    def holds(self, name: str) -> bool:
-        """Tell whether a file of this name lies in it."""
-        return os.path.isfile(os.path.join(self._place, name))
 
 
 standard_input: dict[str, bytes] = {}
@@ -66,9 +38,14 @@ def open_file(path: Any, storage_options: Mapping[str, Any] | None = None) -> By
     name = os.fspath(path)
     if name in standard_input:
         return HeldFile(name, standard_input[name])
-    if os.path.isdir(name):
-        return FolderFile(name)
-    return open_bytes(name, storage_options)
+    local = os.path.isdir(name)
+    if not local:
+        file = open_bytes(name, storage_options)
+        if not file.is_folder:
+            return file
+    from spectrane.engine.folders import LocalFolder, StorageFolder
+
+    return LocalFolder(name) if local else StorageFolder(name, storage_options)
 
 
 def open_source(
@@ -141,15 +118,15 @@ def members_of(path: Any, storage_options: Mapping[str, Any] | None = None) -> l
 
 def reader_of(file: ByteFile) -> tuple[str, FormatReader]:
     """Return the format's name and reader. Raises FormatError where none knows the file."""
-    holds = file.holds if isinstance(file, FolderFile | StorageFolder) else None
-    probe = Probe(file.head()[:PROBED], file.name, holds is not None, holds)
+    folder = cast("Folder", file) if file.is_folder else None
+    probe = Probe(file.head()[:PROBED], file.name, folder)
     entry = reader_for(probe)
     if entry is not None:
         return entry
     _point_to_the_head(file.name)
     head = probe.head
     what = "is empty" if not head else f"begins with {head[:8]!r}, which no known format does"
-    if probe.folder:
+    if folder is not None:
         raise FormatError(f"{file.name}: is a folder that no known format is kept as; what lies "
                           f"below it is listed by: spectrane survey {file.name}")  # fmt: skip
     known = ", ".join(one.name for one in formats() if one.reader is not None)

@@ -12,8 +12,8 @@ import itertools
 import os
 import re
 import threading
-from collections.abc import Callable, Iterator
-from typing import Any, Protocol
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any, Protocol
 
 from spectrane.engine.byte_file import ByteFile
 from spectrane.kernels.records import record
@@ -22,19 +22,21 @@ from spectrane.model.member import Member
 from spectrane.model.source import Source
 from spectrane.model.telling import warn_caller
 
+if TYPE_CHECKING:
+    from spectrane.engine.folders import Folder
+
 ENTRY_POINTS = "spectrane.formats"
 
 
 @record(frozen=True)
 class Probe:
-    """What a reader recognises its format by: the first bytes, the name, whether a folder, and
-    whether that ``holds`` a file of some name.
+    """What a reader recognises its format by: the first bytes, the name, and the folder, where it
+    is one: what it ``holds``, its ``names`` and how they begin.
     """
 
     head: bytes
     name: str
-    folder: bool = False
-    holds: Callable[[str], bool] | None = None
+    folder: Folder | None = None
 
 
 class FormatReader(Protocol):
@@ -78,7 +80,7 @@ class Format:
         """Tell at a glance whether a file or folder may be of this format."""
         if self.reader is None:
             return False
-        if probe.folder:
+        if probe.folder is not None:
             return self.folders
         return self.start is None or re.match(self.start, probe.head, re.DOTALL) is not None
 

@@ -37,6 +37,30 @@ def address_parts(name: str) -> tuple[str, str, str]:
     return (scheme + mark, inner, chain + rest) if mark else ("", name, "")
 
 
+def file_name(path: str) -> str:
+    """Return the last name of a path, or of the path inside a storage; what a server is asked
+    along with it, signatures say, is no part of it.
+
+    >>> file_name("scenes/a.tif"), file_name("zip://in/b.tif::/data/pack.zip")
+    ('a.tif', 'b.tif')
+    >>> file_name("https://maps.example/c.tif?signature=x/y")
+    'c.tif'
+    """
+    scheme, inner, _ = address_parts(path)
+    if scheme in ("http://", "https://"):
+        inner = re.split(r"[?#]", inner, maxsplit=1)[0]
+    return os.path.basename(inner)
+
+
+def file_stem(path: str) -> str:
+    """Return the last name without its ending.
+
+    >>> file_stem("zip://in/b.tif::/data/pack.zip"), file_stem("scans/a.nii.gz")
+    ('b', 'a')
+    """
+    return os.path.splitext(file_name(path).removesuffix(".gz"))[0]
+
+
 def filesystem_of(name: str, options: Mapping[str, Any] | None) -> tuple[Any, str]:
     """Return fsspec's storage for an address, and the path inside. Raises AccessError."""
     import fsspec

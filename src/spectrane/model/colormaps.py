@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from spectrane.kernels.oklab import from_oklab, to_oklab
 from spectrane.kernels.quiet import quiet_methods
 from spectrane.kernels.records import record
+from spectrane.model.addresses import file_stem
 from spectrane.model.colors import THEIRS, color_text, parse_color, rgba_bytes
 from spectrane.model.errors import LookError, nearest
 from spectrane.model.html import escaped, in_row, picture_html
@@ -267,7 +268,7 @@ class Colormap:
         from spectrane.model.colormap_tables import entries_of
 
         with ReadingAs(name, LookError, "a colour map"):
-            return cls(os.path.splitext(os.path.basename(name))[0], entries_of(text))
+            return cls(file_stem(name), entries_of(text))
 
 
 def _between(at: NDArray[np.float64], places: NDArray[np.float64], values: Any) -> Any:

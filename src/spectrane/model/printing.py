@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import os
+from spectrane.model.addresses import file_name
 
 MOST_LINES = 500
 """So many rows of a table are said, and how many more there are; files and JSON have all."""
@@ -50,5 +50,4 @@ def short_name(path: str, otherwise: str = "an array in memory") -> str:
     >>> short_name("zip://in/b.tif::/data/pack.zip")
     'b.tif'
     """
-    path = path.partition("::")[0] if "://" in path else path
-    return printable_line(whole_text(os.path.basename(path))) or otherwise
+    return printable_line(whole_text(file_name(path))) or otherwise

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import contextlib
+import itertools
 import os
+import posixpath
 from collections.abc import Iterator, Mapping
 from typing import Any, BinaryIO, TypeAlias
 
-from spectrane.model.addresses import filesystem_of, is_address
+from spectrane.model.addresses import address_parts, file_name, filesystem_of, is_address
 from spectrane.model.errors import AccessError, ExistingFile, FormatError
 from spectrane.model.regular_files import called_instead
 from spectrane.model.whole_files import written_whole
@@ -34,12 +36,12 @@ def local_place(
     open_file = not isinstance(target, str | os.PathLike)
     ending = ending or (usual if open_file else None)
     name = str(getattr(target, "name", "")) if open_file else os.fspath(target)  # type: ignore[arg-type]
-    base = os.path.basename(name.rpartition("::")[0] or name) if not ending else f"data{ending}"
+    base = file_name(name) if not ending else f"data{ending}"
     if not os.path.splitext(base)[1]:
         raise FormatError(f"{name or 'an open file'}: its name says no format; say ending='.tif', "
                           "or another that is written")  # fmt: skip
     if not open_file:
-        _check_free(name, overwrite, storage_options)
+        check_free(name, overwrite=overwrite, options=storage_options)
     import tempfile  # what is written to a path needs none
 
     with tempfile.TemporaryDirectory() as folder:
@@ -49,7 +51,29 @@ def local_place(
         if open_file:
             _send(place, name, target)
         else:
-            _put(place, name, storage_options)
+            send_on(place, name, overwrite=overwrite, options=storage_options)
+
+
+@contextlib.contextmanager
+def local_folder(
+    target: str | os.PathLike[str], *, overwrite: bool = False,
+    storage_options: Mapping[str, Any] | None = None,
+) -> Iterator[str]:  # fmt: skip
+    """Yield the local folder where many files are to be written: the target, or a scratch folder
+    whose files are sent on among those that are there. Raises ExistingFile, AccessError.
+    """
+    name = os.fspath(target)
+    if not is_address(name):
+        yield name.removeprefix("file://")
+        return
+    check_free(name, overwrite=overwrite, options=storage_options)
+    import tempfile
+
+    with tempfile.TemporaryDirectory() as folder:
+        place = os.path.join(folder, file_name(name.rstrip("/")) or "files")
+        with called_instead(place, name):
+            yield place
+        send_on(place, name, overwrite=overwrite, options=storage_options, among=True)
 
 
 @contextlib.contextmanager
@@ -78,7 +102,8 @@ def _send(place: str, name: str, target: Any) -> None:
         shutil.copyfileobj(file, target, 1 << 20)
 
 
-def _check_free(name: str, overwrite: bool, options: Mapping[str, Any] | None) -> None:
+def check_free(name: str, *, overwrite: bool, options: Mapping[str, Any] | None = None) -> None:
+    """Raise ExistingFile where something is at an address and is not to be replaced."""
     filesystem, path = filesystem_of(name, options)
     try:
         there = not overwrite and filesystem.exists(path)
@@ -88,13 +113,63 @@ def _check_free(name: str, overwrite: bool, options: Mapping[str, Any] | None) -
         raise ExistingFile(f"{name}: exists already; overwrite (--overwrite) replaces it")
 
 
-def _put(place: str, name: str, options: Mapping[str, Any] | None) -> None:
-    filesystem, path = filesystem_of(name, options)
+def send_on(
+    place: str, name: str, *, overwrite: bool = False, options: Mapping[str, Any] | None = None,
+    among: bool = False, alone: bool = False,
+) -> None:  # fmt: skip
+    """Send a scratch file or folder to an address, unless ``alone`` with what lies beside it.
+
+    A folder replaces one that is there, or with ``among`` goes among its files. Raises
+    ExistingFile for a file beside that is there, and AccessError; nothing is left of what failed.
+    """
+    above, base = os.path.split(place)
+    scheme, inner, chain = address_parts(name)
+    folder = posixpath.dirname(inner)
+    beside = {
+        os.path.join(above, one): f"{scheme}{folder}{'/' if folder else ''}{one}{chain}"
+        for one in os.listdir(above)
+        if one != base and not alone
+    }
+    for address in beside.values():
+        check_free(address, overwrite=overwrite, options=options)
+    for one, address in (*beside.items(), (place, name)):  # what names the others comes last
+        filesystem, path = filesystem_of(address, options)
+        try:
+            if os.path.isdir(one):
+                _put_folder(one, filesystem, path.rstrip("/"), among=among)
+            else:
+                filesystem.put([one], [path])
+        except NotImplementedError as error:
+            raise AccessError(
+                f"{address}: cannot be written: this kind of address is only read"
+            ) from error
+        except Exception as error:
+            raise AccessError(f"{address}: cannot be written: {error}") from error
+
+
+def _put_folder(place: str, filesystem: Any, path: str, *, among: bool) -> None:
+    """Send a folder: what lies deepest first, since what lies above tells what is there.
+
+    One that replaces another is whole before that goes.
+    """
+    found = [os.path.relpath(os.path.join(folder, name), place).replace(os.sep, "/")
+             for folder, _, names in os.walk(place) for name in names]  # fmt: skip
+    found.sort(key=lambda name: (-name.count("/"), name))
+    there = filesystem.exists(path)
+    target = f"{path}.partial" if there and not among else path
     try:
-        filesystem.put(place, path, recursive=os.path.isdir(place))
-    except NotImplementedError as error:
-        raise AccessError(
-            f"{name}: cannot be written: this kind of address is only read"
-        ) from error
-    except Exception as error:
-        raise AccessError(f"{name}: cannot be written: {error}") from error
+        for _, group in itertools.groupby(found, key=lambda name: name.count("/")):
+            names = list(group)
+            if hasattr(filesystem, "auto_mkdir"):  # most storages have no folders to be made
+                for above in {posixpath.dirname(f"{target}/{name}") for name in names}:
+                    filesystem.makedirs(above, exist_ok=True)
+            filesystem.put([os.path.join(place, name) for name in names],
+                           [f"{target}/{name}" for name in names])  # fmt: skip
+    except BaseException:
+        if target != path or not there:
+            with contextlib.suppress(Exception):
+                filesystem.rm(target, recursive=True)
+        raise
+    if target != path:
+        filesystem.rm(path, recursive=True)
+        filesystem.mv(target, path, recursive=True)

@@ -22,7 +22,7 @@ from spectrane.formats.png.encoding import encode_png
 from spectrane.formats.registry import open_with, reader_of
 from spectrane.kernels.quiet import quiet
 from spectrane.kernels.records import record
-from spectrane.model.addresses import is_address
+from spectrane.model.addresses import file_stem
 from spectrane.model.asking import as_tuple
 from spectrane.model.errors import FormatError, GridMismatch, LookError
 from spectrane.model.grid import Grid
@@ -94,8 +94,6 @@ def write_kml(
         ending = os.path.splitext(name)[1].lower()
         if ending not in (".kml", ".kmz"):
             raise FormatError(f"{name}: expected an ending .kml or .kmz")
-        if ending == ".kml" and is_address(path):
-            raise FormatError(f"{path}: is many files; write a .kmz there")
         _write(layers, name, quad, view, as_tuple(size) or SIZE, title, overwrite, area)
 
 
@@ -105,7 +103,7 @@ def _write(
 ) -> None:  # fmt: skip
     ending = os.path.splitext(name)[1].lower()
     shown = _drawn(layers, quad, view, size, area)
-    stem = os.path.splitext(os.path.basename(name))[0]
+    stem = file_stem(name)
     files = [f"{stem}_{k}.png" if ending == ".kml" else f"files/{k}.png"
              for k in range(1, len(shown) + 1)]  # fmt: skip
     text = _document(title or short_name(stem), shown, files).encode()

@@ -10,8 +10,8 @@ from __future__ import annotations
 import math
 import os
 import time
-from collections.abc import Callable, Iterator, Sequence
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -30,19 +30,21 @@ from spectrane.engine.bars import ProgressLike, told_progress
 from spectrane.engine.files import open_bytes
 from spectrane.engine.resuming import fingerprint
 from spectrane.engine.running import in_order
-from spectrane.engine.threads import in_parallel
+from spectrane.engine.threads import Progress, in_parallel
 from spectrane.formats.png.encoding import encode_png
 from spectrane.formats.registry import open_with, reader_of
 from spectrane.kernels.quiet import quiet
 from spectrane.kernels.records import record
-from spectrane.model.errors import AccessError, ExistingFile, GridMismatch, LookError
+from spectrane.model.errors import AccessError, GridMismatch, LookError
 from spectrane.model.grid import Bounds, Grid
 from spectrane.model.regular_files import reason_of
 from spectrane.model.systems import same_system
+from spectrane.model.targets import local_folder
 from spectrane.model.trials import now_trying
 from spectrane.model.view import View
 from spectrane.model.whole_files import written_whole
 from spectrane.model.window import whole
+from spectrane.pages.tile_list import TileList
 from spectrane.pages.tile_matrices import (
     HALF,
     SCHEMES,
@@ -52,7 +54,8 @@ from spectrane.pages.tile_matrices import (
     TileScheme,
     write_documents,
 )
-from spectrane.spatial.coordinates import Mapping, transformer
+from spectrane.spatial.coordinates import Mapping as Coordinates
+from spectrane.spatial.coordinates import transformer
 from spectrane.spatial.grids import lonlat_bounds
 
 if TYPE_CHECKING:
@@ -61,7 +64,6 @@ if TYPE_CHECKING:
 
 DEEPEST = 24
 _FURTHEST = 85.0511287798066
-_LIST = "tiles.parts"
 
 
 @record(frozen=True)
@@ -99,6 +101,7 @@ def tiles(
     zooms: Sequence[int] | None = None, title: str | None = None, attribution: str = "",
     view: View | None = None, overwrite: bool = False, engine: str | None = None,
     progress: ProgressLike = None, area: StackArea = "bottom",
+    storage_options: Mapping[str, Any] | None = None,
 ) -> TilesDone:  # fmt: skip
     """Write layers as web-map tiles into a folder: ``ZOOM/COLUMN/ROW.png``, with TileJSON 3.0.0
     (``tiles.json``) and a WMTS 1.0.0 capabilities document (``wmts.xml``).
@@ -106,7 +109,8 @@ def tiles(
     ``scheme`` is ``mercator`` or ``geographic``; ``zooms`` (first, last), None takes those that
     show the first raster whole up to its own resolution. ``view`` bounds the area, which is what
     the lowest raster covers, or with ``area="union"`` all of them. Limits are found once per
-    raster, from all of it. A run that was killed goes on from the tiles that are there.
+    raster, from all of it. A run that was killed goes on from the tiles that are there. ``folder``
+    may be an fsspec URL with the ``storage_options`` of its kind: tiles are sent there at the end.
 
     Raises GridMismatch for layers without a place, ExistingFile for a folder with other tiles.
 
@@ -132,16 +136,31 @@ def tiles(
     seen = common_grid(first, view, None) if view is not None else first
     bounds = _reach(seen, plan)
     span = _checked_zooms(tuple(zooms)) if zooms is not None else _fitting_zooms(seen, plan)
-    root = os.fspath(folder)
+    named = title or rasters[0].layer.title
     drawer = TileDrawer(tuple(ready), plan)
-    job = fingerprint(drawer, span, bounds)
+    with local_folder(folder, overwrite=overwrite, storage_options=storage_options) as root:
+        lonlat = lonlat_bounds(seen)
+
+        def documents() -> None:
+            write_documents(root, plan, span, lonlat, named, attribution)
+
+        count = _written(drawer, root, span, bounds, overwrite, engine, progress, documents)
+    return TilesDone(count, span, lonlat)
+
+
+def _written(
+    drawer: TileDrawer, root: str, span: tuple[int, int], bounds: Bounds, overwrite: bool,
+    engine: str | None, progress: Progress, documents: Callable[[], None],
+) -> int:  # fmt: skip
+    """Write the tiles of all zooms, then their documents; return how many tiles there are."""
+    plan = drawer.scheme
     wanted = list(_tiles(plan, bounds, span[1]))
     total = sum(_count(plan, bounds, zoom) for zoom in range(span[0], span[1] + 1))
     trial = now_trying()
     if trial is not None:
         trial.planned[os.path.abspath(root)] = _tried(drawer, wanted, total)
-        return TilesDone(total, span, lonlat_bounds(seen))
-    log = _Log(root, job, overwrite)
+        return total
+    log = TileList(root, fingerprint(drawer, span, bounds), overwrite)
     try:
         present = _draw_finest(
             drawer, wanted, root, log, engine, lambda done: progress(done, total)
@@ -157,10 +176,9 @@ def tiles(
         done += len(here)
         count += len(present)
         progress(done, total)
-    lonlat = lonlat_bounds(seen)
-    write_documents(root, plan, span, lonlat, title or rasters[0].layer.title, attribution)
+    documents()
     log.finish()
-    return TilesDone(count, span, lonlat)
+    return count
 
 
 def _tried(drawer: TileDrawer, wanted: Sequence[Tile], total: int) -> dict[str, int | float]:
@@ -173,59 +191,8 @@ def _tried(drawer: TileDrawer, wanted: Sequence[Tile], total: int) -> dict[str, 
     return {"bytes": round(size * total), "seconds": round(taken * len(wanted), 2)}
 
 
-class _Log:
-    """Which tiles are finished, also those that are empty; an earlier run's, if it was this job."""
-
-    def __init__(self, root: str, job: str, overwrite: bool) -> None:
-        self.root, self.path = root, os.path.join(root, _LIST)
-        self.done: dict[Tile, bool] = {}
-        known = self._load(job)
-        if not known:
-            if os.path.isdir(root) and os.listdir(root) and not overwrite:
-                raise ExistingFile(f"{root}: holds other files already; overwrite (--overwrite) "
-                                   "writes among them")  # fmt: skip
-            try:
-                os.makedirs(root, exist_ok=True)
-                with open(self.path, "w", encoding="utf-8") as file:
-                    file.write(job + "\n")
-            except OSError as error:
-                raise AccessError(f"{root}: cannot be written: {reason_of(error)}") from error
-
-    def _load(self, job: str) -> bool:
-        try:
-            with open(self.path, encoding="utf-8") as file:
-                lines = file.read().split("\n")
-        except OSError:
-            return False
-        if lines[0] != job:
-            return False
-        for line in lines[1:]:
-            parts = line.split()
-            if len(parts) == 4 and all(part.isdecimal() for part in parts):
-                zoom, column, row, full = map(int, parts)
-                self.done[zoom, column, row] = bool(full)
-        return True
-
-    def add(self, tiles: Sequence[tuple[Tile, bool]]) -> None:
-        """Note finished tiles, and whether anything is in them."""
-        with open(self.path, "a", encoding="utf-8") as file:
-            for tile, full in tiles:
-                self.done[tile] = full
-                file.write(f"{tile[0]} {tile[1]} {tile[2]} {int(full)}\n")
-
-    def abandon(self) -> None:
-        """Leave nothing where there was nothing, if no tile was finished."""
-        if not self.done and os.listdir(self.root) == [_LIST]:
-            os.unlink(self.path)
-            os.rmdir(self.root)
-
-    def finish(self) -> None:
-        """Forget the list: all is there."""
-        os.unlink(self.path)
-
-
 def _draw_finest(
-    drawer: TileDrawer, wanted: Sequence[Tile], root: str, log: _Log, engine: str | None,
+    drawer: TileDrawer, wanted: Sequence[Tile], root: str, log: TileList, engine: str | None,
     told: Callable[[int], None],
 ) -> set[Tile]:  # fmt: skip
     """Draw the finest zoom's tiles, some at a time side by side."""
@@ -257,7 +224,7 @@ def _draw_finest(
     return present
 
 
-def _draw_above(root: str, wanted: Sequence[Tile], below: set[Tile], log: _Log) -> set[Tile]:
+def _draw_above(root: str, wanted: Sequence[Tile], below: set[Tile], log: TileList) -> set[Tile]:
     """Make each tile of a zoom from the four below it."""
     present = {tile for tile in wanted if log.done.get(tile)}
     left = [tile for tile in wanted if tile not in log.done]
@@ -368,7 +335,7 @@ def _fitting_zooms(area: Grid, plan: Scheme) -> tuple[int, int]:
     if area.crs != middle.crs:
         x, y = transformer(area, middle).transform(x, y)
     probe = Grid.from_corner((3, 3), x=x, y=y, pixel_size=plan.pixel(12), crs=plan.crs)
-    scale = max(Mapping(probe, area, 0).scales())
+    scale = max(Coordinates(probe, area, 0).scales())
     last = max(0, min(DEEPEST - 1, 12 + math.floor(math.log2(max(scale, 1e-9)) + 0.5)))
     first = max(0, last - max(0, math.ceil(math.log2(max(area.shape) / TILE))))
     return first, last

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import replace
@@ -11,6 +10,7 @@ import numpy as np
 
 from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
+from spectrane.model.addresses import file_stem
 from spectrane.model.band import Band, unnamed
 from spectrane.model.errors import GridMismatch
 from spectrane.model.pixels import Pixels
@@ -67,9 +67,7 @@ def _named(parents: Sequence[Source]) -> tuple[Band, ...]:
     """Return all bands, each with a name of its own: without one its file's, else with it."""
     found: list[tuple[Band, str]] = []
     for parent in parents:
-        stem = (
-            parent.told_as or os.path.splitext(os.path.basename(parent.name).removesuffix(".gz"))[0]
-        )
+        stem = parent.told_as or file_stem(parent.name)
         for index, band in enumerate(parent.bands):
             plain = unnamed(band, index)
             number = f" {index + 1}" if len(parent.bands) > 1 else ""

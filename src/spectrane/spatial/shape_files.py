@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from spectrane.kernels.quiet import quiet
+from spectrane.model.addresses import file_stem
 from spectrane.model.asking import PointsLike, ShapeLike
 from spectrane.model.errors import FormatError, LookError
 from spectrane.model.grid import CrsLike
@@ -61,7 +62,7 @@ def _data_of(found: Shapes, name: str, layer: str | None) -> bytes:
     if ending == ".gpkg":
         from spectrane.spatial.geopackage_writing import geopackage_bytes
 
-        title = layer or os.path.splitext(os.path.basename(name))[0]
+        title = layer or file_stem(name)
         return geopackage_bytes(found, title)
     raise FormatError(f"{name}: shapes are written as .geojson or .gpkg")
 

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from spectrane.kernels.quiet import quiet
 from spectrane.kernels.records import record
-from spectrane.model.addresses import FileLike, is_address
+from spectrane.model.addresses import FileLike, file_name, is_address
 from spectrane.model.errors import LookError, MetadataError, MissingFile
 from spectrane.model.grid import CrsLike
 from spectrane.model.regular_files import (
@@ -207,7 +207,7 @@ def _from_elsewhere(given: Any, layer: str | None, options: Mapping[str, Any] | 
     import tempfile
 
     with tempfile.TemporaryDirectory() as folder:  # SQLite reads files
-        copy = os.path.join(folder, os.path.basename(name))
+        copy = os.path.join(folder, file_name(name))
         with open(copy, "wb") as file:
             file.write(data)
         with called_instead(copy, name):
@@ -217,7 +217,7 @@ def _from_elsewhere(given: Any, layer: str | None, options: Mapping[str, Any] | 
 def _from_file(name: str, layer: str | None) -> _Found:
     from spectrane.spatial.geopackage import is_geopackage, read_layer  # brings SQLite along
 
-    title = os.path.basename(name)
+    title = file_name(name)
     try:
         os.close(open_regular(name))
     except MissingFile as error:

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine.byte_file import ByteFile
-from spectrane.engine.files import StorageFolder
+from spectrane.engine.folders import StorageFolder
 from spectrane.formats.cf.arrays import Variable
 from spectrane.formats.cf.variables import ArraySourceOnDisk, members_in, opened
 from spectrane.model.errors import AccessError, FormatError
@@ -36,7 +36,7 @@ class ZarrReader:
 
     def matches(self, probe: Probe) -> bool:
         """Tell whether a folder holds one of Zarr's own files."""
-        return probe.holds is not None and any(map(probe.holds, STORE_MARKS))
+        return probe.folder is not None and any(map(probe.folder.holds, STORE_MARKS))
 
     def members(self, file: ByteFile) -> list[Member]:
         """List the raster arrays."""
@@ -131,12 +131,12 @@ def _arrays(place: str) -> Iterator[str]:
 
 def _far_arrays(file: StorageFolder) -> Iterator[str]:
     heads: dict[str, list[str]] = {}
-    for path in file.files():
+    for path in file.below():
         folder, _, name = path.rpartition("/")
         if name in STORE_MARKS:
             heads.setdefault(folder or ".", []).append(name)
     for folder, names in heads.items():
-        head = file.place_of(posixpath.normpath(f"{folder}/zarr.json"))
+        head = file.path_of(posixpath.normpath(f"{folder}/zarr.json"))
         if _is_array(names, head, file.options):
             yield folder
 

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import itertools
-import os
-from collections.abc import Iterator
 from dataclasses import dataclass, field
+from typing import TypeAlias
 
-from spectrane.engine.files import LocalFile
+from spectrane.engine.byte_file import ByteFile
+from spectrane.engine.folders import Folder
+from spectrane.engine.threads import in_parallel
 from spectrane.formats.dicom.elements import Dataset
 from spectrane.formats.dicom.head import (
     SYNTAXES,
@@ -18,9 +18,9 @@ from spectrane.formats.dicom.head import (
     read_elements,
     read_meta,
 )
-from spectrane.model.errors import FormatError
+from spectrane.model.addresses import file_name
+from spectrane.model.errors import AccessError, FormatError
 from spectrane.model.member import Member
-from spectrane.model.regular_files import open_regular
 from spectrane.model.telling import warn_caller
 
 _CODES = """
@@ -70,6 +70,11 @@ class Series:
         names = {head.name for head in self.heads}
         return names.pop() if len(names) == 1 else None
 
+    @property
+    def bytes(self) -> int:
+        """How many bytes its files have."""
+        return sum({head.name: head.bytes for head in self.heads}.values())
+
     def member(self, number: int) -> Member:
         """Return it as a member of the folder."""
         layout = self.heads[0].layout
@@ -90,33 +95,16 @@ def object_kind(data: Dataset) -> str:
     return f"an object of modality {said}" if said in MODALITIES else "an object"
 
 
-def _files(folder: str) -> Iterator[str]:
-    with os.scandir(folder) as entries:
-        files = sorted((entry.name, entry.path) for entry in entries if entry.is_file())
-    for name, path in files:
-        if not name.startswith("."):
-            yield path
-
-
-def holds_images(folder: str) -> bool:
+def holds_images(folder: Folder) -> bool:
     """Tell whether one of a folder's first files is of this format."""
     try:
-        return any(is_one(path) for path in itertools.islice(_files(folder), _LOOKED_AT))
-    except OSError:
-        return False
-
-
-def is_one(path: str) -> bool:
-    """Tell whether a file is of this format; one that cannot be read is not."""
-    try:
-        with os.fdopen(open_regular(path), "rb") as file:
-            return begins(file.read(132))
-    except OSError:
+        return any(map(begins, folder.starts(folder.names()[:_LOOKED_AT], 132)))
+    except (OSError, AccessError):
         return False
 
 
 def series_in(
-    folder: str, broken: list[tuple[str, FormatError]] | None = None,
+    folder: Folder, broken: list[tuple[str, FormatError]] | None = None,
     objects: list[tuple[str, Dataset]] | None = None,
 ) -> list[Series]:  # fmt: skip
     """Return a folder's series, the one of most slices first.
@@ -128,51 +116,66 @@ def series_in(
     """
     series: dict[str, Series] = {}
     strange: list[str] = []
-    for path in _files(folder):
-        try:
-            head = _head_of(path, strange, objects)
-        except FormatError as error:
+    for path, found in _read(folder):
+        if isinstance(found, FormatError):
             if broken is None:
-                raise
-            broken.append((path, error))
-            continue
-        if head is None:
-            continue
-        data = head.data
-        key = data.text("SeriesInstanceUID")
-        if head.layout.frames > 1:
-            key += f" {data.text('ConcatenationUID') or path}"
-        if key in series:
-            series[key].heads.append(head)
-        else:
-            series[key] = Series.begun_by(head)
+                raise found
+            broken.append((path, found))
+        elif isinstance(found, str):
+            strange.append(f"{file_name(path)} ({found})")
+        elif isinstance(found, Dataset):
+            (objects if objects is not None else []).append((path, found))
+        elif found is not None:
+            key = found.data.text("SeriesInstanceUID")
+            if found.layout.frames > 1:
+                key += f" {found.data.text('ConcatenationUID') or path}"
+            if key in series:
+                series[key].heads.append(found)
+            else:
+                series[key] = Series.begun_by(found)
     if strange:
         warn_caller(
-            f"{folder}: {len(strange)} files are packed in a way that is not supported and are "
-            f"left out: {', '.join(strange[:4])}"
+            f"{folder.name}: {len(strange)} files are packed in a way that is not supported and "
+            f"are left out: {', '.join(strange[:4])}"
         )
     if not series and (broken is None or not (broken or objects)):
-        raise FormatError(f"{folder}: no image among its files; folders below it are opened by "
-                          "their own names")  # fmt: skip
+        raise FormatError(f"{folder.name}: no image among its files; folders below it are opened "
+                          "by their own names")  # fmt: skip
     return sorted(series.values(), key=lambda one: (-one.planes, one.number))
 
 
-def _head_of(
-    path: str, strange: list[str], objects: list[tuple[str, Dataset]] | None
-) -> DicomHead | None:
-    """Return an image's head; None for other files. Names what is packed strangely."""
-    file = LocalFile(path)
-    parsed = None
+_Found: TypeAlias = "DicomHead | Dataset | FormatError | str | None"
+"""An image, an object without pixels, what is broken, a packing that is not supported, or nothing
+of this format.
+"""
+
+
+def _read(folder: Folder) -> list[tuple[str, _Found]]:
+    """Read the heads of a folder's files; many at once where each must be waited for."""
+    names = folder.names()
+    found: list[_Found] = [None] * len(names)
+
+    def read(number: int) -> None:
+        try:
+            found[number] = _head_of(folder.inside(names[number]))
+        except FormatError as error:
+            found[number] = error
+
+    in_parallel(range(len(names)), lambda: read, threads=folder.at_once)
+    return [(folder.path_of(name), one) for name, one in zip(names, found, strict=True)]
+
+
+def _head_of(file: ByteFile) -> _Found:
     meta = read_meta(file)
-    if meta is not None:
-        syntax, directory, _ = meta
-        if syntax and syntax not in SYNTAXES and not directory:
-            strange.append(f"{os.path.basename(path)} ({syntax})")
-        else:
-            parsed = read_elements(file, meta)
-    if parsed is None or not has_pixels(parsed[0]):
-        if parsed is not None and objects is not None:
-            objects.append((path, parsed[0]))
+    if meta is None:
         file.close()
         return None
+    syntax, directory, _ = meta
+    if syntax and syntax not in SYNTAXES and not directory:
+        file.close()
+        return syntax
+    parsed = read_elements(file, meta)
+    if parsed is None or not has_pixels(parsed[0]):
+        file.close()
+        return None if parsed is None else parsed[0]
     return read_dicom_head(file, parsed)

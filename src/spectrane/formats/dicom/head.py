@@ -81,6 +81,8 @@ class DicomHead:
     syntax: str
     layout: DicomLayout
     pixels: Element
+    bytes: int
+    """Of the whole file, as it lies there."""
 
     @property
     def name(self) -> str:
@@ -124,7 +126,7 @@ def read_dicom_head(file: ByteFile, found: Elements | None = None) -> DicomHead:
     if pixels is None:
         kind = data.text("Modality") or data.text("SOPClassUID") or "object"
         raise FormatError(f"{file.name}: a {kind} without pixel data (7FE0,0010): nothing to show")
-    head = DicomHead(inner, data, syntax, _layout(data, pixels), pixels)
+    head = DicomHead(inner, data, syntax, _layout(data, pixels), pixels, file.size)
     _check_bytes(head)
     return head
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from functools import partial
 from typing import TYPE_CHECKING
 
 from spectrane.engine.byte_file import ByteFile
+from spectrane.engine.folders import Folder, folder_around
 from spectrane.formats.dicom.arranging import Arrangement, arranged
 from spectrane.formats.dicom.beside import (
     is_map,
@@ -49,11 +49,11 @@ class DicomReader:
 
     def matches(self, probe: Probe) -> bool:
         """Tell whether a file has the prefix at byte 128, or a folder such a file."""
-        return holds_images(probe.name) if probe.folder else begins(probe.head)
+        return begins(probe.head) if probe.folder is None else holds_images(probe.folder)
 
     def members(self, file: ByteFile) -> list[Member]:
         """Return the one image, the series of a folder, or what an object beside images says."""
-        told = None if isinstance(file, _folder_file()) else read_elements(file)
+        told = None if file.is_folder else read_elements(file)
         if told is not None and speaks(told[0]):
             found = _spoken_of(file, told[0])
             if is_map(told[0]):
@@ -73,7 +73,7 @@ class DicomReader:
         if spacing not in (None, *SPACINGS):
             raise FormatError(f"spacing {spacing!r}: expected {' or '.join(SPACINGS)}")
         told = None
-        if not isinstance(file, _folder_file()):
+        if not file.is_folder:
             told = read_elements(file)
             if told is not None and is_structure_set(told[0]) and not has_pixels(told[0]):
                 find_member([Member(1, "RTSTRUCT", 0, 0, 1, "")], member, file.name)
@@ -93,16 +93,15 @@ class DicomReader:
         return _opened(file, found, chosen.number, spacing)
 
     def each(
-        self, file: ByteFile, broken: list[tuple[str, FormatError]], objects: list[tuple[str, str]]
-    ) -> Iterator[tuple[Member, str | None, Callable[..., Source]]]:
-        """Yield the series of a folder, read once, with what opens each: ``opened(spacing=)``, and
-        the path of those that one file holds.
+        self, file: Folder, broken: list[tuple[str, FormatError]], objects: list[tuple[str, str]]
+    ) -> Iterator[tuple[Series, Callable[..., Source]]]:
+        """Yield the series of a folder, read once, with what opens each: ``opened(spacing=)``.
 
         Files that are broken go to ``broken``, and keep nobody else from being listed; those
         without pixels to ``objects``, each with what it is, "" where it can be opened.
         """
         without: list[tuple[str, Dataset]] = []
-        found = series_in(file.name, broken, without)
+        found = series_in(file, broken, without)
         attach(found, [data for _, data in without])
         for path, data in without:
             opens = is_structure_set(data) and bool(data.items("ROIContourSequence"))
@@ -110,7 +109,7 @@ class DicomReader:
             said = f" of {', '.join(of)}; it opens them as it says" if of else " without pixels"
             objects.append((path, "" if opens else f"{object_kind(data)}{said}"))
         for number, series in enumerate(found, 1):
-            yield series.member(number), series.path, partial(_opened, file, found, number)
+            yield series, partial(_opened, file, found, number)
 
 
 def _planes(series: Series) -> list[PlaneRecord]:
@@ -183,8 +182,8 @@ def _as_said(
 def _spoken_of(file: ByteFile, data: Dataset) -> list[Series]:
     """Return the series in a file's folder that an object speaks of, with those images alone."""
     refers = referred_by(data)
-    folder = os.path.dirname(file.name) or "."
-    every = series_in(folder, [], []) if os.path.isdir(folder) else []
+    folder = folder_around(file)
+    every = [] if folder is None else series_in(folder, [], [])
     found = [replace(one, heads=[head for head in one.heads if refers.covers(head)])
              for one in every]  # fmt: skip
     found = [one for one in found if one.heads]
@@ -214,17 +213,11 @@ def attach(found: Sequence[Series], objects: Sequence[Dataset]) -> None:
                 series.beside.append(data)
 
 
-def _folder_file() -> type[ByteFile]:
-    from spectrane.formats.registry import FolderFile
-
-    return FolderFile
-
-
 def _series(file: ByteFile, told: Elements | None = None) -> list[Series]:
     """Return the series of a folder, or of one file, whose elements may be read already."""
-    if isinstance(file, _folder_file()):
+    if isinstance(file, Folder):
         objects: list[tuple[str, Dataset]] = []
-        found = series_in(file.name, objects=objects)
+        found = series_in(file, objects=objects)
         attach(found, [data for _, data in objects])
         return found
     return [Series.begun_by(read_dicom_head(file, told))]
