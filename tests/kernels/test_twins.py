@@ -188,6 +188,18 @@ def test_many_small_jobs_come_to_load_the_loop(monkeypatch):
     assert chosen == [max, max, max, min, min]
 
 
+def test_blocks_of_one_job_weigh_as_much_as_the_job(monkeypatch):
+    monkeypatch.setattr(choice, "_loaded", False)
+    monkeypatch.setattr(choice, "_forgone", 0.0)
+    twin = choice.Twin(max, "builtins", "min", saving=0.1)
+    assert [twin.choose(4_000_000, 1_000_000) for _ in range(8)] == [max] * 8
+    assert choice._forgone == pytest.approx(0.8)
+    assert twin.choose(4_000_000, 1_000_000) is min  # the third job of that size
+    monkeypatch.setattr(choice, "_forgone", 0.0)
+    monkeypatch.setattr(choice, "_loaded", False)
+    assert choice.Twin(max, "builtins", "min", saving=0.1).choose(11_000_000, 10) is min
+
+
 @pytest.mark.parametrize("dtype", ["u4", "i4", "f4", "u8", "i8", "f8"])
 def test_ordered_bits_keep_order_and_come_back(rng, dtype):
     values = np.sort(rng.integers(-(2**30), 2**30, 500).astype(dtype))

@@ -70,7 +70,9 @@ class Moments:
         """
         if values.dtype == np.float32:
             rows = values if values.ndim == 2 else values.reshape(1, -1)
-            self.merge(Moments(*measuring.spread.choose(work or values.size)(rows, nodata)))
+            self.merge(
+                Moments(*measuring.spread.choose(work or rows.size, rows.size)(rows, nodata))
+            )
             return
         if not values.size:
             return
@@ -143,7 +145,8 @@ def _measured(
     first = True
     while _any_needed(searches):
         blocks = told_blocks(source, bands, window, progress if first else no_progress)
-        _pass(blocks, moments if first else None, searches, window_area(window))
+        work = window_area(window) * len(bands)
+        _pass(blocks, moments if first else None, searches, work)
         first = False
     return [
         _band_statistics(source.bands[index], moment, search.percentiles(), window_area(window))
@@ -189,7 +192,7 @@ def band_counts(
     source: Source, bands: Sequence[int], window: Window, progress: Progress = no_progress
 ) -> list[tuple[NDArray[Any], NDArray[np.int64]]]:
     """Return for each band of 8 or 16 bits the stored numbers that occur and how often."""
-    size, work = 1 << (8 * source.dtype.itemsize), window_area(window)
+    size, work = 1 << (8 * source.dtype.itemsize), window_area(window) * len(bands)
     tables: list[NDArray[np.int64]] = []
 
     def worker() -> Callable[[Pixels], None]:

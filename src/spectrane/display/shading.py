@@ -294,7 +294,7 @@ class Shading:
             return np.take(table, tables.as_index(np.ascontiguousarray(stored)), mode="wrap")
         out = np.empty(stored.shape, np.uint8)
         if stored.dtype in (np.float16, np.float32) and self.stepped:
-            step = steps.step_levels.choose(work)
+            step = steps.step_levels.choose(work, stored.size)
             step(stored.astype(np.float32, copy=False), self.stairs, out)
             return out
         for start in range(0, len(stored), _ROWS):

@@ -267,7 +267,7 @@ class AreaSums:
         valid = _finite_valid(pixels)
         if valid is not None and self.missing is None:
             self.missing = np.zeros_like(self.sums)
-        add = shrinking.add_area.choose(work)
+        add = shrinking.add_area.choose(work, pixels.values.size)
 
         def one(job: tuple[int, slice]) -> None:
             band, part = job

@@ -95,8 +95,9 @@ def blended(layers: Sequence[tuple[Rgba, float, str]], out: Rgba, rows: slice, w
         out[rows] = alone
         out[rows][alone[..., 3] == 0] = 0
         return
-    add, finish = add_layer.choose(work), finished.choose(work)
     columns = out.shape[1]
+    here = (rows.stop - rows.start) * columns * len(layers)
+    add, finish = add_layer.choose(work, here), finished.choose(work, here)
     sums = np.empty((4, ROWS, columns), np.float32)
     for start in range(rows.start, rows.stop, ROWS):
         stop = min(start + ROWS, rows.stop)

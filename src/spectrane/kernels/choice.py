@@ -56,8 +56,8 @@ class Twin:
     """A kernel with two forms.
 
     ``saving`` is the time in seconds that the loop saves per million elements on one thread.
-    ``choose(work)`` answers the form that suits a whole job of so many elements; call it once
-    per job, not once per block.
+    ``choose(work)`` answers the form that suits a whole job of so many elements. Where it is asked
+    block by block, ``choose(work, part)`` says how large the block is: the job is weighed once.
     """
 
     def __init__(
@@ -68,9 +68,10 @@ class Twin:
         self.name = name
         self.saving = saving
         self._warm = False
+        self._job = self._done = 0
 
-    def choose(self, work: int) -> Callable[..., Any]:
-        """Return the form to use for a job of ``work`` elements."""
+    def choose(self, work: int, part: int | None = None) -> Callable[..., Any]:
+        """Return the form to use for a job of ``work`` elements, or for a ``part`` of them."""
         if _forced is not None:
             return self.reference if _forced == "numpy" else self.loop()
         if share_of_space(_SPACE, 3) < _SPACE:
@@ -78,13 +79,17 @@ class Twin:
         if self._warm:
             return self.loop()
         global _forgone
-        saved = work * 1e-6 * self.saving
+        if work != self._job or self._done >= work:
+            self._job, self._done = work, 0
+        part = work if part is None else part
+        saved = (work - self._done) * 1e-6 * self.saving
         alone = _alone > 0
         before = 0.0 if alone else _forgone
         cost = FETCHING_COST if _loaded else LATE if alone else LOADING_COST
         if saved + before > cost:
             return self.loop()
-        _forgone += 0.0 if alone else saved
+        self._done += part
+        _forgone += 0.0 if alone else part * 1e-6 * self.saving
         return self.reference
 
     def loop(self) -> Callable[..., Any]:

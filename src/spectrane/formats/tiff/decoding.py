@@ -28,11 +28,11 @@ _SLACK = 256
 class BlockDecoder:
     """Decodes the blocks of one image with buffers of its own; one per thread."""
 
-    def __init__(self, layout: TiffLayout, samples: list[int], work: int) -> None:
+    def __init__(self, layout: TiffLayout, samples: list[int], undo: Callable[..., Any]) -> None:
         self.layout = layout
         self.samples = samples
         self._buffer = np.empty(layout.block_bytes + _SLACK, np.uint8)
-        self._undo = prediction.undo_differences.choose(work)
+        self._undo = undo
         self._native = layout.dtype.newbyteorder("=")
 
     def decode(

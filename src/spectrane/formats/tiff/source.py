@@ -14,6 +14,7 @@ from spectrane.engine.damage import Damaged
 from spectrane.engine.full import FullSource
 from spectrane.engine.threads import in_parallel
 from spectrane.formats.tiff.layout import TiffLayout
+from spectrane.kernels.prediction import undo_differences
 from spectrane.model.pixels import Pixels
 from spectrane.model.window import (
     Window,
@@ -62,7 +63,9 @@ class TiffPlane:
         keep = keep and self.cacheable(len(jobs))
         jobs = [job for job in jobs if not self._from_cache(job, window, out)]
         if jobs:
-            in_parallel(self._chunks(jobs, window, out), lambda: self._decoder(window, out, keep))
+            undo = undo_differences.choose(out.size if layout.predictor == 2 else 0)
+            chunks = self._chunks(jobs, window, out)
+            in_parallel(chunks, lambda: self._decoder(window, out, keep, undo))
         if self.damaged is not None:
             self.damaged.tell()
         return out
@@ -134,7 +137,7 @@ class TiffPlane:
         return True
 
     def _decoder(
-        self, window: Window, out: NDArray[Any], keep: bool
+        self, window: Window, out: NDArray[Any], keep: bool, undo: Callable[..., Any]
     ) -> Callable[[list[_Fetch]], None]:
         """Return one thread's way to fetch and decode a run, with buffers of its own."""
         # Here, not above: whoever only looks at metadata need not load the codecs.
@@ -148,7 +151,7 @@ class TiffPlane:
             for job, place in chunk:
                 samples = tuple(job.samples)
                 if samples not in decoders:
-                    decoders[samples] = BlockDecoder(self.layout, job.samples, out.size)
+                    decoders[samples] = BlockDecoder(self.layout, job.samples, undo)
                 data = next(contents) if place else None
                 offset = place[0] if place else 0
                 one = (decoders[samples], job, offset, data, window, out, keep)
