@@ -13,21 +13,20 @@ from matplotlib.patches import PathPatch
 from matplotlib.path import Path
 from numpy.typing import NDArray
 
-from spectrane.catalogs.areas import SoughtArea, area_of, geometry_on
 from spectrane.catalogs.dates import moment_text
-from spectrane.catalogs.finding import Scene, Scenes
-from spectrane.catalogs.items import Item
-from spectrane.catalogs.opening import open_item
 from spectrane.display.render import draw_raster
-from spectrane.engine.documents import is_web
 from spectrane.engine.files import open_bytes
 from spectrane.figures.paper import INK, MUTED, PAPER, chart_page, finished_chart
 from spectrane.kernels.quiet import quiet
 from spectrane.model.colormaps import colormaps
 from spectrane.model.errors import LookError, SpectraneError
 
-if TYPE_CHECKING:
+if TYPE_CHECKING:  # catalogues take a while to load, and other charts need none
     from matplotlib.axes import Axes
+
+    from spectrane.catalogs.areas import SoughtArea
+    from spectrane.catalogs.finding import Scene, Scenes
+    from spectrane.catalogs.items import Item
 
 _LOOKS = 6
 _LARGEST = 32 << 20
@@ -57,6 +56,8 @@ def footprints(
     placed = [one for one in (*scenes.found, *scenes.left_out) if one.item.geometry is not None]
     if not placed:
         raise LookError("footprints: no scene says where it lies")
+    from spectrane.catalogs.areas import area_of
+
     area = scenes.area or area_of(_around(placed))
     page = chart_page(size, figure, ax)
     inks = [f"#{bytes(entry[:3]).hex()}" for entry in colormaps["pebbles"].entries]
@@ -140,6 +141,8 @@ def _zoom(axes: Any, scenes: Scenes, area: SoughtArea) -> None:
 def _shape(scene: Scene, area: SoughtArea) -> Any:
     if scene.shape is not None or scene.item.geometry is None:
         return scene.shape
+    from spectrane.catalogs.areas import geometry_on
+
     try:
         return geometry_on(area, scene.item.geometry)
     except LookError:
@@ -211,6 +214,9 @@ def quick_look(item: Item) -> NDArray[np.uint8] | None:
     None where there is none, or it cannot be read.
     """
     from PIL import Image
+
+    from spectrane.catalogs.opening import open_item
+    from spectrane.engine.documents import is_web
 
     picture = item.picture()
     try:

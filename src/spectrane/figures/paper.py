@@ -119,7 +119,9 @@ def _tell_plain(page: FigureBase) -> None:
     computed = {
         id(label) for axes in every.axes for axis in (axes.xaxis, axes.yaxis)
         if isinstance(axis.get_major_formatter(), ScalarFormatter | LogFormatter)
-        for label in (*axis.get_ticklabels(), axis.get_offset_text())
+        for label in (axis.get_offset_text(), *(
+            label for tick in (*axis.get_major_ticks(), *axis.get_minor_ticks())
+            for label in (tick.label1, tick.label2)))
     }  # fmt: skip
     for text in every.findobj(Text):
         if id(text) not in computed:
