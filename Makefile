@@ -16,8 +16,11 @@ $(READY): pyproject.toml
 demo: $(READY)
 	$(BIN)/spectrane demo demo --overwrite
 
+# Tests write some 100 000 small files: into memory, where there is plenty of it.
+SCRATCH := $(shell df -Pm /dev/shm 2>/dev/null | awk 'NR == 2 && $$4 > 4000 {print "/dev/shm"}')
 test: $(READY)
-	$(BIN)/python -m pytest -n auto --dist worksteal
+	scratch=$$(mktemp -d $(if $(SCRATCH),-p $(SCRATCH))) && trap 'rm -rf "$$scratch"' EXIT && \
+		TMPDIR="$$scratch" $(BIN)/python -m pytest -n auto --dist worksteal
 
 check: $(READY)
 	$(BIN)/ruff check .

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fcntl
 import os
 import tempfile
 
@@ -81,14 +82,25 @@ def values_of(source):
     return source.read(range(len(source.bands)), tuple((0, n) for n in source.shape)).values
 
 
+def made_once(tmp_path_factory, name, make):
+    """Return a folder that the first worker that needs it fills; the others wait for it."""
+    base = tmp_path_factory.getbasetemp()
+    folder = (base.parent if "PYTEST_XDIST_WORKER" in os.environ else base) / name
+    with open(f"{folder}.lock", "w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not folder.exists():
+            making = folder.with_name(f"{name}.making")
+            make(making)
+            making.rename(folder)
+    return folder
+
+
 @pytest.fixture(scope="session")
 def made(tmp_path_factory):
     """The demo data, made once for all tests of commands."""
     from spectrane.demo.files import write_demo
 
-    folder = tmp_path_factory.mktemp("demo")
-    write_demo(folder, scale=0.25)
-    return folder
+    return made_once(tmp_path_factory, "demo", lambda folder: write_demo(folder, scale=0.25))
 
 
 @pytest.fixture
@@ -118,6 +130,7 @@ def acquisitions(tmp_path_factory):
     """The demo's fourteen scenes at a quarter of their size."""
     from spectrane.demo.acquisitions import write_acquisitions
 
-    folder = tmp_path_factory.mktemp("acquisitions")
-    write_acquisitions(folder, 486000, 7351000, 2709, scale=0.25)
-    return folder
+    return made_once(
+        tmp_path_factory, "acquisitions",
+        lambda folder: write_acquisitions(folder, 486000, 7351000, 2709, scale=0.25),
+    )  # fmt: skip

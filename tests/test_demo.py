@@ -10,19 +10,17 @@ import pytest
 import spectrane as sp
 from spectrane.demo.example import run_example
 from spectrane.demo.fields import along_line, noise
-from spectrane.demo.files import HABITATS, write_demo
+from spectrane.demo.files import HABITATS
 
 
-@pytest.fixture(scope="module")
-def folder(tmp_path_factory):
-    made = tmp_path_factory.mktemp("demo")
-    write_demo(made, scale=0.3)
-    return made
+@pytest.fixture
+def folder(demo):
+    return demo
 
 
 def test_the_scene_is_made_of_believable_spectra(folder):
     sound, habitats = sp.open(folder / "sound_8band.tif"), sp.open(folder / "habitats.tif")
-    assert sound.shape == (8, 330, 450)
+    assert sound.shape == (8, 275, 375)
     values = sound.with_nodata(0).pixels(physical=True)
     kinds = habitats.pixels()[0]
 

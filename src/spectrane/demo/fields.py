@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import lru_cache
 from itertools import pairwise
 from typing import Any
 
@@ -31,7 +32,7 @@ def noise(x: Field, y: Field, wavelength: float, seed: int, octaves: int = 5) ->
 
 
 def _lattice(x: Field, y: Field, seed: int) -> Field:
-    table = default_rng(seed).uniform(-1, 1, (256, 256)).astype(np.float32)
+    table = _heights(seed)
     column, row = np.floor(x).astype(np.int32), np.floor(y).astype(np.int32)
     u, v = _faded(x - column), _faded(y - row)
     left, right, top, bottom = column & 255, (column + 1) & 255, row & 255, (row + 1) & 255
@@ -41,6 +42,11 @@ def _lattice(x: Field, y: Field, seed: int) -> Field:
     above = table[top, left] * (1 - u) + table[top, right] * u
     below = table[bottom, left] * (1 - u) + table[bottom, right] * u
     return np.asarray(above * (1 - v) + below * v)
+
+
+@lru_cache(maxsize=128)
+def _heights(seed: int) -> Field:
+    return default_rng(seed).uniform(-1, 1, (256, 256)).astype(np.float32)
 
 
 def _faded(t: Field) -> Field:
