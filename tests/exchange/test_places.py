@@ -318,3 +318,28 @@ def test_commands_pass_on_what_comes_in(held, tmp_path):
     assert (status, out, "both want" in told) == (2, b"", True)
     status, out, told = piped(b"nothing", "render", "-", "-o", "-")
     assert (status, out, "error: -: begins with" in told) == (1, b"", True)
+
+
+def test_what_lies_beside_a_file_is_found_in_its_storage(tmp_path, word):
+    volume = sp.volume_from_array(np.arange(24, dtype="i2").reshape(2, 3, 4), affine=np.eye(4))
+    volume.save(tmp_path / "a.nii")
+    single = (tmp_path / "a.nii").read_bytes()
+    head = single[:108] + bytes(4) + single[112:344] + b"ni1\0" + single[348:352]
+    grid = sp.Grid.from_corner((4, 4), x=10, y=4, pixel_size=1, crs="EPSG:4326")
+    sp.pages.write_kml([sp.from_array(np.arange(16.0).reshape(4, 4), grid=grid)],
+                       tmp_path / "a.kml")  # fmt: skip
+    (tmp_path / "p.hdr").write_bytes(head)
+    (tmp_path / "p.img").write_bytes(single[352:])
+    names = ("p.hdr", "p.img", "a.kml", "a_1.png")
+    with zipfile.ZipFile(tmp_path / "pack.zip", "w") as pack:
+        for name in names:
+            pack.write(tmp_path / name, name)
+            data = (tmp_path / name).read_bytes()
+            fsspec.filesystem("guarded", **word).pipe(f"guarded://deep/{name}", data)
+    for place, told in ((f"zip://{{}}::{tmp_path}/pack.zip", None), ("guarded://deep/{}", word)):
+        opened = sp.open_volume(place.format("p.hdr"), storage_options=told)
+        np.testing.assert_array_equal(opened.voxels(), volume.voxels())
+        with pytest.raises(sp.FormatError, match=f"open its head: {place.format('p.hdr')}$"):
+            sp.open(place.format("p.img"), storage_options=told)
+        (layer,) = sp.pages.read_kml(place.format("a.kml"), storage_options=told)
+        assert layer.source.shape == (2048, 2048)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 from collections import OrderedDict
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from spectrane.model.errors import AccessError, FormatError
@@ -35,6 +35,8 @@ class ByteFile:
     on_disk: bool = False
     """Whether libraries that want a path may open ``place``."""
     is_folder: bool = False
+    options: Mapping[str, Any] | None = None
+    """Those of the storage that an address names."""
     keeps_damaged: bool = False
     """Whether readers go on without what is damaged: it is invalid then, and told."""
 

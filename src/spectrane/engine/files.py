@@ -21,6 +21,7 @@ from spectrane.model.regular_files import (
     access_error,
     check_open,
     check_options,
+    found_from,
     full_path,
     given_bytes,
     given_name,
@@ -254,10 +255,10 @@ class RemoteFile(ByteFile):
     """
 
     fetch_size = 16 << 20
-    options: Mapping[str, Any] = {}
 
     def __init__(self, url: str, options: Mapping[str, Any] | None = None) -> None:
-        self.name, self.options = url, dict(options or {})
+        self.name = url
+        self.options: Mapping[str, Any] = dict(options or {})
         self._state = self._look_up()
         self.size = int(self._state["size"])
 
@@ -339,3 +340,8 @@ def open_bytes(
     if is_address(name):
         return RemoteFile(name)
     return LocalFile(name.removeprefix("file://"))
+
+
+def file_beside(file: ByteFile, name: str) -> ByteFile:
+    """Open what lies beside a file, in the same storage. Raises MissingFile, AccessError."""
+    return open_bytes(found_from(name, file.name), file.options)

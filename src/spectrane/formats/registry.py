@@ -10,11 +10,12 @@ from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.damage import keeps
-from spectrane.engine.files import HeldFile, OpenFile, given_file, open_bytes
+from spectrane.engine.files import HeldFile, OpenFile, file_beside, given_file, open_bytes
 from spectrane.formats import sidecar
 from spectrane.formats.reduced_files import with_reduced
 from spectrane.formats.table import PROBED, FormatReader, Probe, formats, reader_for
-from spectrane.model.errors import FormatError
+from spectrane.model.addresses import file_name, file_stem
+from spectrane.model.errors import AccessError, FormatError, MissingFile
 from spectrane.model.log import DEBUG, log
 from spectrane.model.member import Member
 from spectrane.model.regular_files import ReadingAs
@@ -123,7 +124,7 @@ def reader_of(file: ByteFile) -> tuple[str, FormatReader]:
     entry = reader_for(probe)
     if entry is not None:
         return entry
-    _point_to_the_head(file.name)
+    _point_to_the_head(file)
     head = probe.head
     what = "is empty" if not head else f"begins with {head[:8]!r}, which no known format does"
     if folder is not None:
@@ -136,14 +137,18 @@ def reader_of(file: ByteFile) -> tuple[str, FormatReader]:
     )
 
 
-def _point_to_the_head(name: str) -> None:
+def _point_to_the_head(file: ByteFile) -> None:
     """Raise FormatError, with where to look, for the image of a pair: its head says what it is."""
-    found = re.match(r"(.*)\.img(\.gz)?$", name, re.IGNORECASE)
-    for ending in (".hdr", ".hdr.gz", ".HDR") if found else ():
-        assert found is not None
-        if os.path.isfile(found[1] + ending):
-            raise FormatError(f"{name}: holds the numbers of a pair and says nothing of them; open "
-                              f"its head: {found[1] + ending}")  # fmt: skip
+    name = file.name
+    named = re.search(r"\.img(\.gz)?$", file_name(name), re.IGNORECASE)
+    for ending in (".hdr", ".hdr.gz", ".HDR") if named else ():
+        try:
+            head = file_beside(file, file_stem(name) + ending)
+        except (MissingFile, AccessError):
+            continue
+        head.close()
+        raise FormatError(f"{name}: holds the numbers of a pair and says nothing of them; open its "
+                          f"head: {head.name}")  # fmt: skip
 
 
 def _guarded(file: ByteFile, action: Callable[[], T]) -> T:

@@ -17,12 +17,13 @@ import numpy as np
 
 from spectrane.display.layers import Layer, StackArea, as_layer, stacked
 from spectrane.display.outlines import Outline
-from spectrane.engine.files import HeldFile, open_bytes
+from spectrane.engine.byte_file import ByteFile
+from spectrane.engine.files import HeldFile, file_beside
 from spectrane.formats.png.encoding import encode_png
-from spectrane.formats.registry import open_with, reader_of
+from spectrane.formats.registry import open_file, open_with, reader_of
 from spectrane.kernels.quiet import quiet
 from spectrane.kernels.records import record
-from spectrane.model.addresses import file_stem
+from spectrane.model.addresses import FileLike, file_stem
 from spectrane.model.asking import as_tuple
 from spectrane.model.errors import FormatError, GridMismatch, LookError
 from spectrane.model.grid import Grid
@@ -212,11 +213,13 @@ def _document(title: str, shown: Sequence[_Overlay], files: Sequence[str]) -> st
 
 
 @quiet
-def read_kml(path: str | os.PathLike[str]) -> list[Layer | Outline]:
+def read_kml(
+    path: FileLike, *, storage_options: Mapping[str, Any] | None = None
+) -> list[Layer | Outline]:  # fmt: skip
     """Return the ground overlays of a KML or KMZ file as layers, the lowest first.
 
-    Pictures come from the archive, or from beside the file, never from a network. Raises
-    FormatError for what is broken, and where.
+    Pictures come from the archive, or from beside the file, in the storage whose
+    ``storage_options`` those are. Raises FormatError for what is broken, and where.
 
     >>> import numpy as np, spectrane as sp, tempfile, os
     >>> grid = sp.Grid.from_corner((4, 4), x=10, y=4, pixel_size=1, crs="EPSG:4326")
@@ -226,16 +229,15 @@ def read_kml(path: str | os.PathLike[str]) -> list[Layer | Outline]:
     ...     len(sp.pages.read_kml(path))
     1
     """
-    name = os.fspath(path)
-    file = open_bytes(name)
+    file = open_file(path, storage_options)
     try:
         if file.size > LARGEST:
-            raise FormatError(f"{name}: is larger than {LARGEST >> 20} MB")
+            raise FormatError(f"{file.name}: is larger than {LARGEST >> 20} MB")
         data = file.read(0, file.size)
     finally:
         file.close()
-    archive, elements = overlays_in(name, data)
-    return [read_overlay(name, archive, element) for element in elements]
+    archive, elements = overlays_in(file.name, data)
+    return [read_overlay(file, archive, element) for element in elements]
 
 
 def overlays_in(name: str, data: bytes) -> tuple[zipfile.ZipFile | None, list[Any]]:
@@ -321,8 +323,9 @@ def _number(element: Any, name: str, plain: float) -> float:
     return number
 
 
-def read_overlay(name: str, archive: zipfile.ZipFile | None, element: Any) -> Layer:
+def read_overlay(file: ByteFile, archive: zipfile.ZipFile | None, element: Any) -> Layer:
     """Return one ground overlay of a document as a layer, at its place."""
+    name = file.name
     href = _text(element, "href")
     if href is None:
         raise FormatError(f"{name}: a ground overlay without a picture (Icon/href)")
@@ -331,20 +334,21 @@ def read_overlay(name: str, archive: zipfile.ZipFile | None, element: Any) -> La
         opacity = int(color[:2], 16) / 255 if len(color) == 8 else 1.0
     except ValueError as error:
         raise FormatError(f"{name}: color {color!r}: expected aabbggrr") from error
-    source = _placed(name, _picture(name, archive, href), element)
+    source = _placed(name, _picture(file, archive, href), element)
     visible = _number(element, "visibility", 1) != 0
     return Layer(source, opacity=opacity, visible=visible, name=_text(element, "name"))
 
 
-def _picture(name: str, archive: zipfile.ZipFile | None, href: str) -> Source:
+def _picture(file: ByteFile, archive: zipfile.ZipFile | None, href: str) -> Source:
+    name = file.name
     if "://" in href or href.startswith(("/", "\\")) or ".." in href.split("/"):
         raise FormatError(f"{name}: picture {href!r} lies elsewhere, and only what is in or beside "
                           "the file is read")  # fmt: skip
     if archive is not None:
-        file: Any = HeldFile(f"{name}/{href}", _member(name, archive, href))
+        held: ByteFile = HeldFile(f"{name}/{href}", _member(name, archive, href))
     else:
-        file = open_bytes(os.path.join(os.path.dirname(name), href))
-    return open_with(reader_of(file)[1], file)
+        held = file_beside(file, href)
+    return open_with(reader_of(held)[1], held)
 
 
 def _placed(name: str, source: Source, element: Any) -> Source:

@@ -29,7 +29,7 @@ class KmzReader:
         archive, elements = overlays_in(file.name, _whole(file))
         found = []
         for number, element in enumerate(elements, 1):
-            layer = read_overlay(file.name, archive, element)
+            layer = read_overlay(file, archive, element)
             rows, columns = layer.source.grid.shape
             found.append(Member(number, layer.name or "", rows, columns, len(layer.source.bands),
                                 layer.source.dtype.name))  # fmt: skip
@@ -41,7 +41,7 @@ class KmzReader:
         number = 1
         if member is not None or len(elements) > 1:
             number = find_member(self.members(file), member, file.name).number
-        layer = read_overlay(file.name, archive, elements[number - 1])
+        layer = read_overlay(file, archive, elements[number - 1])
         source: Source = layer.source
         source.name, source.format, source.members = file.name, "KMZ", len(elements)
         source.metadata = {**source.metadata, "title": layer.name or short_name(file.name)}

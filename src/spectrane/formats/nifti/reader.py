@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
-import os
 import struct
 import zlib
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from spectrane.engine.byte_file import ByteFile
-from spectrane.engine.files import open_bytes
+from spectrane.engine.files import file_beside
 from spectrane.engine.inflating import MAGIC, InflatedFile, begun
 from spectrane.formats.nifti.header import TYPES, NiftiHead, byte_order, parse_head
 from spectrane.formats.nifti.source import NiftiSource, check_bytes
+from spectrane.model.addresses import file_stem
 from spectrane.model.asking import MATRICES
 from spectrane.model.errors import FormatError, LookError, MissingFile
 from spectrane.model.member import Member, find_member
+from spectrane.model.regular_files import found_from
 from spectrane.model.telling import warn_caller
 
 if TYPE_CHECKING:
@@ -118,14 +119,12 @@ def _extensions(
 
 def _image_beside(file: ByteFile) -> ByteFile:
     """Return the image of a pair: the same name with .img, packed or not."""
-    stem = file.name.removesuffix(".gz")
-    stem = os.path.splitext(stem)[0]
+    stem = file_stem(file.name)
     for ending in (".img", ".img.gz", ".IMG"):
         try:
-            data = open_bytes(stem + ending)
+            data = file_beside(file, stem + ending)
         except MissingFile:
             continue
         return InflatedFile(data) if data.read(0, 3) == MAGIC else data
-    raise MissingFile(
-        f"{stem}.img: no such file; {file.name} is the head of a pair, without voxels"
-    )
+    raise MissingFile(f"{found_from(f'{stem}.img', file.name)}: no such file; {file.name} is the "
+                      "head of a pair, without voxels")  # fmt: skip
