@@ -227,6 +227,14 @@ def test_keeping_a_look_asks_first(client, live, tmp_path):
         assert str(again.look.limits[0]) == "fixed:5,50"
 
 
+def test_nothing_is_kept_with_what_lies_elsewhere(scene):
+    session = Session.of([scene], [Opened(None, "s3://maps/a.tif")])
+    viewed = RasterView(session, None)
+    for act in (viewed.kept_text, viewed.keep):
+        with pytest.raises(sp.LookError, match=r"^s3://maps/a\.tif: lies elsewhere, .* the look"):
+            act()
+
+
 @pytest.mark.parametrize("way", ["Ctrl-C", "End"])
 def test_the_command_ends_as_it_should(live, way):
     path = live.viewed.session.opened[0].file

@@ -174,6 +174,8 @@ def test_marks_and_thresholds(seen):
     page.keyboard.press("Tab")
     settle(page)
     assert "red >" in page.get_by_role("status").inner_text()
+    told = page.locator("#told").evaluate("one => [one.scrollWidth, one.clientWidth]")
+    assert told[0] <= told[1]  # the whole of it can be read
     assert view.layers[0].threshold == "red > 1500"
 
 

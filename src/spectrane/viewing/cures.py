@@ -12,6 +12,7 @@ import numpy as np
 
 from spectrane.analysis.fills import declared, fills, nodata_text
 from spectrane.display.layers import PlannedLayer
+from spectrane.model.addresses import file_stem
 from spectrane.model.marks import is_picture, made_from
 from spectrane.model.source import Source
 from spectrane.viewing.drawing import Judged, ViewFrame
@@ -86,7 +87,7 @@ def _squared(opened: Opened, side: float) -> Iterator[_Cure]:
     """Yield the command that makes square pixels of a file's, as small as its are narrow."""
     if opened.file is None:
         return
-    output = f"{os.path.splitext(os.path.basename(opened.file))[0]}_square.tif"
+    output = f"{file_stem(opened.file)}_square.tif"
     words = ["spectrane", "export", opened.file, *opened.words, "-o", output, "--pixel-size",
              repr(float(side))]  # fmt: skip
     yield "copy the command that makes them square", shlex.join(words)

@@ -10,6 +10,7 @@ from spectrane.analysis.spectra import Spectra
 from spectrane.display.layers import Layer, stacked
 from spectrane.display.outlines import Outline
 from spectrane.engine.csv_text import write_csv
+from spectrane.model.addresses import file_name, is_address
 from spectrane.model.errors import ExistingFile, LookError
 from spectrane.model.regular_files import named_from
 from spectrane.model.systems import LONLAT, way_between
@@ -151,10 +152,17 @@ def _in_degrees(session: Session, shapes: dict[str, Any]) -> dict[str, Any]:
 
 def _file(session: Session) -> tuple[str, Any]:
     number = session.state.active
-    file = session.opened[number].file
+    return kept_with(session.opened[number].file), session.state.layers[number].look
+
+
+def kept_with(file: str | None) -> str:
+    """Return the file that something is to be kept with. Raises LookError where nothing can be."""
     if file is None:
         raise LookError("the active layer is no file: nothing can be kept with it")
-    return file, session.state.layers[number].look
+    if is_address(file):
+        raise LookError(f"{file}: lies elsewhere, and only with files of this machine something is "
+                        "kept; save the look, and give it with --look")  # fmt: skip
+    return file
 
 
 def kept_text(session: Session) -> str:
@@ -163,7 +171,7 @@ def kept_text(session: Session) -> str:
     said = [f"{key} = {value}" for key, value in look.to_dict().items()] or ["no look"]
     declared = dict(session.state.nodata).get(session.state.active)
     said += [] if declared is None else [f"nodata = {list(declared)}"]
-    return f"{os.path.basename(file)}.spectrane.toml: {', '.join(said)}"
+    return f"{file_name(file)}.spectrane.toml: {', '.join(said)}"
 
 
 def keep_look(session: Session) -> str:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterator, Sequence
 from typing import Any
 
 from spectrane.display.outlines import Outline
+from spectrane.model.addresses import file_name
 from spectrane.model.errors import LookError
 from spectrane.model.grid import Grid
 from spectrane.model.view import View
@@ -28,7 +28,7 @@ def named_places(
     found: dict[str, NamedPlace] = {}
     for path in points:
         for name, place in _of_points(grid, path, crs):
-            found.setdefault(name, (*place, os.path.basename(path)))
+            found.setdefault(name, (*place, file_name(path)))
     for outline in outlines:
         for name, place in _of_shapes(grid, outline):
             found.setdefault(name, (*place, outline.title))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -17,6 +16,7 @@ from spectrane.display.slices import said_place, slice_picture, three_planes
 from spectrane.display.volume_layers import layer_clusters
 from spectrane.display.volume_probing import probed_volumes
 from spectrane.engine.csv_text import write_csv
+from spectrane.model.addresses import file_name
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.whole_files import written_whole
 from spectrane.model.window import whole
@@ -24,7 +24,7 @@ from spectrane.opening import amend
 from spectrane.spatial.ground import length_text, round_length
 from spectrane.spatial.slicing import cut
 from spectrane.viewing.counting import counts_in, reach_of
-from spectrane.viewing.keeping import free_path
+from spectrane.viewing.keeping import free_path, kept_with
 from spectrane.viewing.telling import choices, facts, legend_facts, scale_facts
 from spectrane.viewing.viewed import Answer, Asked, Drawn
 from spectrane.viewing.volume_drawing import VolumeDrawer
@@ -233,16 +233,13 @@ class VolumeView:
 
     def _file(self) -> tuple[str, ShownVolume]:
         number = self.session.state.active
-        file = self.session.given[number].file
-        if file is None:
-            raise LookError("the active layer is no file: nothing can be kept with it")
-        return file, self.session.state.layers[number]
+        return kept_with(self.session.given[number].file), self.session.state.layers[number]
 
     def kept_text(self) -> str:
         """Say what keeping the active layer's look with its file writes."""
         file, shown = self._file()
         said = ", ".join(f"{key} = {value}" for key, value in shown.look.to_dict().items())
-        return f"{os.path.basename(file)}.spectrane.toml: {said or 'no look'}"
+        return f"{file_name(file)}.spectrane.toml: {said or 'no look'}"
 
     def keep(self) -> str:
         """Keep the active layer's look with its file."""

@@ -7,7 +7,13 @@ export const at = (id) => document.getElementById(id);
 export const active = () => app.state.layers[app.state.active];
 export const isVolume = () => app.state && app.state.kind === "volume";
 
-export function tell(text) { at("told").textContent = text || ""; }
+// What is too long for its line stands above it, whole, until the next thing is told.
+export function tell(text) {
+  const told = at("told");
+  told.classList.remove("long");
+  told.textContent = text || "";
+  told.classList.toggle("long", told.scrollWidth > told.clientWidth);
+}
 
 export function change(action, { together = false } = {}) {
   if (!isVolume() && (action.do === "pan" || action.do === "zoom")) moveNow(action);
