@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from spectrane.kernels.quiet import quiet
+from spectrane.model.addresses import amend_command
 from spectrane.model.errors import LookError, MetadataError
 from spectrane.model.marks import tell_picture
 from spectrane.model.said import date_of
@@ -140,8 +141,8 @@ def dated(rasters: Sequence[Raster]) -> list[tuple[Any, Raster]]:
     found = [(date_of(raster.metadata), raster) for raster in listed]
     for date, raster in found:
         if date is None:
-            raise MetadataError(f"{raster.source}: says no date; say it with: spectrane amend "
-                                f"{raster.source} --set date=2026-04-12")  # fmt: skip
+            said = amend_command(raster.source or "FILE", "--set date=2026-04-12")
+            raise MetadataError(f"{raster.source}: says no date; say it with: {said}")
     return sorted(found, key=lambda pair: pair[0])
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import pickle
+import re
 import subprocess
 import sys
 import zipfile
@@ -343,3 +344,36 @@ def test_what_lies_beside_a_file_is_found_in_its_storage(tmp_path, word):
             sp.open(place.format("p.img"), storage_options=told)
         (layer,) = sp.pages.read_kml(place.format("a.kml"), storage_options=told)
         assert layer.source.shape == (2048, 2048)
+
+
+def test_commands_take_every_file_from_a_storage(demo, tmp_path, run, monkeypatch):
+    names = ("sound_8band.tif", "sound_thermal.tif", "eelgrass.geojson", "stations.csv",
+             "barrage_plan.png", "barrage_points.csv", "lease.geojson")  # fmt: skip
+    with zipfile.ZipFile(tmp_path / "pack.zip", "w") as pack:
+        for name in names:
+            pack.write(demo / name, name)
+        pack.writestr("a.look.toml", 'limits = "fixed:0,0.3"')
+        pack.writestr("kiln.csv", "0,0,0,0\n1,255,0,0")
+
+    def there(typed):
+        return re.sub(r"@(\S+)", rf"zip://\1::{tmp_path}/pack.zip", typed).split()
+
+    monkeypatch.chdir(tmp_path)
+    for typed, told in (
+        ("clip @sound_8band.tif -o clip.tif --shape @eelgrass.geojson", "clip.tif"),
+        ("probe @sound_8band.tif --points @stations.csv", "beach sound_8band.tif"),
+        ("place @barrage_plan.png -o p.tif --points @barrage_points.csv --crs EPSG:32727", "p.tif"),
+        ("render @sound_8band.tif -o n.png --limits-without @lease.geojson", "n.png"),
+        ("render @sound_8band.tif @sound_thermal.tif --out-dir many", "many/sound_thermal.png"),
+        ("render @sound_thermal.tif -o l.png --look @a.look.toml", "0 to 0.3"),
+        ("describe @sound_8band.tif", "fetch it, then spectrane amend sound_8band.tif --channels"),
+    ):
+        status, out, err = run(*there(typed))
+        assert status == 0, (typed, err)
+        assert told in out
+        assert "spectrane amend zip" not in out + err
+    for typed in ("render @sound_8band.tif -o x.png --look @none.look.toml", "describe @none.tif",
+                  "probe @sound_8band.tif --points @none.csv", "scenes @none.json",
+                  "overlay --layers @none.layers.toml -o x.png"):  # fmt: skip
+        status, _, err = run(*there(typed))
+        assert (status, "pack.zip: no such " in err) == (1, True), (typed, err)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import shlex
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
@@ -15,6 +14,7 @@ from spectrane.analysis.sampling import Sample, sample_of
 from spectrane.analysis.walking import finite
 from spectrane.kernels.ranks import percentiles
 from spectrane.kernels.records import record
+from spectrane.model.addresses import amend_command
 from spectrane.model.grid import IMAGE_PLANE
 from spectrane.model.limits import Auto, Fixed
 from spectrane.model.physical import ends, physical
@@ -49,8 +49,7 @@ def findings(source: Source, *, pixels: bool = True) -> list[Finding]:
 
 
 def _amend(source: Source, options: str) -> str:
-    name = shlex.quote(source.name or "FILE")
-    return f"spectrane amend {name} {options}"
+    return amend_command(source.name or "FILE", options)
 
 
 def cure(fixes: Sequence[str]) -> str:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import asdict, replace
 from typing import Any
@@ -17,6 +16,7 @@ from spectrane.engine.described import Described
 from spectrane.engine.remembered import found_once, worth_keeping
 from spectrane.kernels.ranks import percentiles
 from spectrane.kernels.records import record
+from spectrane.model.addresses import amend_command, is_address
 from spectrane.model.nodata import NoDataValue
 from spectrane.model.physical import stored_numbers
 from spectrane.model.source import Source
@@ -120,9 +120,11 @@ def joined(declared: NoDataValue, value: int | float) -> NoDataValue:
 
 
 def mending(source: Source, found: Sequence[Fill]) -> str:
-    """Return the command that declares fill as no-data, beside what is declared already."""
-    name = shlex.quote(source.name or "FILE")
-    return f"spectrane amend {name} --nodata {declaring(source, found)}"
+    """Return what declares fill as no-data, beside what is declared already: a command, or for
+    what lies elsewhere the option of any.
+    """
+    options = f"--nodata {declaring(source, found)}"
+    return options if is_address(source.name) else amend_command(source.name or "FILE", options)
 
 
 def declaring(source: Source, found: Sequence[Fill]) -> str:

@@ -16,6 +16,7 @@ import numpy as np
 
 from spectrane.catalogs.items import box_geometry
 from spectrane.kernels.records import record
+from spectrane.model.addresses import has_ending
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.longitudes import turned
@@ -134,7 +135,7 @@ def _of_file(path: str, crs: Any) -> SoughtArea:
 
     from spectrane.formats.registry import open_source
 
-    if path.lower().endswith((".geojson", ".json", ".gpkg")):
+    if has_ending(path, ".geojson", ".json", ".gpkg"):
         return _of_shapes(shapes_of(path, crs=crs, option="over_crs"))
     with closing(open_source(path)) as source:
         if len(source.shape) != 2:

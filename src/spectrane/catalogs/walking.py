@@ -14,6 +14,7 @@ from spectrane.catalogs.dates import Span, open_end, read_moment
 from spectrane.catalogs.items import Item, box_geometry, item_of, resolved
 from spectrane.engine.documents import is_web, read_json
 from spectrane.engine.threads import Progress, no_progress
+from spectrane.model.addresses import has_ending
 from spectrane.model.errors import AccessError, FormatError, LookError, SpectraneError
 
 _MOST = 200_000
@@ -41,7 +42,7 @@ def root_of(place: str) -> str:
     if os.path.isdir(place):
         return next((path for name in _ROOTS
                      if os.path.isfile(path := os.path.join(place, name))), "")  # fmt: skip
-    if not place.lower().endswith(".zip"):
+    if not has_ending(place, ".zip"):
         return place
     names = _names_in(place)
     found = [name for name in names if os.path.basename(name) in _ROOTS]

@@ -14,7 +14,7 @@ import numpy as np
 from spectrane.catalogs.areas import box_of, footprint, split_geometry
 from spectrane.catalogs.dates import moment_text
 from spectrane.catalogs.footprints import valid_parts
-from spectrane.model.addresses import file_name, file_stem
+from spectrane.model.addresses import amend_command, file_name, file_stem
 from spectrane.model.band import Band
 from spectrane.model.errors import GridMismatch
 from spectrane.model.nodata import NoDataRule
@@ -73,9 +73,9 @@ def item_of_source(source: Source, href: str | None = None) -> dict[str, Any]:
     """
     found = item_document(source, href, parts=valid_parts(source))
     if found["properties"]["datetime"] is None:
-        name = source.name or "the raster"
-        warn_caller(f"{name}: says no date, which an item of a catalogue must have; say it with "
-                    f"spectrane amend {name} --set date=…")  # fmt: skip
+        said = amend_command(source.name or "FILE", "--set date=…")
+        warn_caller(f"{source.name or 'the raster'}: says no date, which an item of a catalogue "
+                    f"must have; say it with: {said}")  # fmt: skip
     return found
 
 

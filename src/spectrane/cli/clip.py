@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import os
 from functools import reduce
 from operator import and_, or_
 from typing import Any
@@ -20,6 +19,7 @@ from spectrane.cli.progress import progress_bar
 from spectrane.cli.values import NoData, Range
 from spectrane.cli.written import data_facts, data_line
 from spectrane.kernels.records import record
+from spectrane.model.addresses import has_ending
 from spectrane.model.whole_files import check_target
 from spectrane.spatial.clipping import EXTENTS, KEEPS, ShapeEdge
 from spectrane.spatial.masks import LEAVES
@@ -140,7 +140,7 @@ def _shaped(part: Any, options: ClipOptions, stack: contextlib.ExitStack) -> Any
     if shape is None:
         options.refuse([*_OF_SHAPES, "outside", "extent"], "without --shape")
         return part
-    if not os.fspath(shape).lower().endswith((".json", ".geojson", ".gpkg")):
+    if not has_ending(shape, ".json", ".geojson", ".gpkg"):
         options.refuse(_OF_SHAPES, "with a raster's footprint, only with shapes")
         from spectrane.opening import open_raster
 

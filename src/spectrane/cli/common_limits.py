@@ -13,6 +13,7 @@ from spectrane.cli import vocabulary as words
 from spectrane.cli.looks import LookOptions
 from spectrane.cli.options import option
 from spectrane.kernels.records import record
+from spectrane.model.addresses import has_ending
 from spectrane.model.look import Look
 
 
@@ -85,7 +86,7 @@ class CommonLimitsOptions(LookOptions):
         cover = self.limits_without
         if cover is None:
             return raster
-        if cover.lower().endswith((".json", ".geojson", ".gpkg")):
+        if has_ending(cover, ".json", ".geojson", ".gpkg"):
             self.refuse(["bits"], "with outlines, only with a raster")
             return uncovered(raster, cover)
         tested = stack.enter_context(open_raster(cover))

@@ -13,6 +13,7 @@ from spectrane.cli import vocabulary as words
 from spectrane.cli.options import Options, option
 from spectrane.engine.damage import DAMAGED, DamagedData
 from spectrane.kernels.records import record
+from spectrane.model.addresses import file_stem
 from spectrane.model.asking import MATRICES, PlacedBy
 from spectrane.model.trials import now_trying
 
@@ -97,8 +98,4 @@ def targets(
 
 
 def _stem(file: str) -> str:
-    name = os.path.basename(file.rstrip("/\\"))
-    for double in (".nii.gz",):
-        if name.lower().endswith(double):
-            return name[: -len(double)]
-    return os.path.splitext(name)[0]
+    return file_stem(file.rstrip("/\\"))

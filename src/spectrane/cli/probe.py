@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import math
-import os
 from typing import Any
 
 import click
@@ -19,6 +18,7 @@ from spectrane.cli.values import Numbers
 from spectrane.cli.written import file_facts, size_text
 from spectrane.engine.csv_text import write_csv
 from spectrane.kernels.records import record
+from spectrane.model.addresses import file_stem, has_ending
 from spectrane.model.printing import MOST_LINES
 from spectrane.model.whole_files import check_target
 
@@ -136,7 +136,7 @@ def _points(options: ProbeOptions) -> Any:
         options.refuse(["layer", "points_crs"], "with --ellipse and --rectangle")
         return shaped
     path = options.points
-    if listed or path is None or path.lower().endswith(".csv"):
+    if listed or path is None or has_ending(path, ".csv"):
         options.refuse(["layer"], "but with --points FILE of a GeoPackage")
         return listed or path
     return read_shapes_given(path, options.layer, options.points_crs, "points_crs")
@@ -196,7 +196,7 @@ def _by_region(volume: Any, options: ProbeOptions, stack: Any) -> Any:
     tables, several = [], len(options.region) > 1
     for path in options.region:
         region = stack.enter_context(open_volume(path))
-        stem = os.path.splitext(os.path.basename(path.rstrip("/")).removesuffix(".gz"))[0]
+        stem = file_stem(path.rstrip("/"))
         if options.label or (region.look is not None and region.look.classes):
             table = volume.profile(labels=region, names=options.label or None)
             table["zone"] = [f"{stem}: {zone}" if several else zone for zone in table["zone"]]

@@ -19,6 +19,7 @@ from spectrane.cli.progress import progress_bar
 from spectrane.cli.written import drawn_facts, size_text
 from spectrane.display.picture import check_picture_name
 from spectrane.kernels.records import record
+from spectrane.model.addresses import amend_command
 from spectrane.model.asking import BarSide
 from spectrane.model.errors import SpectraneError
 from spectrane.model.look import Look
@@ -129,8 +130,8 @@ def _draw(
             save_figure(colorbar(picture), options.legend, overwrite=options.overwrite)
     _tell(picture, file, target, kept, options, answer)
     if seconds > _SLOW and not raster.overviews:
-        answer.say(f"  took {seconds:.0f} s; all views are quick after: spectrane amend {file} "
-                   "--overviews")  # fmt: skip
+        answer.say(f"  took {seconds:.0f} s; all views are quick after: "
+                   + amend_command(file, "--overviews"))  # fmt: skip
 
 
 _SLOW = 2.0

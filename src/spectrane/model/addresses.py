@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+import shlex
 from collections.abc import Mapping
 from typing import Any, BinaryIO, TypeAlias
 
@@ -59,6 +60,28 @@ def file_stem(path: str) -> str:
     ('b', 'a')
     """
     return os.path.splitext(file_name(path).removesuffix(".gz"))[0]
+
+
+def has_ending(path: str, *endings: str) -> bool:
+    """Tell whether a file is called so, in small letters or capitals, wherever it lies.
+
+    >>> has_ending("zip://in/B.CSV::/data/pack.zip", ".csv"), has_ending("a.tif", ".csv", ".txt")
+    (True, False)
+    """
+    return file_name(path).lower().endswith(endings)
+
+
+def amend_command(name: str, options: str) -> str:
+    """Return the command that corrects a file. What lies elsewhere is fetched before.
+
+    >>> amend_command("a.tif", "--nodata 0")
+    'spectrane amend a.tif --nodata 0'
+    >>> amend_command("s3://maps/a.tif", "--nodata 0")
+    'fetch it, then spectrane amend a.tif --nodata 0'
+    """
+    before = "fetch it, then " if is_address(name) else ""
+    place = file_name(name) if before else name
+    return f"{before}spectrane amend {shlex.quote(place)} {options}"
 
 
 def filesystem_of(name: str, options: Mapping[str, Any] | None) -> tuple[Any, str]:

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from spectrane.kernels.oklab import from_oklab, to_oklab
 from spectrane.kernels.quiet import quiet_methods
 from spectrane.kernels.records import record
-from spectrane.model.addresses import file_stem
+from spectrane.model.addresses import file_stem, has_ending
 from spectrane.model.colors import THEIRS, color_text, parse_color, rgba_bytes
 from spectrane.model.errors import LookError, nearest
 from spectrane.model.html import escaped, in_row, picture_html
@@ -260,8 +260,8 @@ class Colormap:
         """
         name = given_name(path)
         text = read_small_text(path, _LARGEST, LookError, "a colour map", storage_options)
-        says = "=" in text.partition("\n")[0] and not name.endswith((".csv", ".txt"))
-        if name.endswith(".toml") or says:
+        says = "=" in text.partition("\n")[0] and not has_ending(name, ".csv", ".txt")
+        if has_ending(name, ".toml") or says:
             table = parsed_toml(text, name, LookError, "a colour map")
             with ReadingAs(name, LookError, "a colour map"):
                 return cls.from_dict(table)

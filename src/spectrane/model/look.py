@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, Literal, TypeAlias, get_args
 import numpy as np
 
 from spectrane.kernels.records import record
+from spectrane.model.addresses import has_ending
 from spectrane.model.band import BandName
 from spectrane.model.colormaps import Colormap, colormap_of, colormap_text
 from spectrane.model.colors import Class, Classes, classes_table, parse_classes, parse_color
@@ -267,7 +268,7 @@ Look(limits='percentile:2,98')
         example = f"Look(limits={given!r})"
     elif isinstance(given, Mapping):
         example = "Look.from_dict(…)"
-    elif isinstance(given, str) and given.endswith(".toml"):
+    elif isinstance(given, str) and has_ending(given, ".toml"):
         example = f"Look.load({given!r})"
     else:
         example = "Look(channels='natural', limits='percentile:2,98')"

@@ -152,8 +152,13 @@ def _opened_small(given: Any, name: str, options: Mapping[str, Any] | None) -> I
         yield from _whole(given)
     elif is_address(name):
         filesystem, path = filesystem_of(name, options)
-        with ReadingAs(name, AccessError, problem="cannot be read"), filesystem.open(path) as file:
-            yield file
+        with ReadingAs(name, AccessError, problem="cannot be read"):
+            try:
+                opened = filesystem.open(path)
+            except KeyError as error:  # so archives say it
+                raise MissingFile(f"{name}: no such file") from error
+            with opened as file:
+                yield file
     else:
         check_options(name, options)
         with os.fdopen(open_regular(name.removeprefix("file://"), name), "rb") as file:

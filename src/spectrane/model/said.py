@@ -11,6 +11,7 @@ from collections.abc import Mapping
 from datetime import UTC, datetime
 from typing import Any
 
+from spectrane.model.addresses import amend_command
 from spectrane.model.errors import MetadataError, nearest
 
 GIVEN = "given"
@@ -170,7 +171,7 @@ def filled_in(text: str, metadata: Mapping[str, Any], name: str) -> str:
         value = known[key] if key in known else under(metadata, key)
         if value is None or isinstance(value, Mapping):
             raise MetadataError(f"{name}: says no {key}, which the caption asks for; say it with: "
-                                f"spectrane amend {name} --set {key}=…")  # fmt: skip
+                                + amend_command(name, f"--set {key}=…"))  # fmt: skip
         return f"{value:g}" if isinstance(value, float) else str(value)
 
     return re.sub(r"\{([A-Za-z][\w.:-]*)\}", put, text)

@@ -6,6 +6,7 @@ import os
 from collections.abc import Iterable, Mapping
 from typing import Any
 
+from spectrane.model.addresses import has_ending
 from spectrane.model.errors import GridMismatch, LookError, nearest
 from spectrane.model.grid import CrsLike
 from spectrane.model.regular_files import ReadingAs
@@ -92,7 +93,7 @@ def zones_of(source: Source, points: Any, crs: CrsLike | None = None) -> list[Zo
 
 def _are_shapes(points: Any) -> bool:
     if isinstance(points, str | os.PathLike):
-        return not os.fspath(points).lower().endswith(".csv")
+        return not has_ending(os.fspath(points), ".csv")
     return isinstance(points, Shapes) or hasattr(points, "__geo_interface__") or (
         isinstance(points, Mapping) and "type" in points
     )  # fmt: skip
@@ -132,7 +133,7 @@ def is_inside(source: Source, place: Place) -> bool:
 
 def listed_points(points: Any, crs: CrsLike | None = None) -> Iterable[Mapping[str, Any]]:
     """Return mappings of points given as a CSV path, shapes, a table, or mappings."""
-    if isinstance(points, str | os.PathLike) and os.fspath(points).lower().endswith(".csv"):
+    if isinstance(points, str | os.PathLike) and has_ending(os.fspath(points), ".csv"):
         return read_points(points)
     if _are_shapes(points):
         shapes = shapes_of(points, crs=crs, option="points_crs")

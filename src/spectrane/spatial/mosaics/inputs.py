@@ -13,6 +13,7 @@ from spectrane.engine.derived import Derived
 from spectrane.engine.described import Described
 from spectrane.engine.full import FullSource
 from spectrane.kernels.records import record
+from spectrane.model.addresses import amend_command
 from spectrane.model.band import Band
 from spectrane.model.errors import BandError, GridMismatch, LookError, MetadataError
 from spectrane.model.grid import Grid
@@ -220,7 +221,7 @@ def _date(source: Source, keys: Mapping[str, Sequence[Any]] | None, k: int) -> d
     if found is None:
         name = called(source)
         raise MetadataError(f"{name}: says no date to order by (it says {said!r}); say it with: "
-                            f"spectrane amend {name} --set date=2026-04-12")  # fmt: skip
+                            + amend_command(name, "--set date=2026-04-12"))  # fmt: skip
     return found
 
 
@@ -231,7 +232,7 @@ def _cloud(source: Source, keys: Mapping[str, Sequence[Any]] | None, k: int) -> 
     except (TypeError, ValueError) as error:
         name = called(source)
         raise MetadataError(f"{name}: says no cloud cover to order by; say it with: "
-                            f"spectrane amend {name} --set cloud=12") from error  # fmt: skip
+                            + amend_command(name, "--set cloud=12")) from error  # fmt: skip
 
 
 def _distances(sources: Sequence[Source], point: str) -> list[float]:
