@@ -84,6 +84,24 @@ def test_commands_write_to_addresses(kept, scene, run, command):
     assert {name: Frail.store[f"/{name}"].getvalue() for name in kept()} == before
 
 
+@pytest.mark.parametrize("typed", [
+    "render {scene} -o frail://a.png --legend frail://b.png --save-look frail://c.look.toml",
+    "probe {scene} --at 12,29 --csv frail://a.csv --profile frail://b.svg "
+    "--keep-spectra frail://c.toml",
+    "clip {scene} -o frail://a.tif --preview frail://b.png --where band(1)<50",
+])  # fmt: skip
+def test_what_commands_write_beside_goes_there_too(kept, scene, run, typed):
+    status, out, err = run(*typed.format(scene=scene).split())
+    assert status == 0, err
+    names = [word.removeprefix("frail://") for word in typed.split() if word.startswith("frail:")]
+    assert kept() == names
+    assert all(f"frail://{name}" in out for name in names), out
+    before = dict(Frail.store)
+    status, _, err = run(*typed.format(scene=scene).split())
+    assert (status, "exists already" in err) == (1, True)
+    assert Frail.store == before
+
+
 def test_a_store_of_many_files_is_replaced_whole(kept, scene, run, rng):
     first = sp.from_array(np.ones((3, 4), "u1"))
     second = sp.from_array(rng.integers(0, 9, (40, 50)).astype("u2"))

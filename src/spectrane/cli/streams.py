@@ -15,6 +15,9 @@ from spectrane.model.addresses import file_name, is_address
 STREAM = "-"
 _DATA = ("export", "clip", "mosaic", "place")
 """Commands whose output is data; that of all others is a picture."""
+_OUTPUTS = ("output", "preview", "legend", "profile", "survivors", "csv", "save_look",
+            "keep_spectra")  # fmt: skip
+"""Options that name one file, or folder, which is written; ``keep_as`` names files from its own."""
 
 
 @contextlib.contextmanager
@@ -25,17 +28,18 @@ def streams(options: Any, name: str) -> Iterator[None]:
     What it tells a person goes to standard error where its output is there. Raises click's
     UsageError where both JSON and the output would go one way.
     """
-    output, folder = (getattr(options, one, None) for one in ("output", "out_dir"))
+    said = options.__dict__  # so that none of them counts as read
     with contextlib.ExitStack() as stack:
         _take_in(options, stack)
-        if output == STREAM:
-            if getattr(options, "as_json", False):
+        if said.get("output") == STREAM:
+            if said.get("as_json"):
                 raise click.UsageError("-o - and --json both want standard output")
             stack.enter_context(_handed_on(options, name))
-        elif output is not None and is_address(output):
-            stack.enter_context(_sent_on(options, output, among=name == "tiles"))
-        elif folder is not None and is_address(folder):
-            stack.enter_context(_all_sent_on(options, folder))
+        for one in _OUTPUTS:
+            if is_address(said.get(one)):
+                stack.enter_context(_sent_on(options, one, among=name == "tiles"))
+        if is_address(said.get("out_dir")):
+            stack.enter_context(_all_sent_on(options))
         yield
 
 
@@ -67,27 +71,29 @@ def _standing_in(name: str, address: str) -> Iterator[str]:
 
 
 @contextlib.contextmanager
-def _sent_on(options: Any, address: str, *, among: bool) -> Iterator[None]:
+def _sent_on(options: Any, output: str, *, among: bool) -> Iterator[None]:
     from spectrane.model.targets import check_free, send_on
 
-    if getattr(options, "linked", False):
+    said = options.__dict__
+    address, overwrite = said[output], bool(said.get("overwrite"))
+    if said.get("linked"):
         raise click.UsageError("--linked names files from the folder it is written to, a local one")
-    check_free(address, overwrite=options.overwrite)
+    check_free(address, overwrite=overwrite)
     with _standing_in(file_name(address.rstrip("/")) or "output", address) as place:
-        object.__setattr__(options, "output", place)
+        object.__setattr__(options, output, place)
         yield
         if os.path.exists(place):  # nothing is in a dry run
-            send_on(place, address, overwrite=options.overwrite, among=among)
+            send_on(place, address, overwrite=overwrite, among=among)
 
 
 @contextlib.contextmanager
-def _all_sent_on(options: Any, address: str) -> Iterator[None]:
+def _all_sent_on(options: Any) -> Iterator[None]:
     from spectrane.model.errors import SpectraneError
     from spectrane.model.targets import check_free, send_on
 
+    address = options.__dict__["out_dir"].rstrip("/")
     if "::" in address:
         raise click.UsageError(f"--out-dir {address}: expected a folder that is no archive")
-    address = address.rstrip("/")
     with _standing_in("output", address) as place:
         object.__setattr__(options, "out_dir", place)
         try:

@@ -7,6 +7,7 @@ import os
 from collections.abc import Iterator
 from typing import BinaryIO
 
+from spectrane.model.addresses import is_address
 from spectrane.model.errors import AccessError, ExistingFile
 from spectrane.model.log import INFO, log
 from spectrane.model.regular_files import kind_of, path_text, reason_of
@@ -111,6 +112,8 @@ def _claim(file: BinaryIO, partial: str, path: str) -> None:
 def check_target(path: str, *, overwrite: bool) -> None:
     """Raise where a target cannot be written, before any work is done for it."""
     path = followed(path_text(path))
+    if is_address(path):
+        raise AccessError(f"{path}: is written to this machine only; name a local file")
     folder = os.path.dirname(path) or "."
     trial = now_trying()
     if trial is not None and os.path.abspath(folder) in trial.folders:
