@@ -31,6 +31,8 @@ def test_bytes_and_open_files_are_read_and_written(ending, rng):
     target = io.BytesIO()
     sp.from_array(values).save(target, ending=ending)
     data = target.getvalue()
+    told = sp.open(data).describe().to_dict()
+    assert not [one for one in told["warnings"] if one["fix"].startswith("spectrane amend")]
     for given in (data, bytearray(data), io.BytesIO(data), io.BufferedReader(io.BytesIO(data))):
         with sp.open(given) as raster:
             assert raster.shape == (3, 30, 40)

@@ -16,7 +16,7 @@ from spectrane.engine.described import Described
 from spectrane.engine.remembered import found_once, worth_keeping
 from spectrane.kernels.ranks import percentiles
 from spectrane.kernels.records import record
-from spectrane.model.addresses import amend_command, is_address
+from spectrane.model.addresses import NAMELESS, amend_command, is_address
 from spectrane.model.nodata import NoDataValue
 from spectrane.model.physical import stored_numbers
 from spectrane.model.source import Source
@@ -124,7 +124,9 @@ def mending(source: Source, found: Sequence[Fill]) -> str:
     what lies elsewhere the option of any.
     """
     options = f"--nodata {declaring(source, found)}"
-    return options if is_address(source.name) else amend_command(source.name or "FILE", options)
+    if is_address(source.name) or source.name in NAMELESS:
+        return options
+    return amend_command(source.name or "FILE", options)
 
 
 def declaring(source: Source, found: Sequence[Fill]) -> str:

@@ -10,9 +10,8 @@ from typing import Any
 
 import click
 
-from spectrane.model.addresses import file_name, is_address
+from spectrane.model.addresses import STREAM, file_name, is_address
 
-STREAM = "-"
 _DATA = ("export", "clip", "mosaic", "place")
 """Commands whose output is data; that of all others is a picture."""
 _OUTPUTS = ("output", "preview", "legend", "profile", "survivors", "csv", "save_look",

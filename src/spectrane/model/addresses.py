@@ -13,6 +13,9 @@ from spectrane.model.errors import AccessError
 FilePath: TypeAlias = "str | os.PathLike[str]"
 FileLike: TypeAlias = "FilePath | bytes | BinaryIO"
 """A path, an fsspec address, bytes, or an open binary file."""
+BYTES, OPEN, STREAM = "bytes in memory", "an open file", "-"
+NAMELESS = (BYTES, OPEN, STREAM)
+"""What is called so lies in no file that could be named again."""
 _ADDRESS = re.compile(r"[a-zA-Z][a-zA-Z0-9+.-]+://")
 
 
@@ -79,9 +82,11 @@ def amend_command(name: str, options: str) -> str:
     >>> amend_command("s3://maps/a.tif", "--nodata 0")
     'fetch it, then spectrane amend a.tif --nodata 0'
     """
-    before = "fetch it, then " if is_address(name) else ""
-    place = file_name(name) if before else name
-    return f"{before}spectrane amend {shlex.quote(place)} {options}"
+    if is_address(name):
+        return f"fetch it, then spectrane amend {shlex.quote(file_name(name))} {options}"
+    if name in NAMELESS:
+        return f"keep it in a file, then spectrane amend FILE {options}"
+    return f"spectrane amend {shlex.quote(name)} {options}"
 
 
 def filesystem_of(name: str, options: Mapping[str, Any] | None) -> tuple[Any, str]:

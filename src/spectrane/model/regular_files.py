@@ -10,7 +10,7 @@ import stat
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from spectrane.model.addresses import address_parts, filesystem_of, is_address
+from spectrane.model.addresses import BYTES, OPEN, address_parts, filesystem_of, is_address
 from spectrane.model.errors import AccessError, MissingFile, ResourceError, SpectraneError
 
 _KINDS = (
@@ -95,8 +95,8 @@ def given_name(given: Any) -> str:
     if isinstance(given, str | os.PathLike):
         return path_text(given)
     if isinstance(given, bytes | bytearray | memoryview) or hasattr(given, "getvalue"):
-        return "bytes in memory"
-    return str(getattr(given, "name", "") or "an open file")
+        return BYTES
+    return str(getattr(given, "name", "") or OPEN)
 
 
 def check_open(given: Any) -> None:
