@@ -201,3 +201,21 @@ def test_hdf5_over_http_is_read_by_ranges(served, tmp_path):
     np.testing.assert_array_equal(
         sp.open_raster(served.url).pixels()[0], np.arange(90.0).reshape(9, 10)
     )
+
+
+def test_what_a_server_is_asked_along_is_no_part_of_a_name(served):
+    raster = sp.open_raster(f"{served.url}?signed=x/y.csv")
+    np.testing.assert_array_equal(raster.pixels(), served.array)
+    assert "/scene.tif.spectrane.toml?signed=x/y.csv" in [path for path, _ in served.asked]
+    assert (raster.title, repr(raster)[:18]) == ("scene.tif", "<Raster scene.tif:")
+
+
+def test_a_small_file_needs_no_ranges(served, tmp_path):
+    served.way = "without_ranges"
+    small = sp.from_array(served.array[:, :40, :50])
+    small.save(tmp_path / "small.tif")
+    served.data = (tmp_path / "small.tif").read_bytes()
+    raster = sp.open_raster(served.url)
+    for one in (raster, pickle.loads(pickle.dumps(raster))):
+        np.testing.assert_array_equal(one.pixels(), small.pixels())
+    np.testing.assert_array_equal(sp.render(raster).rgba, sp.render(small).rgba)

@@ -130,6 +130,8 @@ class HttpFile(ByteFile):
     def _fetch_one(self, offset: int, length: int) -> bytes:
         if length == 0:
             return b""
+        if self._head is not None and offset + length <= len(self._head):
+            return self._head[offset : offset + length]
         if self._whole is not None:
             with self._lock:
                 self._whole.seek(offset)

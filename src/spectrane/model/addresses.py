@@ -29,16 +29,24 @@ def is_address(name: object) -> bool:
 
 
 def address_parts(name: str) -> tuple[str, str, str]:
-    """Return what comes before the path inside a storage, that path, and the chain behind it.
+    """Return what comes before the path inside a storage, that path, and the chain behind it, or
+    what a server is asked along with it (RFC 3986, section 3.4): a signature, say.
 
     Of a local path all is path.
 
     >>> address_parts("zip://in/a.tif::s3://bucket/b.zip"), address_parts("in/a.tif")
     (('zip://', 'in/a.tif', '::s3://bucket/b.zip'), ('', 'in/a.tif', ''))
+    >>> address_parts("https://maps.example/a.tif?signed=x/y")
+    ('https://', 'maps.example/a.tif', '?signed=x/y')
     """
     place, chain, rest = name.partition("::")
     scheme, mark, inner = place.partition("://")
-    return (scheme + mark, inner, chain + rest) if mark else ("", name, "")
+    if not mark:
+        return "", name, ""
+    if scheme.lower() in ("http", "https"):
+        inner = re.split(r"[?#]", name[len(scheme + mark) :], maxsplit=1)[0]
+        return scheme + mark, inner, name[len(scheme + mark + inner) :]
+    return scheme + mark, inner, chain + rest
 
 
 def file_name(path: str) -> str:
@@ -50,10 +58,7 @@ def file_name(path: str) -> str:
     >>> file_name("https://maps.example/c.tif?signature=x/y")
     'c.tif'
     """
-    scheme, inner, _ = address_parts(path)
-    if scheme in ("http://", "https://"):
-        inner = re.split(r"[?#]", inner, maxsplit=1)[0]
-    return os.path.basename(inner)
+    return os.path.basename(address_parts(path)[1])
 
 
 def file_stem(path: str) -> str:

@@ -282,6 +282,8 @@ def beside(name: str, ending: str) -> str:
 
     >>> beside("a.tif", ".toml"), beside("zip://b/a.tif::c.zip", ".toml")
     ('a.tif.toml', 'zip://b/a.tif.toml::c.zip')
+    >>> beside("https://maps.example/a.tif?signed=x", ".toml")
+    'https://maps.example/a.tif.toml?signed=x'
     """
     scheme, inner, chain = address_parts(name)
     return scheme + inner.rstrip("/\\") + ending + chain
