@@ -83,7 +83,8 @@ def surveyed_files(
 
 
 def _no_folder(name: str) -> FormatError:
-    return FormatError(f"{name}: is not a folder; survey looks below one")
+    lists = "; web servers list none" if name.startswith(("http://", "https://")) else ""
+    return FormatError(f"{name}: is not a folder{lists}; survey looks below one")
 
 
 def _candidates(top: str) -> Iterator[str]:

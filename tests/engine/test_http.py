@@ -219,3 +219,11 @@ def test_a_small_file_needs_no_ranges(served, tmp_path):
     for one in (raster, pickle.loads(pickle.dumps(raster))):
         np.testing.assert_array_equal(one.pixels(), small.pixels())
     np.testing.assert_array_equal(sp.render(raster).rgba, sp.render(small).rgba)
+
+
+def test_pages_are_no_files_and_servers_list_no_folders(served):
+    served.data = b"\n<!DOCTYPE HTML><html><body>Index of scenes</body></html>"
+    with pytest.raises(sp.FormatError, match="is a page to be read in a browser"):
+        sp.open(served.url)
+    with pytest.raises(sp.FormatError, match="web servers list none"):
+        sp.survey(served.url)

@@ -130,6 +130,9 @@ def reader_of(file: ByteFile) -> tuple[str, FormatReader]:
     if folder is not None:
         raise FormatError(f"{file.name}: is a folder that no known format is kept as; what lies "
                           f"below it is listed by: spectrane survey {file.name}")  # fmt: skip
+    if re.match(rb"\s*<(!doctype\s+html|html)", head, re.IGNORECASE):
+        raise FormatError(f"{file.name}: is a page to be read in a browser, and no file of data; "
+                          "a server lists no folders, and may want a password first")  # fmt: skip
     known = ", ".join(one.name for one in formats() if one.reader is not None)
     raise FormatError(
         f"{file.name}: {what}; known formats: {known}; a headerless file can be "
