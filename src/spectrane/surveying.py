@@ -22,7 +22,7 @@ from spectrane.formats.dicom.head import begins
 from spectrane.formats.raw import format_layout, needed
 from spectrane.formats.raw_notes import layout_in, notes_beside
 from spectrane.formats.reduced_files import ENDING as REDUCED
-from spectrane.formats.registry import open_file, open_source, open_with, reader_of
+from spectrane.formats.registry import archive_of, open_file, open_source, open_with, reader_of
 from spectrane.formats.sidecar import ENDING
 from spectrane.formats.sidecar import read as read_sidecar
 from spectrane.formats.sidecar_schema import RawTable
@@ -73,13 +73,21 @@ def surveyed_files(
     are those of the storage that the folder lies in. ``progress`` counts files. Raises FormatError
     where there is no such folder.
     """
-    top = path_text(folder)
+    top = _inside(path_text(folder))
     paths = list(_far_candidates(top, options) if is_address(top) else _candidates(top))
     files = []
     for number, path in enumerate(paths, 1):
         files += _looked_at(path, options)
         progress(number, len(paths))
     return files
+
+
+def _inside(name: str) -> str:
+    """Return what an archive of this machine holds as a folder; anything else as it is."""
+    if is_address(name) or not os.path.isfile(name):
+        return name
+    archive = archive_of(_head(name) or b"")
+    return name if archive is None else f"{archive}://::{name}"
 
 
 def _no_folder(name: str) -> FormatError:

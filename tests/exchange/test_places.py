@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import gzip
 import io
 import pickle
 import re
 import subprocess
 import sys
+import tarfile
 import zipfile
 
 import fsspec
@@ -379,3 +381,28 @@ def test_commands_take_every_file_from_a_storage(demo, tmp_path, run, monkeypatc
                   "overlay --layers @none.layers.toml -o x.png"):  # fmt: skip
         status, _, err = run(*there(typed))
         assert (status, "pack.zip: no such " in err) == (1, True), (typed, err)
+
+
+def test_archives_are_told_and_looked_into(demo, tmp_path, run):
+    with (
+        zipfile.ZipFile(tmp_path / "a.zip", "w") as pack,
+        tarfile.open(tmp_path / "a.tar", "w") as tape,
+    ):
+        for one in [*sorted((demo / "fetlock_ct").iterdir()), demo / "sound_thermal.tif"]:
+            pack.write(one, one.relative_to(demo))
+            tape.add(one, one.relative_to(demo))
+    (tmp_path / "a.tif.gz").write_bytes(gzip.compress((demo / "sound_thermal.tif").read_bytes()))
+    for kind in ("zip", "tar"):
+        place = tmp_path / f"a.{kind}"
+        with pytest.raises(sp.FormatError, match=f"spectrane survey {kind}://::{place}"):
+            sp.open(place)
+        listed = sp.survey(place)
+        assert listed["format"].tolist() == ["DICOM", "TIFF"]
+        assert listed["path"].tolist() == [f"{kind}://{name}::{place}" for name in
+                                           ("fetlock_ct", "sound_thermal.tif")]  # fmt: skip
+        status, out, _ = run("survey", place)
+        assert status == 0
+        assert [line.split()[0] for line in out.splitlines()[1:3]] == [
+            "fetlock_ct", "sound_thermal.tif"]  # fmt: skip
+    with pytest.raises(sp.FormatError, match=r"packed by gzip as a whole; unpack it first"):
+        sp.open(tmp_path / "a.tif.gz")

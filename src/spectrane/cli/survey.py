@@ -72,8 +72,9 @@ def _grouped(folder: str, rows: list[dict[str, Any]]) -> list[str]:
 
 
 def _short(folder: str, path: str) -> str:
-    if is_address(folder):
-        return address_parts(path)[1].removeprefix(address_parts(folder)[1]).lstrip("/")
+    if is_address(path):
+        above = address_parts(folder)[1] if is_address(folder) else ""
+        return address_parts(path)[1].removeprefix(above).lstrip("/")
     return os.path.relpath(path, folder)
 
 

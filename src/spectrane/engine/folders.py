@@ -130,7 +130,7 @@ class StorageFolder(RemoteFile, Folder):
         """Tell whether a file of this name lies in it. Raises AccessError."""
         filesystem, path = self.storage()
         try:
-            return bool(filesystem.isfile(f"{path.rstrip('/')}/{name}"))
+            return bool(filesystem.isfile(_joined(path, name)))
         except Exception as error:
             raise access_error_of(self.name, error) from error
 
@@ -169,12 +169,17 @@ class StorageFolder(RemoteFile, Folder):
     def starts(self, names: Sequence[str], count: int) -> Iterable[bytes]:
         """Return at most so many first bytes of files in it, asked for together."""
         filesystem, path = self.storage()
-        paths = [f"{path.rstrip('/')}/{name}" for name in names]
+        paths = [_joined(path, name) for name in names]
         try:
             found = filesystem.cat_ranges(paths, 0, count, on_error="return")
         except Exception as error:
             raise access_error_of(self.name, error) from error
         return [b"" if isinstance(one, Exception) else bytes(one) for one in found]
+
+
+def _joined(path: str, name: str) -> str:
+    """Return a path inside a storage; at its root some take none that begins with a /."""
+    return f"{path.rstrip('/')}/{name}" if path.strip("/") else name
 
 
 def folder_around(file: ByteFile) -> Folder | None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import inspect
 import os
 import re
+import shlex
 from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any, TypeVar, cast
 
@@ -130,9 +131,9 @@ def reader_of(file: ByteFile) -> tuple[str, FormatReader]:
     if folder is not None:
         raise FormatError(f"{file.name}: is a folder that no known format is kept as; what lies "
                           f"below it is listed by: spectrane survey {file.name}")  # fmt: skip
-    if re.match(rb"\s*<(!doctype\s+html|html)", head, re.IGNORECASE):
-        raise FormatError(f"{file.name}: is a page to be read in a browser, and no file of data; "
-                          "a server lists no folders, and may want a password first")  # fmt: skip
+    known_as = _known_otherwise(head, file.name)
+    if known_as is not None:
+        raise FormatError(f"{file.name}: {known_as}")
     known = ", ".join(one.name for one in formats() if one.reader is not None)
     raise FormatError(
         f"{file.name}: {what}; known formats: {known}; a headerless file can be "
@@ -152,6 +153,31 @@ def _point_to_the_head(file: ByteFile) -> None:
         head.close()
         raise FormatError(f"{name}: holds the numbers of a pair and says nothing of them; open its "
                           f"head: {head.name}")  # fmt: skip
+
+
+def _known_otherwise(head: bytes, name: str) -> str | None:
+    """Return what a file is that is known, and no raster; and what to do with it."""
+    if re.match(rb"\s*<(!doctype\s+html|html)", head, re.IGNORECASE):
+        return ("is a page to be read in a browser, and no file of data; a server lists no "
+                "folders, and may want a password first")  # fmt: skip
+    archive = archive_of(head)
+    if archive is not None:
+        inside = shlex.quote(f"{archive}://::{name}")
+        return f"is an archive; what is in it is listed by: spectrane survey {inside}"
+    if head[:3] == b"\x1f\x8b\x08":
+        return "is packed by gzip as a whole; unpack it first (gunzip)"
+    return None
+
+
+def archive_of(head: bytes) -> str | None:
+    r"""Return by which scheme the files in an archive are named; None of what is none.
+
+    >>> archive_of(b"PK\3\4..."), archive_of(bytes(257) + b"ustar"), archive_of(b"II*")
+    ('zip', 'tar', None)
+    """
+    if head[:4] in (b"PK\3\4", b"PK\5\6"):
+        return "zip"
+    return "tar" if head[257:262] == b"ustar" else None
 
 
 def _guarded(file: ByteFile, action: Callable[[], T]) -> T:
