@@ -169,7 +169,7 @@ def test_what_cannot_be_compared_is_told(scene):
     ):
         with pytest.raises(LookError, match=match):
             figures.compare(layers, **options)
-    with pytest.raises(GridMismatch, match="some have none"):
+    with pytest.raises(GridMismatch, match="has no place on a map, and others have one"):
         figures.compare([scene, sp.from_array(np.zeros((9, 9), "u1"))])
 
 

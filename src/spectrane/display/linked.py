@@ -56,7 +56,11 @@ def linked(
     shape = (area.rows, area.columns)
     placed = [source.grid.placed for _, source, _ in layers]
     if any(placed) and not all(placed):
-        raise GridMismatch("compare: some rasters have a place on a map and some have none")
+        bare = ", ".join(name for (name, _, _), there in zip(layers, placed, strict=True)
+                         if not there)  # fmt: skip
+        raise GridMismatch(f"compare: {bare}: has no place on a map, and others have one; give it "
+                           "one (spectrane place, spectrane amend --bounds), or compare such "
+                           "pictures alone")  # fmt: skip
     tell_planes([(name, source.grid) for name, source, _ in layers])
     panels = []
     for name, source, given in layers:
