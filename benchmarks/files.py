@@ -104,6 +104,9 @@ def _cold(folder: Path) -> Iterator[Row]:
             f"cold render of 20 000 x 20 000 x 4, {name}", _command(*draw, *part), _import_numpy,
             limit, "import numpy",
         )  # fmt: skip
+    said = ["render", path, *out[:3], "-q"]
+    yield contest("the same where nothing more is said, 2048 pixels", _command(*said),
+                  _import_numpy, 6.0, "import numpy")  # fmt: skip
     plain = big_file(folder, overviews=False)
     yield contest(
         "the same without overviews, the first look",
