@@ -286,7 +286,7 @@ def bucket(monkeypatch):
 
 
 @pytest.mark.filterwarnings("ignore")
-def test_buckets_are_read_by_ranges_and_written(held, bucket):
+def test_buckets_are_read_by_ranges_and_written(held, bucket, demo):
     data, values = held
     sp.open(data).save("s3://scenes/deep/a.tif", storage_options=bucket)
     with sp.open("s3://scenes/deep/a.tif", storage_options=bucket) as raster:
@@ -295,10 +295,27 @@ def test_buckets_are_read_by_ranges_and_written(held, bucket):
         sp.open("s3://scenes/deep/b.tif", storage_options=bucket)
     with pytest.raises(sp.ExistingFile):
         sp.open(data).save("s3://scenes/deep/a.tif", storage_options=bucket)
-    sp.open(data).save("s3://scenes/deep/b.zarr", storage_options=bucket)
+    b, large = "s3://scenes/deep/b.zarr", sp.from_array(np.zeros((700, 800), "u1"))
+    large.save(b, storage_options=bucket)
+    sp.open(data).save(b, storage_options=bucket, overwrite=True)  # which is smaller
+    storage = fsspec.filesystem("s3", **bucket)
+    assert not [name for name in storage.find("scenes") if "partial" in name or "c/1/1" in name]
+    folder = demo / "fetlock_ct"
+    for one in folder.iterdir():
+        storage.put_file(str(one), f"scenes/scan/{one.name}")
     found = sp.survey("s3://scenes", storage_options=bucket)
-    assert found["path"].tolist() == ["s3://scenes/deep/a.tif", "s3://scenes/deep/b.zarr"]
-    for path in found["path"]:
+    assert found["path"].tolist() == ["s3://scenes/deep/a.tif", b, "s3://scenes/scan"]
+    with pytest.warns(sp.DataWarning, match="1 duplicate left out"):
+        scan, same = sp.open_volume("s3://scenes/scan", storage_options=bucket), sp.open(folder)
+    np.testing.assert_array_equal(scan.voxels(k=(5, 9)), same.voxels(k=(5, 9)))
+    tiles = {"folder": "s3://scenes/tiles", "zooms": (9, 10), "storage_options": bucket}
+    layer = sp.open(demo / "habitats.tif")
+    done = sp.pages.tiles([layer], **tiles)
+    sent = [name for name in storage.find("scenes/tiles") if name.endswith(".png")]
+    assert len(sent) == done.count
+    with pytest.raises(sp.ExistingFile, match="s3://scenes/tiles: exists already"):
+        sp.pages.tiles([layer], **tiles)
+    for path in found["path"][:2]:
         with sp.open(path, storage_options=bucket) as raster:
             np.testing.assert_array_equal(raster.pixels(rows=(2, 9)), values[:, 2:9])
 

@@ -6,7 +6,7 @@ import contextlib
 import itertools
 import os
 import posixpath
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, BinaryIO, TypeAlias
 
 from spectrane.model.addresses import address_parts, file_name, filesystem_of, is_address
@@ -160,9 +160,7 @@ def _put_folder(place: str, filesystem: Any, path: str, *, among: bool) -> None:
     try:
         for _, group in itertools.groupby(found, key=lambda name: name.count("/")):
             names = list(group)
-            if hasattr(filesystem, "auto_mkdir"):  # most storages have no folders to be made
-                for above in {posixpath.dirname(f"{target}/{name}") for name in names}:
-                    filesystem.makedirs(above, exist_ok=True)
+            _make_folders(filesystem, target, names)
             filesystem.put([os.path.join(place, name) for name in names],
                            [f"{target}/{name}" for name in names])  # fmt: skip
     except BaseException:
@@ -172,4 +170,15 @@ def _put_folder(place: str, filesystem: Any, path: str, *, among: bool) -> None:
         raise
     if target != path:
         filesystem.rm(path, recursive=True)
-        filesystem.mv(target, path, recursive=True)
+        _make_folders(filesystem, path, found)
+        # File by file: buckets have no folders that could be moved.
+        filesystem.copy([f"{target}/{name}" for name in found],
+                        [f"{path}/{name}" for name in found])  # fmt: skip
+        filesystem.rm(target, recursive=True)
+
+
+def _make_folders(filesystem: Any, path: str, names: Sequence[str]) -> None:
+    """Make the folders that files lie in, in the storages that want them made."""
+    if hasattr(filesystem, "auto_mkdir"):
+        for above in {posixpath.dirname(f"{path}/{name}") for name in names}:
+            filesystem.makedirs(above, exist_ok=True)
