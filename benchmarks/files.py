@@ -106,7 +106,7 @@ def _cold(folder: Path) -> Iterator[Row]:
         )  # fmt: skip
     said = ["render", path, *out[:3], "-q"]
     yield contest("the same where nothing more is said, 2048 pixels", _command(*said),
-                  _import_numpy, 6.0, "import numpy")  # fmt: skip
+                  _import_numpy, 8.0, "import numpy")  # fmt: skip
     plain = big_file(folder, overviews=False)
     yield contest(
         "the same without overviews, the first look",

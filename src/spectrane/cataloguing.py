@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from spectrane.engine.bars import ProgressLike, told_progress
@@ -32,18 +32,19 @@ def scenes(
     start: DateLike | None = None, end: DateLike | None = None, cloud: float | None = None,
     first: int | None = None,
     collections: Sequence[str] = (), measure_cloud: bool | None = None,
-    progress: ProgressLike = None,
+    progress: ProgressLike = None, storage_options: Mapping[str, Any] | None = None,
 ) -> pandas.DataFrame:  # fmt: skip
     """Return the scenes of a catalogue, a row each: those found, the best first, then the others
     with why they are left out.
 
     ``catalog`` is a STAC catalogue, collection or search (1.0 and 1.1): a document, a folder, a
-    ``.zip``, or a URL; or a folder of rasters. ``over`` is what shall be seen: bounds (west, south,
-    east, north), a raster, a file, or a shape as ``clip`` takes it (in ``over_crs``). ``start`` and
-    ``end`` are dates and both belong to the span: a day, a month or a year means all of it, in UTC.
-    ``cloud`` is the most, in percent; a scene that says none is kept, and stands last. ``first``
-    keeps so many. ``measure_cloud`` reads masks to tell the clouds over the area alone: None reads
-    those at hand, True those of the web too.
+    ``.zip``, or a URL, with the ``storage_options`` of its kind; or a folder of rasters. ``over``
+    is what shall be seen: bounds (west, south, east, north), a raster, a file, or a shape as
+    ``clip`` takes it (in ``over_crs``). ``start`` and ``end`` are dates and both belong to the
+    span: a day, a month or a year means all of it, in UTC. ``cloud`` is the most, in percent; a
+    scene that says none is kept, and stands last. ``first`` keeps so many. ``measure_cloud`` reads
+    masks to tell the clouds over the area alone: None reads those at hand, True those of the web
+    too.
 
     Ranked by the share of the area that is seen, then by cloud, then the newest. Columns: ``rank id
     date share cloud cloud_over in_fewest collection left_out note href item``; ``open`` takes an
@@ -70,7 +71,7 @@ def scenes(
     found = find_scenes(
         os.fspath(catalog), over=over, over_crs=over_crs, start=start, end=end, cloud=cloud,
         first=first, collections=collections, measure_cloud=measure_cloud,
-        progress=told_progress(progress),
+        progress=told_progress(progress), storage_options=storage_options,
     )  # fmt: skip
     table = pandas.DataFrame(found.rows(), columns=_COLUMNS)
     table["rank"] = table["rank"].astype("Int64")

@@ -342,6 +342,25 @@ def test_commands_pass_on_what_comes_in(held, tmp_path):
     assert (status, out, "error: -: begins with" in told) == (1, b"", True)
 
 
+def test_a_catalogue_is_read_where_it_lies(acquisitions, word, tmp_path):
+    storage = fsspec.filesystem("guarded", **word)
+    for one in acquisitions.rglob("*"):
+        if one.is_file():
+            storage.pipe(f"guarded://cat/{one.relative_to(acquisitions)}", one.read_bytes())
+    here = sp.scenes(acquisitions)
+    for place in ("guarded://cat", "guarded://cat/catalog.json"):
+        found = sp.scenes(place, storage_options=word)
+        assert found["id"].tolist() == here["id"].tolist()
+    with pytest.raises(sp.FormatError, match="holds no catalogue"):
+        sp.scenes("guarded://cat/halse_20260412", storage_options=word)
+    with pytest.raises(sp.AccessError, match="word is wrong|cannot be read"):
+        sp.scenes(place)
+    first, same = found["item"][0], here["item"][0]
+    np.testing.assert_array_equal(sp.open(first).pixels(), sp.open(same).pixels())
+    paths = sp.fetch(first, tmp_path)
+    assert any(str(path).endswith("_red.tif") for path in paths)
+
+
 def test_what_lies_beside_a_file_is_found_in_its_storage(tmp_path, word):
     volume = sp.volume_from_array(np.arange(24, dtype="i2").reshape(2, 3, 4), affine=np.eye(4))
     volume.save(tmp_path / "a.nii")

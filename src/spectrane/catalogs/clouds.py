@@ -35,7 +35,7 @@ def cloud_over(item: Item, area: SoughtArea) -> float | None:
     for asset in item.assets.values():
         if not asset.is_mask or asset.is_picture:
             continue
-        with closing(open_source(asset.href)) as source:
+        with closing(open_source(asset.href, storage_options=item.options_for(asset))) as source:
             read = _read(source, area)
             if read is None:
                 continue

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import os
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import closing
 from typing import Any
 
@@ -39,7 +39,7 @@ def fetch_item(
     for asset in chosen:
         name = _asset_name(asset, taken)
         path = os.path.join(home, name)
-        _fetch(asset.href, path, overwrite, progress)
+        _fetch(asset.href, path, overwrite, progress, item.options_for(asset))
         paths.append(path)
         content["assets"][asset.key] = {**said.get(asset.key, {}), "href": f"./{name}"}
     document = os.path.join(home, f"{_safe_name(item.id)}.json")
@@ -71,11 +71,13 @@ def _asset_name(asset: Asset, taken: set[str]) -> str:
     return name
 
 
-def _fetch(href: str, path: str, overwrite: bool, progress: Progress) -> None:
+def _fetch(
+    href: str, path: str, overwrite: bool, progress: Progress, options: Mapping[str, Any] | None
+) -> None:  # fmt: skip
     """Copy a file; what is there of it already is not fetched again."""
     if os.path.isdir(href):
         raise FormatError(f"{href}: is a folder; copy it by hand")
-    with closing(open_bytes(href)) as file:
+    with closing(open_bytes(href, options)) as file:
         if os.path.exists(path) and not overwrite:
             if os.path.getsize(path) == file.size:
                 return

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import itertools
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import field, replace
 from typing import Any
 
@@ -84,6 +84,7 @@ def find_scenes(
     catalog: str, *, over: Any = None, over_crs: Any = None, start: Any = None, end: Any = None,
     cloud: float | None = None, first: int | None = None, collections: Sequence[str] = (),
     measure_cloud: bool | None = None, progress: Progress = no_progress,
+    storage_options: Mapping[str, Any] | None = None,
 ) -> Scenes:  # fmt: skip
     """Look through a catalogue: see ``spectrane.scenes``, which has the same arguments."""
     if cloud is not None and (isinstance(cloud, bool) or not 0 <= cloud <= 100):
@@ -91,7 +92,7 @@ def find_scenes(
     if first is not None and (isinstance(first, bool) or first < 1):
         raise LookError(f"first {first!r}: expected 1 or more")
     area = None if over is None else area_of(over, crs=over_crs)
-    wanted = Wanted(area, Span.of(start, end), tuple(collections), progress)
+    wanted = Wanted(area, Span.of(start, end), tuple(collections), progress, storage_options)
     place = os.fspath(catalog)
     seen: set[tuple[str | None, str]] = set()
     scenes = []
@@ -100,6 +101,7 @@ def find_scenes(
             wanted.notes.append(f"{item.id}: stands in the catalogue twice; the first is taken")
             continue
         seen.add((item.collection, item.id))
+        item = replace(item, options=storage_options) if storage_options else item
         scenes.append(_judged(item, wanted, cloud, measure_cloud))
     found = sorted((one for one in scenes if not one.left_out), key=_rank)
     rest = [one for one in scenes if one.left_out]
@@ -114,11 +116,11 @@ def find_scenes(
 
 def _items(place: str, wanted: Wanted) -> Iterator[Item]:
     """Yield what a catalogue holds, whatever kind it is."""
-    root = root_of(place)
+    root = root_of(place, wanted.options)
     if not root:
         yield from folder_items(place, wanted)
         return
-    document = read_json(root)
+    document = read_json(root, wanted.options)
     if search_links(document, root):
         yield from searched(document, root, wanted)
         return

@@ -16,7 +16,7 @@ from urllib.parse import urljoin
 from spectrane.catalogs.dates import has_zone, read_moment
 from spectrane.engine.documents import is_web
 from spectrane.kernels.records import record
-from spectrane.model.addresses import file_stem
+from spectrane.model.addresses import file_stem, is_address
 from spectrane.model.errors import FormatError
 from spectrane.model.regular_files import found_from
 from spectrane.model.roles import ROLES
@@ -107,6 +107,12 @@ class Item:
     notes: tuple[str, ...] = ()
     content: Mapping[str, Any] = field(default_factory=dict, repr=False)
     """All that its document says."""
+    options: Mapping[str, Any] | None = field(default=None, repr=False)
+    """Those of the storage that its catalogue lies in."""
+
+    def options_for(self, asset: Asset) -> Mapping[str, Any] | None:
+        """Return what opens an asset, beside its address: nothing of files and of the web."""
+        return self.options if is_address(asset.href) and not is_web(asset.href) else None
 
     @property
     def date(self) -> datetime | None:

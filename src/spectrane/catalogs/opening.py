@@ -85,7 +85,8 @@ def assets_named(
 
 def _opened(item: Item, asset: Asset, damaged: str) -> Source:
     try:
-        part = open_source(asset.href, damaged=damaged)
+        part = open_source(asset.href, damaged=damaged,
+                           storage_options=item.options_for(asset))  # fmt: skip
     except SpectraneError as error:
         raise FormatError(f"{item.id}: asset {asset.key}: {error}") from error
     if len(part.shape) != 2:

@@ -13,8 +13,10 @@ from spectrane.catalogs.areas import SoughtArea, geometry_on
 from spectrane.catalogs.dates import Span, open_end, read_moment
 from spectrane.catalogs.items import Item, box_geometry, item_of, resolved
 from spectrane.engine.documents import is_web, read_json
+from spectrane.engine.files import open_bytes
+from spectrane.engine.folders import StorageFolder
 from spectrane.engine.threads import Progress, no_progress
-from spectrane.model.addresses import has_ending
+from spectrane.model.addresses import has_ending, is_address
 from spectrane.model.errors import AccessError, FormatError, LookError, SpectraneError
 
 _MOST = 200_000
@@ -31,14 +33,25 @@ class Wanted:
     span: Span = field(default_factory=Span)
     collections: tuple[str, ...] = ()
     progress: Progress = no_progress
+    options: Mapping[str, Any] | None = None
     notes: list[str] = field(default_factory=list)
 
 
-def root_of(place: str) -> str:
+def root_of(place: str, options: Mapping[str, Any] | None = None) -> str:
     """Return the document a catalogue begins with: itself, or that of a folder or archive.
 
-    Empty for a folder without one. Raises FormatError for an archive without one.
+    Empty for a folder of this machine without one. Raises FormatError for an archive, or a folder
+    of a storage, without one.
     """
+    if is_address(place) and not is_web(place):
+        file = open_bytes(place, options)
+        file.close()
+        if file.is_folder:
+            folder = StorageFolder(place, options)
+            found = [name for name in _ROOTS if folder.holds(name)]
+            if not found:
+                raise _no_catalogue(place)
+            return folder.path_of(found[0])
     if os.path.isdir(place):
         return next((path for name in _ROOTS
                      if os.path.isfile(path := os.path.join(place, name))), "")  # fmt: skip
@@ -47,10 +60,14 @@ def root_of(place: str) -> str:
     names = _names_in(place)
     found = [name for name in names if os.path.basename(name) in _ROOTS]
     if not found:
-        raise FormatError(f"{place}: holds no catalogue: no {', '.join(_ROOTS)}")
+        raise _no_catalogue(place)
     first = min(found, key=lambda name: (name.count("/"), _ROOTS.index(os.path.basename(name))))
     where = place if "://" in place else os.path.abspath(place)
     return f"zip://{first}::{where}"
+
+
+def _no_catalogue(place: str) -> FormatError:
+    return FormatError(f"{place}: holds no catalogue: no {', '.join(_ROOTS)}")
 
 
 def _names_in(place: str) -> list[str]:
@@ -136,7 +153,7 @@ def _read_all(places: list[str], wanted: Wanted) -> Iterator[tuple[str, Any]]:
 
     def read(place: str) -> Any:
         try:
-            return read_json(place)
+            return read_json(place, wanted.options)
         except SpectraneError as error:
             return error
 

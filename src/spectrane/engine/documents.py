@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 import threading
+from collections.abc import Mapping
 from contextlib import closing
 from typing import Any
 
@@ -15,6 +16,7 @@ import urllib3
 
 from spectrane.engine.files import open_bytes
 from spectrane.engine.http_files import SLOW, answer_of, pieces_of
+from spectrane.model.addresses import is_address
 from spectrane.model.errors import AccessError, FormatError, MissingFile
 
 LARGEST = 64 << 20
@@ -31,14 +33,14 @@ def is_web(place: str) -> bool:
     return place.lower().startswith(("http://", "https://"))
 
 
-def read_json(place: str) -> Any:
-    """Return what the JSON document at a path or URL holds.
+def read_json(place: str, options: Mapping[str, Any] | None = None) -> Any:
+    """Return what the JSON document at a path or URL holds; ``options`` are its storage's.
 
     Raises MissingFile, AccessError, and FormatError for what is no JSON.
     """
     if is_web(place):
         return answered(place)
-    with closing(open_bytes(place)) as file:
+    with closing(open_bytes(place, options if is_address(place) else None)) as file:
         if file.size > LARGEST:
             raise FormatError(f"{place}: is larger than a document can be ({LARGEST} bytes)")
         return _parsed(file.read(0, file.size), place)

@@ -221,7 +221,7 @@ def quick_look(item: Item) -> NDArray[np.uint8] | None:
     picture = item.picture()
     try:
         if picture is not None:
-            with closing(open_bytes(picture.href)) as file:
+            with closing(open_bytes(picture.href, item.options_for(picture))) as file:
                 import io
 
                 content = file.read(0, min(file.size, _LARGEST))
