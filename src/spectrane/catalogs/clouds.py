@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.catalogs.areas import SoughtArea
-from spectrane.catalogs.items import Asset, Item
+from spectrane.catalogs.items import Asset, Item, storage_options
 from spectrane.formats.registry import open_source
 from spectrane.model.errors import SpectraneError
 from spectrane.model.grid import Grid
@@ -35,7 +35,9 @@ def cloud_over(item: Item, area: SoughtArea) -> float | None:
     for asset in item.assets.values():
         if not asset.is_mask or asset.is_picture:
             continue
-        with closing(open_source(asset.href, storage_options=item.options_for(asset))) as source:
+        with closing(
+            open_source(asset.href, storage_options=storage_options(item, asset))
+        ) as source:
             read = _read(source, area)
             if read is None:
                 continue

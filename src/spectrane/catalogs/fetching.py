@@ -9,7 +9,7 @@ from collections.abc import Mapping, Sequence
 from contextlib import closing
 from typing import Any
 
-from spectrane.catalogs.items import Asset, Item
+from spectrane.catalogs.items import Asset, Item, storage_options
 from spectrane.catalogs.opening import assets_named
 from spectrane.engine.files import open_bytes
 from spectrane.engine.threads import Progress, no_progress
@@ -39,7 +39,7 @@ def fetch_item(
     for asset in chosen:
         name = _asset_name(asset, taken)
         path = os.path.join(home, name)
-        _fetch(asset.href, path, overwrite, progress, item.options_for(asset))
+        _fetch(asset.href, path, overwrite, progress, storage_options(item, asset))
         paths.append(path)
         content["assets"][asset.key] = {**said.get(asset.key, {}), "href": f"./{name}"}
     document = os.path.join(home, f"{_safe_name(item.id)}.json")

@@ -110,10 +110,6 @@ class Item:
     options: Mapping[str, Any] | None = field(default=None, repr=False)
     """Those of the storage that its catalogue lies in."""
 
-    def options_for(self, asset: Asset) -> Mapping[str, Any] | None:
-        """Return what opens an asset, beside its address: nothing of files and of the web."""
-        return self.options if is_address(asset.href) and not is_web(asset.href) else None
-
     @property
     def date(self) -> datetime | None:
         """The moment it was taken, or the first of a span."""
@@ -140,6 +136,11 @@ class Item:
         True
         """
         return next((one for one in self.assets.values() if one.is_picture), None)
+
+
+def storage_options(item: Item, asset: Asset) -> Mapping[str, Any] | None:
+    """Return what opens an asset beside its address: nothing for files, and for the web."""
+    return item.options if is_address(asset.href) and not is_web(asset.href) else None
 
 
 def resolved(href: str, base: str) -> str:

@@ -9,7 +9,7 @@ from contextlib import ExitStack, closing
 from dataclasses import replace
 from typing import Any
 
-from spectrane.catalogs.items import Asset, AssetBand, Item, item_of
+from spectrane.catalogs.items import Asset, AssetBand, Item, item_of, storage_options
 from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.described import Described
 from spectrane.formats.registry import open_source
@@ -86,7 +86,7 @@ def assets_named(
 def _opened(item: Item, asset: Asset, damaged: str) -> Source:
     try:
         part = open_source(asset.href, damaged=damaged,
-                           storage_options=item.options_for(asset))  # fmt: skip
+                           storage_options=storage_options(item, asset))  # fmt: skip
     except SpectraneError as error:
         raise FormatError(f"{item.id}: asset {asset.key}: {error}") from error
     if len(part.shape) != 2:

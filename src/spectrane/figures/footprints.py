@@ -215,13 +215,14 @@ def quick_look(item: Item) -> NDArray[np.uint8] | None:
     """
     from PIL import Image
 
+    from spectrane.catalogs.items import storage_options
     from spectrane.catalogs.opening import open_item
     from spectrane.engine.documents import is_web
 
     picture = item.picture()
     try:
         if picture is not None:
-            with closing(open_bytes(picture.href, item.options_for(picture))) as file:
+            with closing(open_bytes(picture.href, storage_options(item, picture))) as file:
                 import io
 
                 content = file.read(0, min(file.size, _LARGEST))
