@@ -59,8 +59,6 @@ class ByteFile:
     def read(self, offset: int, length: int) -> bytes:
         """Return exactly ``length`` bytes; FormatError where the file ends before."""
         self.check_range(offset, length)
-        if self._head is not None and offset + length <= len(self._head):
-            return self._head[offset : offset + length]
         return self._fetched([(offset, length)])[0]
 
     def head(self) -> bytes:
@@ -85,7 +83,13 @@ class ByteFile:
         ]
 
     def _fetched(self, ranges: Sequence[Range]) -> list[bytes]:
-        pieces = self.fetch(ranges)
+        """Return ranges; those that the first request brought are not asked for again."""
+        known = len(self._head or b"")
+        asked = [(offset, length) for offset, length in ranges if offset + length > known]
+        fetched = iter(self.fetch(asked) if asked else ())
+        pieces = [next(fetched) if offset + length > known else
+                  (self._head or b"")[offset : offset + length]
+                  for offset, length in ranges]  # fmt: skip
         for (offset, length), piece in zip(ranges, pieces, strict=True):
             if len(piece) != length:
                 raise AccessError(

@@ -291,12 +291,6 @@ class RemoteFile(ByteFile):
         """Address, size and what the server says of its version."""
         return (self.name, *sorted(self._state.items()))
 
-    def read(self, offset: int, length: int) -> bytes:
-        """Return bytes, without asking again for what the first request brought."""
-        if self._head is not None and offset >= 0 and offset + length <= len(self._head):
-            return self._head[offset : offset + length]
-        return super().read(offset, length)
-
     def fetch(self, ranges: Sequence[Range]) -> list[bytes]:
         """Return the bytes of ranges inside the file."""
         filesystem, path = self.storage()

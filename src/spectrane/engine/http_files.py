@@ -114,12 +114,6 @@ class HttpFile(ByteFile):
         """Address, size and what the server says of its version."""
         return (self.name, self.size, *sorted(self._state.items()))
 
-    def read(self, offset: int, length: int) -> bytes:
-        """Return bytes, without asking again for what the first request brought."""
-        if self._head is not None and offset >= 0 and offset + length <= len(self._head):
-            return self._head[offset : offset + length]
-        return super().read(offset, length)
-
     def fetch(self, ranges: Sequence[Range]) -> list[bytes]:
         """Return the bytes of ranges inside the file, several asked for at once."""
         if self._whole is not None or len(ranges) < 2:
@@ -130,8 +124,6 @@ class HttpFile(ByteFile):
     def _fetch_one(self, offset: int, length: int) -> bytes:
         if length == 0:
             return b""
-        if self._head is not None and offset + length <= len(self._head):
-            return self._head[offset : offset + length]
         if self._whole is not None:
             with self._lock:
                 self._whole.seek(offset)
