@@ -13,10 +13,10 @@ from functools import partial
 from typing import Any
 
 from spectrane.analysis.checks import findings
-from spectrane.engine.folders import Folder, StorageFolder
+from spectrane.engine.folders import Folder, LocalFolder, StorageFolder
 from spectrane.engine.locking import ENDING as LOCK
 from spectrane.engine.threads import Progress, no_progress
-from spectrane.formats.cf.zarrs import STORE_MARKS
+from spectrane.formats.cf.zarrs import STORE_MARKS, is_store
 from spectrane.formats.dicom.arranging import UnevenSlices
 from spectrane.formats.dicom.head import begins
 from spectrane.formats.raw import format_layout, needed
@@ -28,7 +28,7 @@ from spectrane.formats.sidecar import read as read_sidecar
 from spectrane.formats.sidecar_schema import RawTable
 from spectrane.formats.table import PROBED, may_be_known
 from spectrane.kernels.records import record
-from spectrane.model.addresses import is_address
+from spectrane.model.addresses import is_address, is_web
 from spectrane.model.errors import FormatError, MissingFile, SpectraneError
 from spectrane.model.regular_files import kind_of, open_regular, path_text
 
@@ -91,7 +91,7 @@ def _inside(name: str) -> str:
 
 
 def _no_folder(name: str) -> FormatError:
-    lists = "; web servers list none" if name.startswith(("http://", "https://")) else ""
+    lists = "; web servers list none" if is_web(name) else ""
     return FormatError(f"{name}: is not a folder{lists}; survey looks below one")
 
 
@@ -100,7 +100,7 @@ def _candidates(top: str) -> Iterator[str]:
         raise _no_folder(top)
     for folder, below, files in os.walk(top):
         below.sort()
-        stores = [name for name in below if _is_store(os.path.join(folder, name))]
+        stores = [name for name in below if is_store(LocalFolder(os.path.join(folder, name)))]
         for name in stores:
             below.remove(name)
             yield os.path.join(folder, name)
@@ -116,10 +116,9 @@ def _candidates(top: str) -> Iterator[str]:
                 b"\0" in head and notes_beside(os.path.join(folder, name))
             ):  # fmt: skip
                 kept.append(name)
-        if len(slices) > 1:  # a series is one volume, told once
+        slices = _told_as_folder(slices)
+        if slices:
             yield folder
-        else:
-            slices = set()
         yield from (os.path.join(folder, name) for name in kept if name not in slices)
 
 
@@ -152,14 +151,17 @@ def _far_files(
 ) -> Iterator[str]:  # fmt: skip
     """Yield what may be a raster of files that lie in one folder; slices are told as that."""
     heads = dict(zip(names, folder.starts(names, PROBED), strict=True))
-    slices = {name for name, head in heads.items() if begins(head)}
-    if len(slices) > 1:
+    slices = _told_as_folder({name for name, head in heads.items() if begins(head)})
+    if slices:
         yield place
     for name, head in heads.items():
-        if (name not in slices or len(slices) == 1) and (
-            not head or name in described or may_be_known(head)
-        ):
+        if name not in slices and (not head or name in described or may_be_known(head)):
             yield name
+
+
+def _told_as_folder(slices: set[str]) -> set[str]:
+    """Return those slices of one folder that are told with it: several, which are a series."""
+    return slices if len(slices) > 1 else set()
 
 
 def _head(path: str) -> bytes | None:
@@ -177,10 +179,6 @@ def _may_be_file(path: str) -> bool:
         return kind_of(os.stat(path).st_mode) is None
     except OSError:
         return True
-
-
-def _is_store(path: str) -> bool:
-    return any(os.path.isfile(os.path.join(path, mark)) for mark in STORE_MARKS)
 
 
 def _looked_at(path: str, options: Mapping[str, Any] | None = None) -> list[SurveyedFile]:

@@ -89,13 +89,11 @@ class RankSearch:
         if values.dtype != np.float32:
             self._count_bits(values.ravel(), table)
         elif self._passes == 0:
-            counting.count_top.choose(work or values.size, values.size)(values, nodata, table[0])
+            counting.count_top.choose(work, values.size)(values, nodata, table[0])
         else:
             slots = np.zeros(65536, np.uint8)
             slots[_orders()[1][list(self._counts)]] = np.arange(1, len(self._counts) + 1)
-            counting.count_low.choose(work or values.size, values.size)(
-                values, nodata, slots, table
-            )
+            counting.count_low.choose(work, values.size)(values, nodata, slots, table)
 
     def take(self, table: Counts) -> None:
         """Add what one thread has counted."""
@@ -198,7 +196,7 @@ def count_small(values: NDArray[Any], counts: Counts, work: int = 0) -> None:
     ``work`` is how many there are in all, where this is one block of several.
     """
     indices = tables.as_index(np.ascontiguousarray(values))
-    counting.count_indices.choose(work or values.size, values.size)(indices, counts)
+    counting.count_indices.choose(work, values.size)(indices, counts)
 
 
 def sorted_counts(dtype: np.dtype[Any], counts: Counts) -> tuple[NDArray[Any], Counts]:

@@ -70,9 +70,7 @@ class Moments:
         """
         if values.dtype == np.float32:
             rows = values if values.ndim == 2 else values.reshape(1, -1)
-            self.merge(
-                Moments(*measuring.spread.choose(work or rows.size, rows.size)(rows, nodata))
-            )
+            self.merge(Moments(*measuring.spread.choose(work, rows.size)(rows, nodata)))
             return
         if not values.size:
             return

@@ -17,9 +17,10 @@ from spectrane.catalogs.folders import folder_items
 from spectrane.catalogs.items import Item
 from spectrane.catalogs.searching import search_links, searched
 from spectrane.catalogs.walking import Wanted, root_of, walked
-from spectrane.engine.documents import is_web, read_json
+from spectrane.engine.documents import read_json
 from spectrane.engine.threads import Progress, no_progress
 from spectrane.kernels.records import record
+from spectrane.model.addresses import is_web
 from spectrane.model.errors import FormatError, LookError
 
 _LEAST = 5e-4

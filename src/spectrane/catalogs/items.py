@@ -14,9 +14,8 @@ from typing import Any
 from urllib.parse import urljoin
 
 from spectrane.catalogs.dates import has_zone, read_moment
-from spectrane.engine.documents import is_web
 from spectrane.kernels.records import record
-from spectrane.model.addresses import file_stem, is_address
+from spectrane.model.addresses import file_stem, is_address, is_web
 from spectrane.model.errors import FormatError
 from spectrane.model.regular_files import found_from
 from spectrane.model.roles import ROLES

@@ -9,7 +9,8 @@ from urllib.parse import urlencode, urlsplit, urlunsplit
 
 from spectrane.catalogs.items import Item, resolved
 from spectrane.catalogs.walking import Wanted, listed_items
-from spectrane.engine.documents import answered, is_web
+from spectrane.engine.documents import answered
+from spectrane.model.addresses import is_web
 from spectrane.model.errors import AccessError, FormatError
 
 _PAGE = 100

@@ -12,11 +12,11 @@ from typing import Any
 from spectrane.catalogs.areas import SoughtArea, geometry_on
 from spectrane.catalogs.dates import Span, open_end, read_moment
 from spectrane.catalogs.items import Item, box_geometry, item_of, resolved
-from spectrane.engine.documents import is_web, read_json
-from spectrane.engine.files import open_bytes
-from spectrane.engine.folders import StorageFolder
+from spectrane.engine.documents import read_json
+from spectrane.engine.folders import Folder
 from spectrane.engine.threads import Progress, no_progress
-from spectrane.model.addresses import has_ending, is_address
+from spectrane.formats.registry import open_file
+from spectrane.model.addresses import has_ending, is_address, is_web
 from spectrane.model.errors import AccessError, FormatError, LookError, SpectraneError
 
 _MOST = 200_000
@@ -43,18 +43,13 @@ def root_of(place: str, options: Mapping[str, Any] | None = None) -> str:
     Empty for a folder of this machine without one. Raises FormatError for an archive, or a folder
     of a storage, without one.
     """
-    if is_address(place) and not is_web(place):
-        file = open_bytes(place, options)
-        file.close()
-        if file.is_folder:
-            folder = StorageFolder(place, options)
-            found = [name for name in _ROOTS if folder.holds(name)]
-            if not found:
-                raise _no_catalogue(place)
-            return folder.path_of(found[0])
-    if os.path.isdir(place):
-        return next((path for name in _ROOTS
-                     if os.path.isfile(path := os.path.join(place, name))), "")  # fmt: skip
+    far = is_address(place) and not is_web(place)
+    folder = open_file(place, options) if far or os.path.isdir(place) else None
+    if isinstance(folder, Folder):
+        first = next((name for name in _ROOTS if folder.holds(name)), None)
+        if first is None and far:
+            raise _no_catalogue(place)
+        return folder.path_of(first) if first else ""
     if not has_ending(place, ".zip"):
         return place
     names = _names_in(place)

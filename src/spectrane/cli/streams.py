@@ -10,7 +10,7 @@ from typing import Any
 
 import click
 
-from spectrane.model.addresses import STREAM, file_name, is_address
+from spectrane.model.addresses import STREAM, is_address
 
 _DATA = ("export", "clip", "mosaic", "place")
 """Commands whose output is data; that of all others is a picture."""
@@ -53,48 +53,43 @@ _stand_ins: dict[str, str] = {}
 
 
 @contextlib.contextmanager
-def _standing_in(name: str, address: str) -> Iterator[str]:
-    """Yield a scratch place, which is told as the address that it stands for."""
-    import tempfile
-
-    from spectrane.model.regular_files import called_instead
-
-    with tempfile.TemporaryDirectory() as folder:
-        place = os.path.join(folder, name)
-        _stand_ins[place] = address
-        try:
-            with called_instead(place, address):
-                yield place
-        finally:
-            del _stand_ins[place]
+def _standing_in(options: Any, output: str, place: str, address: str) -> Iterator[None]:
+    """Let a command write to a scratch place, and tell it as the address that it stands for."""
+    object.__setattr__(options, output, place)
+    _stand_ins[place] = address
+    try:
+        yield
+    finally:
+        del _stand_ins[place]
 
 
 @contextlib.contextmanager
 def _sent_on(options: Any, output: str, *, among: bool) -> Iterator[None]:
-    from spectrane.model.targets import check_free, send_on
+    from spectrane.model.targets import sent_to
 
     said = options.__dict__
     address, overwrite = said[output], bool(said.get("overwrite"))
     if said.get("linked"):
         raise click.UsageError("--linked names files from the folder it is written to, a local one")
-    check_free(address, overwrite=overwrite)
-    with _standing_in(file_name(address.rstrip("/")) or "output", address) as place:
-        object.__setattr__(options, output, place)
+    with (
+        sent_to(address, overwrite=overwrite, among=among) as place,
+        _standing_in(options, output, place, address),
+    ):
         yield
-        if os.path.exists(place):  # nothing is in a dry run
-            send_on(place, address, overwrite=overwrite, among=among)
 
 
 @contextlib.contextmanager
 def _all_sent_on(options: Any) -> Iterator[None]:
     from spectrane.model.errors import SpectraneError
-    from spectrane.model.targets import check_free, send_on
+    from spectrane.model.targets import check_free, scratch, send_on
 
     address = options.__dict__["out_dir"].rstrip("/")
     if "::" in address:
         raise click.UsageError(f"--out-dir {address}: expected a folder that is no archive")
-    with _standing_in("output", address) as place:
-        object.__setattr__(options, "out_dir", place)
+    with (
+        scratch("output", address) as place,
+        _standing_in(options, "out_dir", place, address),
+    ):
         try:
             yield
         finally:  # what was done before one file failed
@@ -124,9 +119,13 @@ def _take_in(options: Any, stack: contextlib.ExitStack) -> None:
 def _handed_on(options: Any, name: str) -> Iterator[None]:
     import shutil
 
-    out = sys.stdout.buffer
-    with _standing_in(f"output{_ending(options, name)}", "standard output") as place:
-        object.__setattr__(options, "output", place)
+    from spectrane.model.targets import scratch
+
+    out, told = sys.stdout.buffer, "standard output"
+    with (
+        scratch(f"output{_ending(options, name)}", told) as place,
+        _standing_in(options, "output", place, told),
+    ):
         with contextlib.redirect_stdout(sys.stderr):
             yield
         if os.path.exists(place):  # nothing is in a dry run

@@ -16,21 +16,12 @@ import urllib3
 
 from spectrane.engine.files import open_bytes
 from spectrane.engine.http_files import SLOW, answer_of, pieces_of
-from spectrane.model.addresses import is_address
+from spectrane.model.addresses import is_address, is_web
 from spectrane.model.errors import AccessError, FormatError, MissingFile
 
 LARGEST = 64 << 20
 """Bytes of a document."""
 _TRIES, _PAUSE = 3, 0.3
-
-
-def is_web(place: str) -> bool:
-    """Tell whether a place is asked over the web.
-
-    >>> is_web("https://example.org/a.json"), is_web("catalog/a.json")
-    (True, False)
-    """
-    return place.lower().startswith(("http://", "https://"))
 
 
 def read_json(place: str, options: Mapping[str, Any] | None = None) -> Any:

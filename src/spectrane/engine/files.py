@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import itertools
 import os
-import re
 import threading
 import weakref
 from collections import OrderedDict
@@ -14,7 +13,7 @@ from typing import Any
 
 from spectrane.engine.byte_file import HEAD, ByteFile, NotAllowed, Range
 from spectrane.kernels.address_space import limited_space
-from spectrane.model.addresses import filesystem_of, is_address
+from spectrane.model.addresses import filesystem_of, is_address, is_web
 from spectrane.model.errors import AccessError, ChangedFile, SpectraneError
 from spectrane.model.regular_files import (
     ReadingAs,
@@ -326,7 +325,7 @@ def open_bytes(
     check_options(name, options)
     if options:
         return RemoteFile(name, options)
-    if re.match(r"https?://", name, re.IGNORECASE):
+    if is_web(name):
         # What a local file does not need is not even loaded.
         from spectrane.engine.http_files import HttpFile
 

@@ -122,10 +122,6 @@ class StorageFolder(RemoteFile, Folder):
 
         return isinstance(self.storage()[0], AbstractArchiveFileSystem)
 
-    def head(self) -> bytes:
-        """Return nothing."""
-        return b""
-
     def holds(self, name: str) -> bool:
         """Tell whether a file of this name lies in it. Raises AccessError."""
         filesystem, path = self.storage()

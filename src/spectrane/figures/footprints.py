@@ -18,6 +18,7 @@ from spectrane.display.render import draw_raster
 from spectrane.engine.files import open_bytes
 from spectrane.figures.paper import INK, MUTED, PAPER, chart_page, finished_chart
 from spectrane.kernels.quiet import quiet
+from spectrane.model.addresses import is_web
 from spectrane.model.colormaps import colormaps
 from spectrane.model.errors import LookError, SpectraneError
 
@@ -217,7 +218,6 @@ def quick_look(item: Item) -> NDArray[np.uint8] | None:
 
     from spectrane.catalogs.items import storage_options
     from spectrane.catalogs.opening import open_item
-    from spectrane.engine.documents import is_web
 
     picture = item.picture()
     try:

@@ -40,14 +40,16 @@ def open_file(path: Any, storage_options: Mapping[str, Any] | None = None) -> By
     name = os.fspath(path)
     if name in standard_input:
         return HeldFile(name, standard_input[name])
-    local = os.path.isdir(name)
-    if not local:
-        file = open_bytes(name, storage_options)
-        if not file.is_folder:
-            return file
-    from spectrane.engine.folders import LocalFolder, StorageFolder
+    if os.path.isdir(name):
+        from spectrane.engine.folders import LocalFolder
 
-    return LocalFolder(name) if local else StorageFolder(name, storage_options)
+        return LocalFolder(name)
+    file = open_bytes(name, storage_options)
+    if file.is_folder:
+        from spectrane.engine.folders import StorageFolder
+
+        return StorageFolder(name, storage_options)
+    return file
 
 
 def open_source(

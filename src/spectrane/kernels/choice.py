@@ -79,9 +79,10 @@ class Twin:
         if self._warm:
             return self.loop()
         global _forgone
+        part = work if part is None else part
+        work = max(work, part)
         if work != self._job or self._done >= work:
             self._job, self._done = work, 0
-        part = work if part is None else part
         saved = (work - self._done) * 1e-6 * self.saving
         alone = _alone > 0
         before = 0.0 if alone else _forgone

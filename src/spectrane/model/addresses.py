@@ -28,6 +28,15 @@ def is_address(name: object) -> bool:
     return isinstance(name, str) and bool(_ADDRESS.match(name)) and not name.startswith("file://")
 
 
+def is_web(place: str) -> bool:
+    """Tell whether a place is asked over the web.
+
+    >>> is_web("https://example.org/a.json"), is_web("catalog/a.json")
+    (True, False)
+    """
+    return place.lower().startswith(("http://", "https://"))
+
+
 def address_parts(name: str) -> tuple[str, str, str]:
     """Return what comes before the path inside a storage, that path, and the chain behind it, or
     what a server is asked along with it (RFC 3986, section 3.4): a signature, say.
@@ -43,7 +52,7 @@ def address_parts(name: str) -> tuple[str, str, str]:
     scheme, mark, inner = place.partition("://")
     if not mark:
         return "", name, ""
-    if scheme.lower() in ("http", "https"):
+    if is_web(name):
         inner = re.split(r"[?#]", name[len(scheme + mark) :], maxsplit=1)[0]
         return scheme + mark, inner, name[len(scheme + mark + inner) :]
     return scheme + mark, inner, chain + rest

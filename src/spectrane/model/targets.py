@@ -9,9 +9,9 @@ import posixpath
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, BinaryIO, TypeAlias
 
-from spectrane.model.addresses import address_parts, file_name, filesystem_of, is_address
+from spectrane.model.addresses import OPEN, file_name, filesystem_of, is_address
 from spectrane.model.errors import AccessError, ExistingFile, FormatError
-from spectrane.model.regular_files import called_instead
+from spectrane.model.regular_files import called_instead, found_from
 from spectrane.model.whole_files import written_whole
 
 Target: TypeAlias = "str | os.PathLike[str] | BinaryIO"
@@ -41,17 +41,12 @@ def local_place(
         raise FormatError(f"{name or 'an open file'}: its name says no format; say ending='.tif', "
                           "or another that is written")  # fmt: skip
     if not open_file:
-        check_free(name, overwrite=overwrite, options=storage_options)
-    import tempfile  # what is written to a path needs none
-
-    with tempfile.TemporaryDirectory() as folder:
-        place = os.path.join(folder, base)
-        with called_instead(place, name or "an open file"):
+        with sent_to(name, base, overwrite=overwrite, options=storage_options) as place:
             yield place
-        if open_file:
-            _send(place, name, target)
-        else:
-            send_on(place, name, overwrite=overwrite, options=storage_options)
+        return
+    with scratch(base, name or OPEN) as place:
+        yield place
+        _send(place, name, target)
 
 
 @contextlib.contextmanager
@@ -66,14 +61,35 @@ def local_folder(
     if not is_address(name):
         yield name.removeprefix("file://")
         return
-    check_free(name, overwrite=overwrite, options=storage_options)
-    import tempfile
+    with sent_to(name, overwrite=overwrite, options=storage_options, among=True) as place:
+        yield place
+
+
+@contextlib.contextmanager
+def scratch(base: str, name: str) -> Iterator[str]:
+    """Yield a scratch place of a name, which errors call what it stands for."""
+    import tempfile  # what is written to a path needs none
 
     with tempfile.TemporaryDirectory() as folder:
-        place = os.path.join(folder, file_name(name.rstrip("/")) or "files")
+        place = os.path.join(folder, base)
         with called_instead(place, name):
             yield place
-        send_on(place, name, overwrite=overwrite, options=storage_options, among=True)
+
+
+@contextlib.contextmanager
+def sent_to(
+    name: str, base: str | None = None, *, overwrite: bool = False,
+    options: Mapping[str, Any] | None = None, among: bool = False,
+) -> Iterator[str]:  # fmt: skip
+    """Yield a scratch place; what was written there is sent on to an address, as ``send_on`` says.
+
+    Raises ExistingFile, before any work, and AccessError.
+    """
+    check_free(name, overwrite=overwrite, options=options)
+    with scratch(base or file_name(name.rstrip("/")) or "output", name) as place:
+        yield place
+        if os.path.exists(place):  # nothing is in a dry run
+            send_on(place, name, overwrite=overwrite, options=options, among=among)
 
 
 @contextlib.contextmanager
@@ -123,13 +139,8 @@ def send_on(
     ExistingFile for a file beside that is there, and AccessError; nothing is left of what failed.
     """
     above, base = os.path.split(place)
-    scheme, inner, chain = address_parts(name)
-    folder = posixpath.dirname(inner)
-    beside = {
-        os.path.join(above, one): f"{scheme}{folder}{'/' if folder else ''}{one}{chain}"
-        for one in os.listdir(above)
-        if one != base and not alone
-    }
+    beside = {os.path.join(above, one): found_from(one, name)
+              for one in os.listdir(above) if one != base and not alone}  # fmt: skip
     for address in beside.values():
         check_free(address, overwrite=overwrite, options=options)
     for one, address in (*beside.items(), (place, name)):  # what names the others comes last

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine.byte_file import ByteFile
-from spectrane.engine.folders import StorageFolder
+from spectrane.engine.folders import Folder, StorageFolder
 from spectrane.formats.cf.arrays import Variable
 from spectrane.formats.cf.variables import ArraySourceOnDisk, members_in, opened
 from spectrane.model.errors import AccessError, FormatError
@@ -36,7 +36,7 @@ class ZarrReader:
 
     def matches(self, probe: Probe) -> bool:
         """Tell whether a folder holds one of Zarr's own files."""
-        return probe.folder is not None and any(map(probe.folder.holds, STORE_MARKS))
+        return probe.folder is not None and is_store(probe.folder)
 
     def members(self, file: ByteFile) -> list[Member]:
         """List the raster arrays."""
@@ -45,6 +45,11 @@ class ZarrReader:
     def open(self, file: ByteFile, member: int | str | None = None) -> Source:
         """Open one array, by number or name."""
         return open_zarr(file, member)
+
+
+def is_store(folder: Folder) -> bool:
+    """Tell whether one of Zarr's own files lies in a folder."""
+    return any(map(folder.holds, STORE_MARKS))
 
 
 def open_zarr(file: ByteFile, member: int | str | None = None) -> Source:

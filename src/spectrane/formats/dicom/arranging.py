@@ -131,15 +131,17 @@ def _without_copies(planes: Sequence[PlaneRecord]) -> tuple[list[PlaneRecord], l
     for plane in planes:
         if plane.instance.startswith(" ") or first.setdefault(plane.instance, plane) is plane:
             continue
-        copies.append(
-            f"{file_name(plane.name)} is a copy of {file_name(first[plane.instance].name)}"
-        )
+        copies.append(f"{_short(plane)} is a copy of {_short(first[plane.instance])}")
     gone = [plane for plane in planes if first.get(plane.instance, plane) is plane]
     if not copies:
         return gone, []
     more = f", and {len(copies) - 4} more" if len(copies) > 4 else ""
     count = f"{len(copies)} duplicate{'s' if len(copies) > 1 else ''} left out"
     return gone, [f"{count}: {'; '.join(copies[:4])}{more}"]
+
+
+def _short(plane: PlaneRecord) -> str:
+    return file_name(plane.name)
 
 
 def _by_place(planes: Sequence[PlaneRecord], normal: F64) -> list[list[PlaneRecord]]:
@@ -177,7 +179,7 @@ def _frames(
         frames = [list(frame) for frame in zip(*ordered, strict=True)]
         return frames, [f"frame {k}" for k in range(1, count + 1)], [told]
     many = [stack for stack in ordered if len(stack) > 1]
-    named = "; ".join(", ".join(file_name(plane.name) for plane in stack) for stack in many[:4])
+    named = "; ".join(", ".join(_short(plane) for plane in stack) for stack in many[:4])
     told = (f"several slices lie at {len(many)} places; the lowest InstanceNumber is taken, the "
             f"others are left out: {named}{'; …' if len(many) > 4 else ''}")  # fmt: skip
     return [[stack[0] for stack in ordered]], [""], [told]
@@ -279,10 +281,7 @@ def _missing(stack: Sequence[PlaneRecord], gaps: F64, usual: float) -> str:
     if (np.abs(gaps - whole * usual) <= EVEN * usual).all() and (whole >= 1).all():
         wide = np.flatnonzero(whole > 1)
         lost = int((whole - 1).sum())
-        named = [
-            f"between {file_name(stack[k].name)} and {file_name(stack[k + 1].name)}"
-            for k in wide[:4]
-        ]
+        named = [f"between {_short(stack[k])} and {_short(stack[k + 1])}" for k in wide[:4]]
         verb = "is" if lost == 1 else "are"
         more = ", …" if len(wide) > 4 else ""
         return f"{lost} {verb} missing, {', '.join(named)}{more}"
@@ -317,7 +316,7 @@ def _table(stack: Sequence[PlaneRecord], depths: F64, usual: float) -> str:
         lines += [f"  … {skipped} even ones"] if skipped else []
         mark = " <-" if odd[k] else ""
         gap = "" if k == 0 else f", {gaps[k]:.6g} mm after the one before"
-        lines.append(f"  {k + 1}: {depths[k]:.6g} mm, {file_name(stack[k].name)}{gap}{mark}")
+        lines.append(f"  {k + 1}: {depths[k]:.6g} mm, {_short(stack[k])}{gap}{mark}")
     rest = int(odd.sum()) - sum(bool(odd[k]) for k in shown)
     return "\n".join([*lines, *([f"  … and {rest} more uneven ones"] if rest else [])])
 
