@@ -30,7 +30,7 @@ class ByteFile:
     name: str
     """What the caller said, for messages and what is kept beside it."""
     size: int
-    fetch_size: int = 256 << 10
+    fetch_size: int = 1 << 20
     """About how many bytes a thread fetches at a time: little, where fetching is quick."""
     on_disk: bool = False
     """Whether libraries that want a path may open ``place``."""

@@ -15,6 +15,8 @@ DAMAGED: tuple[DamagedData, ...] = get_args(DamagedData)
 """Damaged blocks are an error, or the rest is kept and they are invalid."""
 REMEDY = "; damaged='keep' (--damaged keep) reads the rest"
 """What the error of one damaged block of several ends with."""
+DAMAGE_KEPT = "without what is damaged"
+"""What the state of a file says that is read so."""
 T = TypeVar("T")
 
 

@@ -9,6 +9,7 @@ import random
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, TypeVar
 
+from spectrane.engine.damage import DAMAGE_KEPT
 from spectrane.model.settings import settings
 from spectrane.model.user_folders import cache_folder
 from spectrane.model.window import whole, window_area
@@ -37,10 +38,15 @@ def limit() -> int:
 
 
 def may_be_kept(source: Source) -> bool:
-    """Tell whether anything found of a source may be kept: its file's state is known, and it is of
-    no patient.
+    """Tell whether anything found of a source may be kept: its file's state is known, it is of no
+    patient, and nothing damaged is left out (which is to be told at each reading).
     """
-    if source.state is None or len(source.shape) != 2 or limit() == 0:
+    if (
+        source.state is None
+        or DAMAGE_KEPT in source.state
+        or len(source.shape) != 2
+        or limit() == 0
+    ):
         return False
     return not source.identity and source.format not in _MEDICAL
 

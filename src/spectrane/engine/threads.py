@@ -3,20 +3,26 @@
 from __future__ import annotations
 
 import os
+import sys
 import threading
-from collections.abc import Callable, Iterator, Sequence
-from itertools import pairwise
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextvars import copy_context
+from itertools import chain, islice, pairwise
 from typing import Any, TypeAlias, TypeVar
 
 from spectrane.kernels.address_space import share_of_space
 from spectrane.kernels.quiet import quiet
+from spectrane.model import telling
 from spectrane.model.settings import settings
 
 T = TypeVar("T")
+Made = TypeVar("Made")
 Progress: TypeAlias = Callable[[int, int], None]
 """Called with (done, total) in units of the job's own choosing."""
 
 MOST_THREADS = 8
+_thread = threading.local()
 _PER_THREAD = 160 << 20
 """Bytes of addresses that a thread's stack and its share of the allocator take, and its work."""
 
@@ -28,8 +34,11 @@ def no_progress(done: int, total: int) -> None:
 def thread_count() -> int:
     """Return how many threads a job may use: the cores this process may run on, at most 8.
 
-    Fewer where address space is limited, of which each thread takes its part at its start.
+    Fewer where address space is limited, of which each thread takes its part at its start; one
+    for what a thread of ``made_ahead`` does.
     """
+    if getattr(_thread, "is_one_of_several", False):
+        return 1
     if settings.threads is not None:
         return int(settings.threads)
     available = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count()
@@ -43,8 +52,8 @@ def in_parallel(
     """Do something with every item on a few threads.
 
     ``worker`` is called once per thread and returns the function for that thread's items, so
-    that each may own its buffers. Thread w takes items w, w + n, …. The first exception stops
-    the others and is raised; an interrupt does too.
+    that each may own its buffers. Each thread takes the next item that waits. The first exception
+    stops the others and is raised; an interrupt does too.
 
     >>> found = []
     >>> in_parallel([1, 2, 3], lambda: found.append)
@@ -58,12 +67,14 @@ def in_parallel(
             handle(item)
         return
     failures: list[BaseException] = []
+    waiting = iter(items)  # of a sequence, which hands each item to one thread
+    caller = sys._getframe()
     stop = threading.Event()
 
-    def run(which: int) -> None:
+    def run() -> None:
         try:
             handle = quiet(worker())
-            for item in items[which::count]:
+            for item in waiting:
                 if stop.is_set():
                     return
                 handle(item)
@@ -71,19 +82,56 @@ def in_parallel(
             failures.append(error)
             stop.set()
 
-    others = [threading.Thread(target=run, args=(w,), daemon=True) for w in range(1, count)]
+    def help_out() -> None:
+        telling.warn_for(caller)
+        run()
+
+    others = [threading.Thread(target=help_out, daemon=True) for _ in range(1, count)]
     for thread in others:
         thread.start()
-    run(0)
+    run()
     for thread in others:
         thread.join()
     if failures:
         raise failures[0]
 
 
-def as_they_come(
-    items: Iterator[T], worker: Callable[[], Callable[[T], object]], *, threads: int | None = None
-) -> None:
+def made_ahead(items: Iterable[T], make: Callable[[T], Made]) -> Iterator[Made]:
+    """Yield what is made of each item, in order, while threads make the next few.
+
+    No thread waits for the slowest of a round, as they do where each item is shared out among all
+    of them. One thread makes an item by itself: what it calls starts no others. An exception is
+    raised where its item's turn comes.
+
+    >>> list(made_ahead(range(5), lambda number: number * number))
+    [0, 1, 4, 9, 16]
+    """
+    count, left = thread_count(), iter(items)
+    first = list(islice(left, 1 if count == 1 else 2))
+    if len(first) < 2:
+        yield from map(make, chain(first, left))
+        return
+    # Here, not above: only long work pays for its import.
+    from concurrent.futures import Future, ThreadPoolExecutor
+
+    def mark() -> None:
+        _thread.is_one_of_several = True
+
+    left = chain(first, left)
+    with ThreadPoolExecutor(count, initializer=mark) as pool:
+        waiting: deque[Future[Made]] = deque()
+        try:
+            while True:
+                for item in islice(left, count + 1 - len(waiting)):
+                    waiting.append(pool.submit(copy_context().run, make, item))
+                if not waiting:
+                    return
+                yield waiting.popleft().result()
+        finally:
+            pool.shutdown(cancel_futures=True)
+
+
+def as_they_come(items: Iterator[T], worker: Callable[[], Callable[[T], object]]) -> None:
     """Do something with every item of an iterator on a few threads, each taking the next one.
 
     For items that are made one after another, such as blocks that are decoded: while one thread
@@ -105,7 +153,7 @@ def as_they_come(
                 return
             handle(item)
 
-    count = threads or thread_count()
+    count = thread_count()
     in_parallel(range(count), lambda: drain, threads=count)
 
 

@@ -10,7 +10,7 @@ from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 from spectrane.engine.byte_file import ByteFile
-from spectrane.engine.damage import keeps
+from spectrane.engine.damage import DAMAGE_KEPT, keeps
 from spectrane.engine.files import HeldFile, OpenFile, file_beside, given_file, open_bytes
 from spectrane.formats import sidecar
 from spectrane.formats.reduced_files import with_reduced
@@ -86,6 +86,8 @@ def open_source(
         local = "://" not in file.name and not nameless
         if source.state is None and local:
             source.state = (*file.key, str(member), *sorted(options.items()))
+        if source.state is not None and file.keeps_damaged:
+            source.state = (*source.state, DAMAGE_KEPT)
         log(DEBUG, "opened %s as %s", file.name, source.format)
         if nameless:
             return source

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import zlib
 from collections.abc import Callable
+from functools import cached_property
 from typing import Any
 
 import imagecodecs
@@ -31,9 +32,14 @@ class BlockDecoder:
     def __init__(self, layout: TiffLayout, samples: list[int], undo: Callable[..., Any]) -> None:
         self.layout = layout
         self.samples = samples
-        self._buffer = np.empty(layout.block_bytes + _SLACK, np.uint8)
+        self._wanted = layout.block_bytes
+        self._buffer = np.empty(self._wanted + _SLACK, np.uint8)
         self._undo = undo
         self._native = layout.dtype.newbyteorder("=")
+        self._unsigned = np.dtype(f"u{self._native.itemsize}")
+        self._reversed_bits = layout.reversed_bits
+        self._plain = not layout.packed and layout.predictor != 3
+        """Whether decoded bytes are the block's numbers (or differences of them)."""
 
     def decode(
         self, data: memoryview, offset: int, window: tuple[slice, slice], out: NDArray[Any]
@@ -44,22 +50,25 @@ class BlockDecoder:
             self._copy(self._picture(data, offset), window, out)
             return
         raw = self._inflated(data, offset)
-        if layout.packed:
-            numbers = _unpacked(raw, layout)
-        elif layout.predictor == 3:
+        if layout.predictor == 3 and not layout.packed:
             lines = raw.reshape(layout.block[0], -1)[window[0]]
             joined = prediction.undo_float_differences(
                 lines, layout.samples_per_block, self._native
             )
             self._copy(self._cube(joined), (slice(None), window[1]), out)
             return
-        else:
-            numbers = raw.view(layout.dtype.newbyteorder(layout.byte_order))
-        cube = self._cube(numbers)
+        cube = self._numbers if self._plain else self._cube(_unpacked(raw, layout))
         if layout.predictor == 2:
             self._summed(cube, window, out)
         else:
             self._copy(cube, window, out)
+
+    @cached_property
+    def _numbers(self) -> NDArray[Any]:
+        """The buffer that blocks are decoded into, as (rows, columns, samples)."""
+        layout = self.layout
+        raw = self._buffer[: self._wanted]
+        return self._cube(raw.view(layout.dtype.newbyteorder(layout.byte_order)))
 
     def _cube(self, numbers: NDArray[Any]) -> NDArray[Any]:
         return numbers.reshape(-1, self.layout.block[1], self.layout.samples_per_block)
@@ -69,17 +78,17 @@ class BlockDecoder:
             plane[...] = cube[(*window, sample)]
 
     def _summed(self, cube: NDArray[Any], window: tuple[slice, slice], out: NDArray[Any]) -> None:
-        size = cube.dtype.itemsize
-        unsigned = cube.view(np.dtype(f"u{size}").newbyteorder(cube.dtype.byteorder))
+        # Differences are sums of unsigned numbers, whatever they stand for.
+        unsigned = cube.view(self._unsigned.newbyteorder(cube.dtype.byteorder))
         if not unsigned.dtype.isnative:
-            unsigned = unsigned.astype(f"=u{size}")
+            unsigned = unsigned.astype(self._unsigned)
         if self._undo is prediction.undo_differences_reference and unsigned.flags.c_contiguous:
             # The codec library's loop is faster than NumPy's running sum.
             part = unsigned[window[0]]
             _codecs.delta_decode(part, axis=1, out=part)
             self._copy(part.view(self._native), (slice(None), window[1]), out)
             return
-        self._undo(unsigned, window, self.samples, out.view(unsigned.dtype))
+        self._undo(unsigned, window, self.samples, out.view(self._unsigned))
 
     def _picture(self, data: memoryview, offset: int) -> NDArray[Any]:
         """Decode a block that is a JPEG or JPEG 2000 picture to (rows, columns, samples)."""
@@ -127,16 +136,17 @@ class BlockDecoder:
         return np.packbits(pixels, axis=1).ravel()
 
     def _inflated(self, data: memoryview, offset: int) -> Bytes:
-        wanted = self.layout.block_bytes
-        if self.layout.reversed_bits:
+        """Return a block's bytes, in the buffer but for faxes."""
+        wanted, compression = self._wanted, self.layout.compression
+        if self._reversed_bits:
             data = memoryview(_codecs.bitorder_decode(bytes(data)))
-        if self.layout.compression in tags.FAX:
+        if compression in tags.FAX:
             return self._fax(data, offset)
-        if self.layout.compression == tags.NONE:
+        if compression == tags.NONE:
             self._buffer[: len(data)] = np.frombuffer(data, np.uint8)[:wanted]
             return self._buffer[:wanted]
         try:
-            content = _CODECS[self.layout.compression](data, self._buffer, wanted)
+            content = _CODECS[compression](data, self._buffer, wanted)
         except (RuntimeError, ValueError, zlib.error) as error:
             raise self._broken(offset, str(error)) from error
         if content < wanted and not self._short_last_strip(content):

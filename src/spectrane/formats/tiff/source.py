@@ -12,7 +12,7 @@ from spectrane.engine import cache
 from spectrane.engine.byte_file import ByteFile, Range
 from spectrane.engine.damage import Damaged
 from spectrane.engine.full import FullSource
-from spectrane.engine.threads import in_parallel
+from spectrane.engine.threads import in_parallel, made_ahead
 from spectrane.formats.tiff.layout import TiffLayout
 from spectrane.kernels.prediction import undo_differences
 from spectrane.model.pixels import Pixels
@@ -66,8 +66,6 @@ class TiffPlane:
             undo = undo_differences.choose(out.size if layout.predictor == 2 else 0)
             chunks = self._chunks(jobs, window, out)
             in_parallel(chunks, lambda: self._decoder(window, out, keep, undo))
-        if self.damaged is not None:
-            self.damaged.tell()
         return out
 
     def lost(self, samples: Sequence[int], window: Window) -> NDArray[np.bool_] | None:
@@ -217,7 +215,17 @@ class Resolution:
         self.scale = tuple(_step(n, m) for n, m in zip(full, self.shape, strict=True))
 
     def read(self, bands: Sequence[int], window: Window, *, keep: bool = True) -> Pixels:
-        """Answer one window of this resolution, as stored."""
+        """Answer one window of this resolution, as stored; what is damaged is told."""
+        pixels = self._read(bands, window, keep)
+        self._tell()
+        return pixels
+
+    def _tell(self) -> None:
+        for plane in (self.samples, self.mask):
+            if plane is not None and plane.damaged is not None:
+                plane.damaged.tell()
+
+    def _read(self, bands: Sequence[int], window: Window, keep: bool) -> Pixels:
         source = self.source
         wanted = [source.band_samples[band] for band in bands]
         if source.alpha_sample is not None:
@@ -240,16 +248,21 @@ class Resolution:
         )
 
     def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:
-        """Walk rows of blocks, several at a time, each block decoded once."""
+        """Walk rows of blocks, several at a time, each block decoded once, the next ones ahead."""
         block = self.samples.layout.block
         columns = max(1, min(_STRIP // (block[0] * len(bands)), window[1][1] - window[1][0]))
         across = max(1, columns // block[1]) * block[1]
         down = max(1, _STRIP // (block[0] * across * len(bands))) * block[0]
         keep = self.samples.cacheable(len(blocks_touching(window, block)))
-        for position in blocks_touching(window, (down, across)):
+
+        def one(position: tuple[int, ...]) -> tuple[Window, Pixels]:
             part = intersection(block_window(position, (down, across), self.shape), window)
             assert part is not None
-            yield part, self.read(bands, part, keep=keep)
+            return part, self._read(bands, part, keep)
+
+        for found in made_ahead(blocks_touching(window, (down, across)), one):
+            self._tell()
+            yield found
 
 
 def _step(full: int, reduced: int) -> float:
