@@ -145,13 +145,13 @@ def _filled(
 
 
 def _cell(values: F32, origin: np.float32, density: np.float32, cells: int) -> NDArray[np.intp]:
+    """Return the cell of each value; NaN's is any number, also of none."""
     with np.errstate(invalid="ignore", over="ignore"):
         place = values - origin
         place *= density
         place += np.float32(1)
-        np.fmax(place, np.float32(0), out=place)  # NaN goes to 0 too
-        np.fmin(place, np.float32(cells - 1), out=place)
-    return np.asarray(place, np.intp)
+        np.clip(place, np.float32(0), np.float32(cells - 1), out=place)
+        return place.astype(np.intp)
 
 
 def levels_of(values: F32, stair: Staircase) -> NDArray[np.uint8]:
@@ -161,8 +161,10 @@ def levels_of(values: F32, stair: Staircase) -> NDArray[np.uint8]:
         found = stair.levels[np.searchsorted(ordered, values, side="right")]
     else:
         cell = _cell(values, stair.origin, stair.density, len(stair.edge))
-        above, below = (np.take(table, cell, mode="clip") for table in (stair.above, stair.below))
-        found = np.where(values >= np.take(stair.edge, cell, mode="clip"), above, below)
+        reached = values >= np.take(stair.edge, cell, mode="clip")
+        cell *= 2
+        cell += reached
+        found = np.take(np.stack([stair.below, stair.above], axis=1), cell, mode="clip")
     nothing = np.isnan(values)
     return np.where(nothing, np.uint8(0), found) if nothing.any() else found
 
@@ -182,7 +184,7 @@ def step_words_reference(
     """
     for start in range(0, len(values), _ROWS):
         part = values[start : start + _ROWS]
-        word = palette[levels_of(part, stair)]
+        word = np.take(palette, levels_of(part, stair))
         invalid = np.isnan(part) | (part == np.float32(nodata))
         out[start : start + _ROWS] = np.where(invalid, np.uint32(hidden), word)
 
