@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import gc
 import threading
 import time
+import weakref
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 import pytest
 
 import spectrane as sp
-from spectrane.engine.threads import made_ahead, thread_count
+from spectrane.engine.threads import as_they_come, in_parallel, made_ahead, thread_count
 from spectrane.model.settings import settings
 
 
@@ -64,3 +67,27 @@ def test_a_walk_of_a_file_with_a_damaged_tile_tells_its_caller(tmp_path: Any) ->
     assert {warning.filename for warning in told} == {__file__}
     with pytest.raises(sp.FormatError, match=r"damaged there.*damaged='keep'"):
         sp.open(path).statistics(1)
+
+
+@pytest.mark.parametrize(
+    "shared_out",
+    [
+        lambda one: in_parallel([one] * 4, lambda: id),
+        lambda one: as_they_come(iter([one] * 4), lambda: id),
+        lambda one: list(made_ahead([one] * 4, id)),
+    ],
+    ids=["in parallel", "as they come", "made ahead"],
+)
+def test_nothing_is_held_when_work_is_done(
+    shared_out: Callable[[Any], object], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(settings, "threads", 3)
+    block = np.zeros(4)
+    left = weakref.ref(block)
+    gc.disable()  # rings of garbage would keep megabytes until the next search
+    try:
+        shared_out(block)
+        del block
+        assert left() is None
+    finally:
+        gc.enable()

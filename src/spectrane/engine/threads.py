@@ -9,6 +9,7 @@ from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextvars import copy_context
 from itertools import chain, islice, pairwise
+from types import FrameType
 from typing import Any, TypeAlias, TypeVar
 
 from spectrane.kernels.address_space import share_of_space
@@ -68,7 +69,6 @@ def in_parallel(
         return
     failures: list[BaseException] = []
     waiting = iter(items)  # of a sequence, which hands each item to one thread
-    caller = sys._getframe()
     stop = threading.Event()
 
     def run() -> None:
@@ -82,11 +82,13 @@ def in_parallel(
             failures.append(error)
             stop.set()
 
-    def help_out() -> None:
+    def help_out(caller: FrameType) -> None:
         telling.warn_for(caller)
         run()
 
-    others = [threading.Thread(target=help_out, daemon=True) for _ in range(1, count)]
+    # A frame that held itself, and with it what it works on, would wait for a search for garbage.
+    others = [threading.Thread(target=help_out, args=(sys._getframe(),), daemon=True)
+              for _ in range(1, count)]  # fmt: skip
     for thread in others:
         thread.start()
     run()
