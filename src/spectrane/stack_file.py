@@ -31,7 +31,7 @@ from typing import Any
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from spectrane.engine.byte_file import ByteFile
-from spectrane.engine.derived import Derived
+from spectrane.engine.derived import state_of_parts
 from spectrane.formats.registry import open_source
 from spectrane.formats.table import Probe
 from spectrane.model.band import MOST_BANDS, Band, find_band
@@ -158,16 +158,8 @@ def open_linked(table: StackTable, file: ByteFile) -> LinkedBands:
         opened.pop_all()
     source.bands = tuple(map(_described, source.bands, table.band))
     source.name, source.format = file.name, "stack"
-    states = [_state(parent) for parent in parents]
-    source.state = (*file.key, *states) if None not in states else None
+    source.state = state_of_parts(file.key, *parents)
     return source
-
-
-def _state(source: Source) -> tuple[Any, ...] | None:
-    """Return what tells the state of the file a source is made from; None where nothing does."""
-    while source.state is None and isinstance(source, Derived):
-        source = source.parent
-    return source.state
 
 
 def _opened(path: str, member: int | str | None, file: ByteFile) -> Source:

@@ -11,6 +11,7 @@ from typing import Any
 
 from spectrane.catalogs.items import Asset, AssetBand, Item, item_of, storage_options
 from spectrane.engine.byte_file import ByteFile
+from spectrane.engine.derived import state_of_parts
 from spectrane.engine.described import Described
 from spectrane.formats.registry import open_source
 from spectrane.formats.table import Probe
@@ -156,6 +157,7 @@ class ItemReader:
             find_member(self.members(file), member, file.name)
         item = _item(file)
         source = open_item(item, damaged="keep" if file.keeps_damaged else "error")
+        source.state = state_of_parts(file.key, source)
         file.close()
         return source
 

@@ -56,6 +56,10 @@ class ByteFile:
         """What tells this state of this file from any other."""
         raise NotImplementedError
 
+    def lasting_key(self) -> tuple[Any, ...] | None:
+        """Return the key for what outlasts this process; None where it cannot be told quickly."""
+        return self.key
+
     def read(self, offset: int, length: int) -> bytes:
         """Return exactly ``length`` bytes; FormatError where the file ends before."""
         self.check_range(offset, length)

@@ -61,3 +61,25 @@ class Derived(Source):
         """Let go of the parents' files."""
         for parent in self.parents:
             parent.close()
+
+
+def state_of_parts(file: tuple[Any, ...], *sources: Source) -> tuple[Any, ...]:
+    """Return what tells the state of a file and of those that it names; () where one has none.
+
+    >>> import numpy as np
+    >>> from spectrane.engine.memory import ArraySource
+    >>> part = ArraySource(np.ones((1, 2, 2)))
+    >>> state_of_parts(("stack.toml", 1), part)
+    ()
+    >>> part.state = ("a.tif", 2)
+    >>> state_of_parts(("stack.toml", 1), part)
+    ('stack.toml', 1, ('a.tif', 2))
+    """
+    states = [state for source in sources for state in _states(source)]
+    return (*file, *states) if all(states) else ()
+
+
+def _states(source: Source) -> list[tuple[Any, ...]]:
+    if source.state is not None or not isinstance(source, Derived):
+        return [source.state or ()]
+    return [state for parent in source.parents for state in _states(parent)]

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextvars import copy_context
 from itertools import chain, islice, pairwise
 from types import FrameType
-from typing import Any, TypeAlias, TypeVar
+from typing import Any, Generic, TypeAlias, TypeVar, cast
 
 from spectrane.kernels.address_space import share_of_space
 from spectrane.kernels.quiet import quiet
@@ -113,24 +113,69 @@ def made_ahead(items: Iterable[T], make: Callable[[T], Made]) -> Iterator[Made]:
     if len(first) < 2:
         yield from map(make, chain(first, left))
         return
-    # Here, not above: only long work pays for its import.
-    from concurrent.futures import Future, ThreadPoolExecutor
+    from queue import SimpleQueue  # here, not above: only long work needs it
 
-    def mark() -> None:
+    todo: SimpleQueue[_Made[T, Made] | None] = SimpleQueue()
+    waiting: deque[_Made[T, Made]] = deque()
+
+    def work() -> None:
         _thread.is_one_of_several = True
+        while (one := todo.get()) is not None:
+            one.fill(make)
+            del one  # or it would be held until the next comes
 
-    left = chain(first, left)
-    with ThreadPoolExecutor(count, initializer=mark) as pool:
-        waiting: deque[Future[Made]] = deque()
+    threads = [threading.Thread(target=copy_context().run, args=(work,), daemon=True)
+               for _ in range(count)]  # fmt: skip
+    for thread in threads:
+        thread.start()
+    try:
+        left = chain(first, left)
+        while True:
+            for item in islice(left, count + 1 - len(waiting)):
+                waiting.append(_Made(item))
+                todo.put(waiting[-1])
+            if not waiting:
+                return
+            yield waiting.popleft().result()
+    finally:
+        for one in waiting:
+            one.wanted = False
+        for _ in threads:
+            todo.put(None)
+        for thread in threads:
+            thread.join()
+
+
+class _Made(Generic[T, Made]):
+    """What one thread makes of an item while another waits for it."""
+
+    def __init__(self, item: T) -> None:
+        self.item: T | None = item
+        self.wanted = True
+        self._done = threading.Lock()
+        self._done.acquire()
+        self._error: BaseException | None = None
+
+    def fill(self, make: Callable[[T], Made]) -> None:
+        """Make it, unless nobody waits for it any more."""
+        item, self.item = cast("T", self.item), None
         try:
-            while True:
-                for item in islice(left, count + 1 - len(waiting)):
-                    waiting.append(pool.submit(copy_context().run, make, item))
-                if not waiting:
-                    return
-                yield waiting.popleft().result()
-        finally:
-            pool.shutdown(cancel_futures=True)
+            if self.wanted:
+                self._made = make(item)
+        except BaseException as error:
+            self._error = error
+        self._done.release()
+
+    def result(self) -> Made:
+        """Wait for what is made; what was raised instead is raised here."""
+        self._done.acquire()
+        error, self._error = self._error, None
+        if error is not None:
+            try:
+                raise error
+            finally:
+                del error  # its traceback holds this frame
+        return self._made
 
 
 def as_they_come(items: Iterator[T], worker: Callable[[], Callable[[T], object]]) -> None:

@@ -6,8 +6,8 @@ and under which rule of no-data it was made; of another it is left aside, and to
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterator, Sequence
+from typing import Any
 
 from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
@@ -24,6 +24,8 @@ from spectrane.model.window import Window, extent
 
 ENDING = ".spectrane-reduced.tif"
 _KEY = "reduced-of"
+READ_AS = "read as"
+"""What the part of a source's state begins with that says how its file is read."""
 
 
 def reduced_name(name: str) -> str:
@@ -66,11 +68,31 @@ def _sides(window: Window) -> tuple[int, int]:
 
 
 def _mark(source: Source) -> str:
-    """Return what tells the state of a file and its rule of no-data from others."""
-    state = source.state or ()
-    known = [str(part) for part in state if isinstance(part, int)]
+    """Return what tells the state of a file, how it is read, and its rule of no-data from others.
+
+    Nothing of where it lies: a folder may be moved.
+    """
+    known, read_as = [str(part) for part in _numbers(source.state or ())], _ways(source.state or ())
     rules = [repr(band.nodata) for band in source.bands]
-    return f"{' '.join(known)}; {', '.join(rules)}; {source.nodata_when}"
+    names = [] if source.mixable else ["names"]
+    parts = [" ".join(known), ", ".join(rules), source.nodata_when, *read_as, *names]
+    return "; ".join(parts)
+
+
+def _numbers(state: tuple[Any, ...]) -> Iterator[int]:
+    for part in state:
+        if isinstance(part, tuple):
+            yield from _numbers(part)
+        elif isinstance(part, int):
+            yield part
+
+
+def _ways(state: tuple[Any, ...]) -> Iterator[str]:
+    if state and state[0] == READ_AS:
+        yield from (f"{name} {value}" for name, value in state[1:])
+    else:
+        for part in state:
+            yield from _ways(part) if isinstance(part, tuple) else ()
 
 
 def write_reduced(source: Source, name: str, progress: Progress = no_progress) -> str:
@@ -134,10 +156,8 @@ class WithReduced(Derived, FullSource):
 
 
 def with_reduced(source: Source) -> Source:
-    """Return a source with the reduced copy beside its file, where there is one that fits it."""
+    """Return a source with the reduced copy that lies beside its file, if it fits it."""
     path = reduced_name(source.name)
-    if "://" in source.name or len(source.shape) != 2 or not os.path.exists(path):
-        return source
     from spectrane.engine.files import open_bytes
     from spectrane.formats.tiff.reader import open_tiff
 

@@ -13,12 +13,12 @@ from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.damage import DAMAGE_KEPT, keeps
 from spectrane.engine.files import HeldFile, OpenFile, file_beside, given_file, open_bytes
 from spectrane.formats import sidecar
-from spectrane.formats.reduced_files import with_reduced
+from spectrane.formats.reduced_files import READ_AS, reduced_name, with_reduced
 from spectrane.formats.table import PROBED, FormatReader, Probe, formats, reader_for
 from spectrane.model.addresses import file_name, file_stem
 from spectrane.model.errors import AccessError, FormatError, MissingFile
 from spectrane.model.log import DEBUG, log
-from spectrane.model.member import Member
+from spectrane.model.member import Member, find_member
 from spectrane.model.regular_files import ReadingAs
 from spectrane.model.source import Source
 from spectrane.model.telling import warn_caller
@@ -71,30 +71,52 @@ def open_source(
     source: Source
     try:
         beside = None if nameless else sidecar.read(file.name, storage_options)
+        how: dict[str, Any] = options
         if beside is not None and beside.raw is not None:
             from spectrane.formats.raw import doubt, open_raw
 
-            source = open_raw(file, beside.raw)
+            source, how = open_raw(file, beside.raw), dict(beside.raw)
             if "://" not in file.name and (told := doubt(file, beside.raw)):
                 warn_caller(told)
         else:
             kept = beside.reading.options() if beside is not None and beside.reading else {}
-            options = kept | options
-            source = open_with(reader_of(file)[1], file, member, **options)
+            how = kept | options
+            source = open_with(reader_of(file)[1], file, member, **how)
         source.coded = not source.mixable
         source.has_mask = source.has_mask or file.keeps_damaged
         local = "://" not in file.name and not nameless
-        if source.state is None and local:
-            source.state = (*file.key, str(member), *sorted(options.items()))
-        if source.state is not None and file.keeps_damaged:
-            source.state = (*source.state, DAMAGE_KEPT)
+        source.state = _state(source, file, member, how) if local else source.state
         log(DEBUG, "opened %s as %s", file.name, source.format)
         if nameless:
             return source
-        return with_reduced(source if beside is None else sidecar.with_corrections(source, beside))
+        shown = source if beside is None else sidecar.with_corrections(source, beside)
+        return with_reduced(shown) if _has_copy(shown, file, member) else shown
     except BaseException:
         file.close()
         raise
+
+
+def _state(
+    source: Source, file: ByteFile, member: int | str | None, how: Mapping[str, Any]
+) -> tuple[Any, ...] | None:
+    """Return what tells a reading from any other: the file's state, and how it is read."""
+    known = file.lasting_key() if source.state is None else source.state
+    if not known:  # what a file names may lie where no state is told
+        return None
+    read_as = (READ_AS, *sorted((name, str(value)) for name, value in how.items()))
+    kept = (DAMAGE_KEPT,) if file.keeps_damaged else ()
+    return (*known, *(() if source.state else (str(member),)), read_as, *kept)
+
+
+def _has_copy(source: Source, file: ByteFile, member: int | str | None) -> bool:
+    """Tell whether a reduced copy lies beside a file, which is of its first raster alone."""
+    if "://" in source.name or len(source.shape) != 2:
+        return False
+    if not os.path.exists(reduced_name(source.name)):
+        return False
+    if member in (None, 1, "1") or source.members == 1:
+        return True
+    return find_member(reader_of(file)[1].members(file), member, file.name).number == 1
 
 
 def open_with(
