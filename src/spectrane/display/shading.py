@@ -270,10 +270,27 @@ class Shading:
         if dtype not in self._tables:
             values = tables.index_values(dtype)
             valid = ~self.band.rule.invalid(values)
-            # Without any valid value the limits are NaN, and so are the levels.
-            levels = np.nan_to_num(self._level(values), nan=0.0).astype(np.uint16)
-            self._tables[dtype] = levels | (valid.astype(np.uint16) << np.uint16(8))
+            levels = self._level_of_each(physical(values, self.band, np.float64))
+            flags = valid.astype(np.uint16) << np.uint16(8)
+            self._tables[dtype] = levels.astype(np.uint16) | flags
         return self._tables[dtype]
+
+    def _level_of_each(self, values: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return the levels of many physical values, of which few lie between the limits.
+
+        What lies below both has one level, what lies above both another. Without any valid value
+        the limits are NaN, and so are the levels, which are 0 then.
+        """
+        low, high = sorted((self.scale.low, self.scale.high))
+        finite = math.isfinite(high - low + self.band.scale + self.band.offset)
+        if self.formula is not None or not finite:
+            return np.nan_to_num(self.level_at(values), nan=0.0)
+        ends = np.array([low - 1 - abs(low), high + 1 + abs(high)])
+        below, above = np.nan_to_num(self.level_at(ends), nan=0.0)
+        found: NDArray[np.float64] = np.where(values < low, below, above)
+        inside = (values >= low) & (values <= high)
+        found[inside] = np.nan_to_num(self.level_at(values[inside]), nan=0.0)
+        return found
 
     @cached_property
     def stairs(self) -> steps.Staircase:

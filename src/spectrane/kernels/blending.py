@@ -18,6 +18,8 @@ from spectrane.kernels.choice import Twin
 BlendMode = Literal["normal", "multiply", "screen", "hue"]
 MODES: dict[str, int] = {mode: number for number, mode in enumerate(get_args(BlendMode))}
 ROWS = 32
+_CLEAR = np.uint32(1 << 24)
+"""A picture's words below it have no alpha."""
 """Rows that are worked on at a time, so that sums stay in cache."""
 F32 = NDArray[np.float32]
 Rgba = NDArray[np.uint8]
@@ -91,9 +93,9 @@ def not_hidden(layers: Sequence[tuple[Rgba, float, str]]) -> list[tuple[Rgba, fl
 def blended(layers: Sequence[tuple[Rgba, float, str]], out: Rgba, rows: slice, work: int) -> None:
     """Blend (picture, opacity, mode), the first the lowest, into some rows of ``out``."""
     if len(layers) == 1 and layers[0][1] == 1 and layers[0][2] == "normal":
-        alone = layers[0][0][rows]  # over nothing a picture stays what it is
-        out[rows] = alone
-        out[rows][alone[..., 3] == 0] = 0
+        # Over nothing a picture stays what it is, but for colours of what is clear.
+        words = np.ascontiguousarray(layers[0][0][rows]).view("<u4")
+        out[rows].view("<u4")[...] = np.where(words < _CLEAR, 0, words)
         return
     columns = out.shape[1]
     here = (rows.stop - rows.start) * columns * len(layers)

@@ -50,7 +50,7 @@ def words_reference(
     shifted = []
     for position, table in enumerate(tables):
         word = (table & 0xFF).astype(np.uint32) << np.uint32(8 * position)
-        word[(table >> 8) == flag] |= np.uint32(OPAQUE)
+        word |= ((table >> 8) == flag).astype(np.uint32) * np.uint32(OPAQUE)
         shifted.append(word)
     flip = np.uint32(0 if show_any else OPAQUE)
     may_hide = any(bool(((table >> 8) == 0).any()) for table in tables)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from functools import lru_cache
 from typing import Any
 
 from spectrane.kernels.records import record
@@ -36,6 +37,7 @@ class Ground:
     """By how much the projection shows lengths too long there, where it is not as good as true."""
 
 
+@lru_cache(maxsize=64)
 def ground_at(grid: Grid, x: float, y: float) -> Ground:
     """Return what the map of a grid is at (x, y).
 

@@ -4,7 +4,7 @@ import { showDoubts } from "./reading.js";
 import { ask, drawn, made } from "./talk.js";
 
 const INKS = { red: "#b8423a", green: "#3d8a4f", blue: "#3c66ad", grey: "#6d757c" };
-const REST = 80, LONG = 350; // ms: what takes longer than drawing waits until the hand rests
+const REST = 160, LONG = 350; // ms: what takes longer than drawing waits until the hand rests, between turns of a wheel too
 let counting = 0;
 
 export function countSoon() {
