@@ -121,6 +121,27 @@ def test_a_store_of_many_files_is_replaced_whole(kept, scene, run, rng):
     assert kept() == there
 
 
+def test_nothing_is_told_before_it_has_arrived(kept, scene, run, tmp_path):
+    """Neither a line nor a result says that a file is where it could not be sent."""
+    other = tmp_path / "other.tif"
+    other.write_bytes(scene.read_bytes())
+    for files, where, left, arrived, failed in (
+        ([other], ["-o", "frail://a.png"], 0, [], "frail://a.png"),
+        ([other, scene], ["--out-dir", "frail://out"], 1, ["other"], "frail://out/scene.png"),
+    ):
+        Frail.left = left
+        status, out, err = run("render", *files, *where)
+        assert (status, kept()) == (1, [f"out/{name}.png" for name in arrived])
+        assert [name for name in ("other", "scene") if f"{name}.png: " in out] == arrived
+        assert f"{failed}: cannot be written: the storage is full" in err
+        Frail.left = left
+        status, out, err = run("render", *files, *where, "--overwrite", "--json")
+        told = json.loads(out)["results"]
+        assert status == 1
+        assert [one["output"] for one in told[:-1]] == [f"frail://out/{n}.png" for n in arrived]
+        assert "the storage is full" in told[-1]["error"]
+
+
 def test_some_of_many_outputs_are_sent_where_others_cannot_be(kept, scene, run, tmp_path):
     other = tmp_path / "other.tif"
     other.write_bytes(scene.read_bytes())

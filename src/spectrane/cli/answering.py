@@ -13,7 +13,7 @@ import click
 
 from spectrane.cli.options import Options
 from spectrane.cli.progress import out_of_the_way
-from spectrane.cli.streams import as_told
+from spectrane.cli.streams import arrived, as_told, is_sent_on, send_now
 from spectrane.model.printing import printable, printable_line, whole_text
 from spectrane.model.trials import now_trying
 
@@ -24,6 +24,7 @@ class Answer:
     def __init__(self, options: Options) -> None:
         self.quiet = options.quiet or options.as_json
         self._results: list[dict[str, Any]] = []
+        self._held: list[list[str]] = []
         self._warnings: list[str] = []
 
     def add(self, facts: Mapping[str, Any], *lines: str) -> None:
@@ -40,10 +41,19 @@ class Answer:
 
     def say(self, *lines: str) -> None:
         """Tell a person something that stands in the facts already."""
-        if not self.quiet:
-            out_of_the_way()
-            for line in lines:
-                click.echo(printable_line(as_told(line)))
+        if self.quiet:
+            return
+        self._held.append([printable_line(as_told(line)) for line in lines])
+        if not is_sent_on():
+            self.tell()
+
+    def tell(self) -> None:
+        """Tell a person what was held until it was sent; not of what did not arrive."""
+        out_of_the_way()
+        for lines in self._held:
+            for line in lines if arrived(*lines) else ():
+                click.echo(line)
+        self._held = []
 
     def warn(self, message: Warning | str, *_: Any, **__: Any) -> None:
         """Take a warning, each once; a person sees it on stderr."""
@@ -54,11 +64,19 @@ class Answer:
                 out_of_the_way()
                 click.echo(f"warning: {text}", err=True)
 
+    def end(self, command: str | None) -> None:
+        """Tell the rest: as the JSON document of a command, or what a person has not heard yet."""
+        if command is not None:
+            click.echo(self.document(command))
+        else:
+            self.tell()
+
     def document(self, command: str) -> str:
         """Return the JSON document, checked against its schema."""
         from spectrane.cli.documents import document
 
-        return document(command, json_value(self._results), json_value(self._warnings))
+        there = [one for one in json_value(self._results) if arrived(str(one.get("output", "")))]
+        return document(command, there, json_value(self._warnings))
 
 
 def _reckoned(planned: Mapping[str, Any], crs: str | None) -> list[str]:
@@ -84,20 +102,20 @@ def answering(options: Options) -> Iterator[Answer]:
         warnings.simplefilter("always")
         warnings.showwarning = answer.warn
         try:
-            yield answer
+            try:
+                yield answer
+            except SystemExit:  # some of many files failed, and are among the results
+                send_now()
+                answer.end(name if options.as_json else None)
+                raise
+            send_now()
         except click.UsageError:
             raise
         except Exception as error:
-            if options.as_json:
-                answer.add({"error": one_line(error)})
-                click.echo(answer.document(name))
+            answer.add({"error": one_line(error)})
+            answer.end(name if options.as_json else None)
             raise
-        except SystemExit:  # some of many files failed, and are among the results
-            if options.as_json:
-                click.echo(answer.document(name))
-            raise
-    if options.as_json:
-        click.echo(answer.document(name))
+    answer.end(name if options.as_json else None)
 
 
 def for_each(files: Sequence[str], action: Callable[[str], None], answer: Answer) -> None:

@@ -24,22 +24,50 @@ def streams(options: Any, name: str) -> Iterator[None]:
     """Let a command read ``-`` from standard input, write ``-o -`` to standard output, and write
     to addresses: into scratch files that are sent on.
 
-    What it tells a person goes to standard error where its output is there. Raises click's
-    UsageError where both JSON and the output would go one way.
+    What it tells a person goes to standard error where its output is there. What goes to addresses
+    is sent by ``send_now``, else at the end. Raises click's UsageError where both JSON and the
+    output would go one way.
     """
     said = options.__dict__  # so that none of them counts as read
-    with contextlib.ExitStack() as stack:
+    with contextlib.ExitStack() as stack, contextlib.ExitStack() as sending:
         _take_in(options, stack)
+        stack.callback(_unsent.clear)
         if said.get("output") == STREAM:
             if said.get("as_json"):
                 raise click.UsageError("-o - and --json both want standard output")
             stack.enter_context(_handed_on(options, name))
         for one in _OUTPUTS:
             if is_address(said.get(one)):
-                stack.enter_context(_sent_on(options, one, among=name == "tiles"))
+                sending.enter_context(_sent_on(options, one, stack, among=name == "tiles"))
+                _sending.append(sending)
         if is_address(said.get("out_dir")):
-            stack.enter_context(_all_sent_on(options))
-        yield
+            sending.enter_context(_all_sent_on(options, stack))
+            _sending.append(sending)
+        try:
+            yield
+        finally:
+            _sending.clear()
+
+
+def send_now() -> None:
+    """Send what was written for addresses. Raises what sending raises; ``arrived`` knows of it."""
+    if _sending:
+        _sending[0].close()
+
+
+def is_sent_on() -> bool:
+    """Tell whether what a command writes is still to be sent."""
+    return bool(_sending)
+
+
+def arrived(*lines: str) -> bool:
+    """Tell whether all that lines speak of is where they say."""
+    return not any(address in line for line in lines for address in _unsent)
+
+
+_sending: list[contextlib.ExitStack] = []
+_unsent: set[str] = set()
+"""Addresses where nothing could be sent."""
 
 
 def as_told(text: str) -> str:
@@ -54,7 +82,9 @@ _stand_ins: dict[str, str] = {}
 
 @contextlib.contextmanager
 def _standing_in(options: Any, output: str, place: str, address: str) -> Iterator[None]:
-    """Let a command write to a scratch place, and tell it as the address that it stands for."""
+    """Let a command write to a scratch place, and tell it as the address that it stands for, also
+    when it has been sent.
+    """
     object.__setattr__(options, output, place)
     _stand_ins[place] = address
     try:
@@ -64,32 +94,34 @@ def _standing_in(options: Any, output: str, place: str, address: str) -> Iterato
 
 
 @contextlib.contextmanager
-def _sent_on(options: Any, output: str, *, among: bool) -> Iterator[None]:
+def _sent_on(
+    options: Any, output: str, stack: contextlib.ExitStack, *, among: bool
+) -> Iterator[None]:
     from spectrane.model.targets import sent_to
 
     said = options.__dict__
     address, overwrite = said[output], bool(said.get("overwrite"))
     if said.get("linked"):
         raise click.UsageError("--linked names files from the folder it is written to, a local one")
-    with (
-        sent_to(address, overwrite=overwrite, among=among) as place,
-        _standing_in(options, output, place, address),
-    ):
-        yield
+    try:
+        with sent_to(address, overwrite=overwrite, among=among) as place:
+            stack.enter_context(_standing_in(options, output, place, address))
+            yield
+    except BaseException:
+        _unsent.add(address)
+        raise
 
 
 @contextlib.contextmanager
-def _all_sent_on(options: Any) -> Iterator[None]:
+def _all_sent_on(options: Any, stack: contextlib.ExitStack) -> Iterator[None]:
     from spectrane.model.errors import SpectraneError
     from spectrane.model.targets import check_free, scratch, send_on
 
     address = options.__dict__["out_dir"].rstrip("/")
     if "::" in address:
         raise click.UsageError(f"--out-dir {address}: expected a folder that is no archive")
-    with (
-        scratch("output", address) as place,
-        _standing_in(options, "out_dir", place, address),
-    ):
+    with scratch("output", address) as place:
+        stack.enter_context(_standing_in(options, "out_dir", place, address))
         try:
             yield
         finally:  # what was done before one file failed
@@ -100,6 +132,7 @@ def _all_sent_on(options: Any) -> Iterator[None]:
                     send_on(os.path.join(place, name), f"{address}/{name}", alone=True)
                 except SpectraneError as error:
                     failed.append(error)
+                    _unsent.add(f"{address}/{name}")
             if failed:
                 raise failed[0]
 
