@@ -79,12 +79,14 @@ class LocalFolder(Folder):
         A file that is written anew in place leaves its folder's time as it was.
         """
         count = total = newest = 0
-        for found in map(os.lstat, self._below()):
-            count, total = count + 1, total + found.st_size
-            newest = max(newest, found.st_mtime_ns)
-            if count > _QUICKLY:
-                return None
-        return (self._place, count, total, newest)
+        with contextlib.suppress(OSError):  # it is being changed
+            for found in map(os.lstat, self._below()):
+                count, total = count + 1, total + found.st_size
+                newest = max(newest, found.st_mtime_ns)
+                if count > _QUICKLY:
+                    return None
+            return (self._place, count, total, newest)
+        return None
 
     def _below(self) -> Iterable[str]:
         return (os.path.join(folder, name) for folder, _, names in os.walk(self._place)
