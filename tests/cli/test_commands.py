@@ -205,3 +205,21 @@ def test_starting_up_imports_little(demo, tmp_path):
     )
     for arguments in (["--help"], ["render", scene, "-o", str(tmp_path / "a.png"), "-q"]):
         subprocess.run([sys.executable, "-c", code, *arguments], check=True, capture_output=True)
+
+
+def test_loops_are_loaded_without_what_they_do_not_use(tmp_path):
+    """In the command's own process alone: whoever compiles loops beside ours misses nothing."""
+    code = (
+        "import sys\n"
+        "from spectrane.kernels import choice\n"
+        "choice.process_is_ours = sys.argv[1] == 'ours'\n"
+        "import numpy as np\n"
+        "from spectrane.kernels.prediction_loops import undo_differences\n"
+        "block, out = np.ones((2, 3, 1), np.uint16), np.zeros((1, 2, 3), np.uint16)\n"
+        "undo_differences(block, (slice(0, 2), slice(0, 3)), [0], out)\n"
+        "assert out[0].tolist() == [[1, 2, 3]] * 2\n"
+        "print('scipy.linalg' in sys.modules)\n"
+    )
+    found = [subprocess.run([sys.executable, "-c", code, whose], check=True, capture_output=True,
+                            text=True).stdout.strip() for whose in ("ours", "shared")]  # fmt: skip
+    assert found == ["False", "True"]

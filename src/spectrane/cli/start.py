@@ -23,7 +23,9 @@ def main() -> None:
         gc.set_threshold(_ALLOCATIONS)
         signal.signal(signal.SIGINT, interrupts.interrupt)
         from spectrane.cli.entry import run
+        from spectrane.kernels import choice
 
+        choice.process_is_ours = True
         run()
     except interrupts.Interrupted:
         interrupts.end_interrupted()

@@ -27,6 +27,10 @@ LATE = 0.03
 _SPACE = 320 << 20
 """Bytes of addresses that numba takes, which must leave room for the work."""
 
+process_is_ours = False
+"""Whether nobody else compiles loops in this process: numba is loaded without what ours do not use.
+"""
+
 _forced: str | None = None
 _loaded = False
 _forgone = 0.0

@@ -2,13 +2,36 @@
 
 from __future__ import annotations
 
+import contextlib
 import warnings
 from collections.abc import Callable
 from typing import Any
 
 import numba
 
+from spectrane.kernels import choice
+
 _told = False
+
+
+def _leave_out_linear_algebra() -> None:
+    """Keep numba from loading all of SciPy's linear algebra at its start, a quarter of it.
+
+    No loop of ours multiplies matrices; those of others in the same process would miss it.
+    """
+
+    def missing() -> None:
+        raise ImportError("left out, for a quicker start")
+
+    with contextlib.suppress(ImportError, AttributeError):
+        from numba.np import linalg
+
+        if callable(linalg.ensure_blas):
+            linalg.ensure_blas = missing
+
+
+if choice.process_is_ours:
+    _leave_out_linear_algebra()
 
 
 def loop(function: Callable[..., Any]) -> Any:
