@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 
+import fsspec
 import numpy as np
 import pytest
 
@@ -127,8 +128,20 @@ def _item(folder, run):
     return path, lambda: sp.from_array(_scene_of(0)).save(folder / "b.tif", overwrite=True)
 
 
+def _far_item(folder, run):
+    storage = fsspec.filesystem("memory")
+    path, change = _item(folder, run)
+
+    def sent():
+        for one in (path, folder / "a.tif", folder / "b.tif"):
+            storage.pipe(f"memory://kept/{one.name}", one.read_bytes())
+
+    sent()
+    return "memory://kept/item.json", lambda: (change(), sent())
+
+
 @pytest.mark.filterwarnings("ignore:.*looks scrambled")
-@pytest.mark.parametrize("made", [_raw, _store, _stack, _item])
+@pytest.mark.parametrize("made", [_raw, _store, _stack, _item, _far_item])
 def test_whatever_changes_the_numbers_is_noticed(made, tmp_path, run, monkeypatch):
     """A layout put right, a chunk written anew in place, a file that another names."""
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))

@@ -41,12 +41,9 @@ def may_be_kept(source: Source) -> bool:
     """Tell whether anything found of a source may be kept: its file's state is known, it is of no
     patient, and nothing damaged is left out (which is to be told at each reading).
     """
-    if (
-        source.state is None
-        or DAMAGE_KEPT in source.state
-        or len(source.shape) != 2
-        or limit() == 0
-    ):
+    if not source.state or DAMAGE_KEPT in source.state:
+        return False
+    if len(source.shape) != 2 or limit() == 0:
         return False
     return not source.identity and source.format not in _MEDICAL
 
