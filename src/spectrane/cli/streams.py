@@ -36,13 +36,13 @@ def streams(options: Any, name: str) -> Iterator[None]:
             if said.get("as_json"):
                 raise click.UsageError("-o - and --json both want standard output")
             stack.enter_context(_handed_on(options, name))
-        for one in _OUTPUTS:
-            if is_address(said.get(one)):
-                sending.enter_context(_sent_on(options, one, stack, among=name == "tiles"))
-                _sending.append(sending)
-        if is_address(said.get("out_dir")):
-            sending.enter_context(_all_sent_on(options, stack))
-            _sending.append(sending)
+        far = [one for one in (*_OUTPUTS, "out_dir") if is_address(said.get(one))]
+        for one in far:
+            sending.enter_context(
+                _all_sent_on(options, stack) if one == "out_dir"
+                else _sent_on(options, one, stack, among=name == "tiles")
+            )  # fmt: skip
+        _sending.extend([sending] if far else [])
         try:
             yield
         finally:

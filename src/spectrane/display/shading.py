@@ -281,15 +281,18 @@ class Shading:
         What lies below both has one level, what lies above both another. Without any valid value
         the limits are NaN, and so are the levels, which are 0 then.
         """
+
+        def level(some: NDArray[np.float64]) -> NDArray[np.float64]:
+            return np.nan_to_num(self.level_at(some), nan=0.0)
+
         low, high = sorted((self.scale.low, self.scale.high))
         finite = math.isfinite(high - low + self.band.scale + self.band.offset)
         if self.formula is not None or not finite:
-            return np.nan_to_num(self.level_at(values), nan=0.0)
-        ends = np.array([low - 1 - abs(low), high + 1 + abs(high)])
-        below, above = np.nan_to_num(self.level_at(ends), nan=0.0)
+            return level(values)
+        below, above = level(np.array([low - 1 - abs(low), high + 1 + abs(high)]))
         found: NDArray[np.float64] = np.where(values < low, below, above)
         inside = (values >= low) & (values <= high)
-        found[inside] = np.nan_to_num(self.level_at(values[inside]), nan=0.0)
+        found[inside] = level(values[inside])
         return found
 
     @cached_property

@@ -7,7 +7,6 @@ import sys
 import threading
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextvars import copy_context
 from itertools import chain, islice, pairwise
 from types import FrameType
 from typing import Any, Generic, TypeAlias, TypeVar, cast
@@ -124,8 +123,7 @@ def made_ahead(items: Iterable[T], make: Callable[[T], Made]) -> Iterator[Made]:
             one.fill(make)
             del one  # or it would be held until the next comes
 
-    threads = [threading.Thread(target=copy_context().run, args=(work,), daemon=True)
-               for _ in range(count)]  # fmt: skip
+    threads = [threading.Thread(target=quiet(work), daemon=True) for _ in range(count)]
     for thread in threads:
         thread.start()
     try:

@@ -71,7 +71,7 @@ def open_source(
     source: Source
     try:
         beside = None if nameless else sidecar.read(file.name, storage_options)
-        how: dict[str, Any] = options
+        how: dict[str, Any]
         if beside is not None and beside.raw is not None:
             from spectrane.formats.raw import doubt, open_raw
 
@@ -85,7 +85,8 @@ def open_source(
         source.coded = not source.mixable
         source.has_mask = source.has_mask or file.keeps_damaged
         local = "://" not in file.name and not nameless
-        source.state = _state(source, file, member, how) if local else source.state
+        if local and len(source.shape) == 2:  # of volumes nothing is kept
+            source.state = _state(source, file, member, how)
         log(DEBUG, "opened %s as %s", file.name, source.format)
         if nameless:
             return source

@@ -18,9 +18,9 @@ from spectrane.kernels.choice import Twin
 BlendMode = Literal["normal", "multiply", "screen", "hue"]
 MODES: dict[str, int] = {mode: number for number, mode in enumerate(get_args(BlendMode))}
 ROWS = 32
+"""Rows that are worked on at a time, so that sums stay in cache."""
 _CLEAR = np.uint32(1 << 24)
 """A picture's words below it have no alpha."""
-"""Rows that are worked on at a time, so that sums stay in cache."""
 F32 = NDArray[np.float32]
 Rgba = NDArray[np.uint8]
 

@@ -38,8 +38,6 @@ class BlockDecoder:
         self._native = layout.dtype.newbyteorder("=")
         self._unsigned = np.dtype(f"u{self._native.itemsize}")
         self._reversed_bits = layout.reversed_bits
-        self._plain = not layout.packed and layout.predictor != 3
-        """Whether decoded bytes are the block's numbers (or differences of them)."""
 
     def decode(
         self, data: memoryview, offset: int, window: tuple[slice, slice], out: NDArray[Any]
@@ -50,14 +48,17 @@ class BlockDecoder:
             self._copy(self._picture(data, offset), window, out)
             return
         raw = self._inflated(data, offset)
-        if layout.predictor == 3 and not layout.packed:
+        if layout.packed:
+            cube = self._cube(_unpacked(raw, layout))
+        elif layout.predictor == 3:
             lines = raw.reshape(layout.block[0], -1)[window[0]]
             joined = prediction.undo_float_differences(
                 lines, layout.samples_per_block, self._native
             )
             self._copy(self._cube(joined), (slice(None), window[1]), out)
             return
-        cube = self._numbers if self._plain else self._cube(_unpacked(raw, layout))
+        else:
+            cube = self._numbers
         if layout.predictor == 2:
             self._summed(cube, window, out)
         else:
