@@ -4,25 +4,29 @@ const headers = token ? { "X-Spectrane-Token": token } : {};
 
 let asking = 0;
 
-// How many answers are under way stands at the page, for whoever waits for it to rest.
-async function fetched(...given) {
-  document.body.dataset.asking = (asking += 1);
-  try { return await fetch(...given); } finally {
-    setTimeout(() => { document.body.dataset.asking = (asking -= 1); }, 0);
-  }
+// How many answers are under way, until they are read and taken, stands at the page, for whoever
+// waits for it to rest.
+function underWay(asks) {
+  return async (...given) => {
+    document.body.dataset.asking = (asking += 1);
+    try { return await asks(...given); } finally {
+      setTimeout(() => { document.body.dataset.asking = (asking -= 1); }, 0);
+    }
+  };
 }
 
-async function read(answer) {
+async function answered(...given) {
+  const answer = await fetch(...given);
   if (answer.ok) return answer;
   let said = `${answer.status}`;
   try { said = (await answer.json()).error || said; } catch { /* the number must do */ }
   throw new Error(said);
 }
 
-export async function ask(name, query = {}) {
+export const ask = underWay(async (name, query = {}) => {
   const words = new URLSearchParams(query);
-  return (await read(await fetched(`${name}?${words}`, { headers }))).json();
-}
+  return (await answered(`${name}?${words}`, { headers })).json();
+});
 
 // All bytes of an answer: piece by piece into their place, which takes half the time of arrayBuffer().
 async function bytesOf(answer) {
@@ -38,8 +42,8 @@ async function bytesOf(answer) {
 }
 
 // The panels' facts, then the pixels of each that has changed, one after another.
-export async function askFrame(query) {
-  const answer = await read(await fetched(`frame?${new URLSearchParams(query)}`, { headers }));
+export const askFrame = underWay(async (query) => {
+  const answer = await answered(`frame?${new URLSearchParams(query)}`, { headers });
   if (answer.status === 204) return null;
   const body = await bytesOf(answer);
   const length = new DataView(body).getUint32(0, true);
@@ -52,15 +56,15 @@ export async function askFrame(query) {
     return { rows, columns, pixels };
   });
   return { facts, panels };
-}
+});
 
-export async function post(name, said) {
-  const answer = await fetched(name, {
+export const post = underWay(async (name, said) => {
+  const answer = await answered(name, {
     method: "POST", headers: { ...headers, "Content-Type": "application/json" },
     body: JSON.stringify(said),
   });
-  return (await read(answer)).json();
-}
+  return answer.json();
+});
 
 // An element with properties, attributes and children; texts are texts.
 export function made(name, given = {}, ...children) {
