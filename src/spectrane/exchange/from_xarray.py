@@ -89,7 +89,7 @@ class HeldArrays:
 
     def read(self, name: str, where: tuple[Any, ...]) -> NDArray[Any]:
         """Return a part, computed where it is not in memory."""
-        found = np.asarray(self._held[name].data[where])
+        found = np.array(self._held[name].data[where])  # the caller's own stay as they are
         return np.datetime_as_string(found, unit="auto") if found.dtype.kind == "M" else found
 
 

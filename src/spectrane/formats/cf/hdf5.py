@@ -125,8 +125,12 @@ class Hdf5Storage:
         """Return a part of a dataset as stored."""
         with self._lock, self._reading(name):
             h5py, root = _library(self.file.name), self._root()
+            from spectrane.formats.cf.chunks import chunks_of  # here: it imports the library
+
             # By the lower level: by name the library looks at every node twice.
-            return np.asarray(h5py.Dataset(h5py.h5d.open(root.id, name.encode()))[where])
+            dataset = h5py.Dataset(h5py.h5d.open(root.id, name.encode()))
+            chunks = chunks_of(dataset, self.file.name)
+            return np.asarray(dataset[where]) if chunks is None else chunks.read(where)
 
     def _reading(self, problem: str) -> ReadingAs:
         return ReadingAs(self.file.name, FormatError, problem=problem)

@@ -52,7 +52,7 @@ class Storage(Protocol):
         """Return all arrays by their full name."""
 
     def read(self, name: str, where: tuple[slice, ...]) -> NDArray[Any]:
-        """Return a part of an array as stored."""
+        """Return a part of an array as stored, in memory of its own."""
 
 
 def members_in(storage: Storage) -> list[Member]:
@@ -133,47 +133,34 @@ class ArraySourceOnDisk(FullSource):
         return Pixels(values, mask=mask, rules=rules, when=self.nodata_when)
 
     def _answer(self, bands: Sequence[int], window: Window) -> Pixels:
-        out = np.empty((len(bands), *extent(window)), self.dtype)
-        where = tuple(slice(a, b) for a, b in window)
-        for lead, places in self._runs(bands):
-            values = self.storage.read(self.variable.name, (*lead, *where))
-            planes = values.reshape(-1, *extent(window)).astype(self.variable.dtype, copy=False)
-            for source_plane, target in places:
-                plane = planes[source_plane].astype(planes.dtype.newbyteorder("="), copy=False)
-                out[target] = plane.view(self.dtype)
+        values = self._planes(self.variable, bands, window)
         rules = [self.bands[band].rule for band in bands]
-        return Pixels(out, mask=self._mask(bands, window), rules=rules, when=self.nodata_when)
+        return Pixels(values.view(self.dtype), mask=self._mask(bands, window), rules=rules,
+                      when=self.nodata_when)  # fmt: skip
 
     def _mask(self, bands: Sequence[int], window: Window) -> NDArray[np.bool_] | None:
         """Return what the ancillary variable says is valid."""
         if self.validity is None:
             return None
-        where = tuple(slice(a, b) for a, b in window)
-        lead = self.validity.shape[:-2]
-        places = [tuple(map(int, np.unravel_index(band, lead))) for band in bands] if lead else [()]
-        flags = [self.storage.read(self.validity.name, (*(slice(k, k + 1) for k in place), *where))
-                 for place in places]  # fmt: skip
-        shown = np.stack([flag.reshape(extent(window)) for flag in flags])
-        return np.asarray(shown == valid_flag(self.validity))
+        flags = self._planes(self.validity, bands if self.validity.shape[:-2] else [0], window)
+        return np.asarray(flags == valid_flag(self.validity))
 
-    def _runs(
-        self, bands: Sequence[int]
-    ) -> Iterator[tuple[tuple[slice, ...], list[tuple[int, int]]]]:
-        """Group wanted bands that lie in one chunk: leading slices, and (plane, place) pairs."""
-        lead = self.variable.shape[:-2]
-        if not lead:
-            yield (), [(0, place) for place in range(len(bands))]
-            return
-        deep = self.variable.chunks[len(lead) - 1] if self.variable.chunks else 1
-        groups: dict[tuple[int, ...], list[tuple[int, int]]] = {}
-        for place, band in enumerate(bands):
-            index = np.unravel_index(band, lead)
-            key = (*map(int, index[:-1]), int(index[-1]) // deep)
-            groups.setdefault(key, []).append((int(index[-1]), place))
-        for key, places in groups.items():
-            low, high = min(k for k, _ in places), max(k for k, _ in places) + 1
-            slices = (*(slice(k, k + 1) for k in key[:-1]), slice(low, high))
-            yield slices, [(k - low, place) for k, place in places]
+    def _planes(self, variable: Variable, bands: Sequence[int], window: Window) -> NDArray[Any]:
+        """Return planes of a variable, in native byte order."""
+        where = tuple(slice(a, b) for a, b in window)
+        out: NDArray[Any] | None = None
+        for lead, places in _runs(variable, bands):
+            values = self.storage.read(variable.name, (*lead, *where))
+            native = values.astype(variable.dtype.newbyteorder("="), copy=False)
+            planes = native.reshape(-1, *extent(window))
+            if places == [(k, k) for k in range(len(bands))] and len(planes) == len(bands):
+                return planes
+            if out is None:
+                out = np.empty((len(bands), *extent(window)), planes.dtype)
+            for plane, place in places:
+                out[place] = planes[plane]
+        assert out is not None
+        return out
 
     def blocks(self, bands: Sequence[int], window: Window) -> Iterator[tuple[Window, Pixels]]:
         """Walk runs of whole chunks."""
@@ -186,6 +173,32 @@ class ArraySourceOnDisk(FullSource):
         """Let go of the file."""
         getattr(self.storage, "close", lambda: None)()
         self.file.close()
+
+
+def _runs(
+    variable: Variable, bands: Sequence[int]
+) -> Iterator[tuple[tuple[slice, ...], list[tuple[int, int]]]]:
+    """Group planes that are read at once: leading slices, and (plane of these, place) pairs.
+
+    Those that follow one another, else those that lie in one chunk.
+    """
+    lead, first = variable.shape[:-2], bands[0]
+    if not lead:
+        yield (), [(0, place) for place in range(len(bands))]
+        return
+    if len(lead) == 1 and list(bands) == list(range(first, first + len(bands))):
+        yield (slice(first, first + len(bands)),), [(k, k) for k in range(len(bands))]
+        return
+    deep = variable.chunks[len(lead) - 1] if variable.chunks else 1
+    groups: dict[tuple[int, ...], list[tuple[int, int]]] = {}
+    for place, band in enumerate(bands):
+        index = np.unravel_index(band, lead)
+        key = (*map(int, index[:-1]), int(index[-1]) // deep)
+        groups.setdefault(key, []).append((int(index[-1]), place))
+    for key, places in groups.items():
+        low, high = min(k for k, _ in places), max(k for k, _ in places) + 1
+        slices = (*(slice(k, k + 1) for k in key[:-1]), slice(low, high))
+        yield slices, [(k - low, place) for k, place in places]
 
 
 def _attribute_value(value: Any) -> Any:

@@ -18,6 +18,7 @@ from spectrane.engine.damage import REMEDY, Damaged
 from spectrane.engine.full import FullSource
 from spectrane.engine.inflating import inflated
 from spectrane.engine.pyramid import cut_blocks
+from spectrane.engine.threads import in_parallel
 from spectrane.formats.fits.hcompress import unpacked
 from spectrane.formats.fits.header import Unit
 from spectrane.model.errors import FormatError
@@ -100,7 +101,10 @@ class CompressedSource(FullSource):
 
     def _fill(self, window: Window, out: NDArray[Any], mask: NDArray[np.bool_] | None) -> None:
         counts = [-(-n // t) for n, t in zip(self.full, self.tile, strict=True)]
-        for position in blocks_touching(window, self.tile):
+        touched = blocks_touching(window, self.tile)
+
+        def fill(which: int) -> None:
+            position = touched[which]
             row = (position[0] * counts[1] + position[1]) * counts[2] + position[2]
             place = block_window(position, self.tile, self.full)
             seen = intersection(place, window)
@@ -114,6 +118,8 @@ class CompressedSource(FullSource):
             elif mask is not None:
                 out[relative(seen, window)] = 0
                 mask[relative(seen, window)] = False
+
+        in_parallel(range(len(touched)), lambda: fill)
 
     def _tile(self, row: int, shape: tuple[int, ...]) -> NDArray[Any]:
         key = (self.file.key, self.unit.start, row)
