@@ -53,12 +53,26 @@ def from_oklab(lab: F64) -> F64:
 
 def shown(lab: F64) -> F64:
     """Return sRGB components with chroma taken back as far as a screen needs; lightness stays."""
-    low, high = np.zeros(lab.shape[:-1]), np.ones(lab.shape[:-1])
+    rgb = from_oklab(lab)
+    beyond = ~_fits(rgb)
+    if beyond.any():
+        rgb[beyond] = _taken_back(lab[beyond])
+    return np.clip(rgb, 0, 1)
+
+
+def _fits(rgb: F64) -> NDArray[np.bool_]:
+    return np.asarray(((rgb >= -1e-6) & (rgb <= 1 + 1e-6)).all(axis=-1))
+
+
+def _taken_back(lab: F64) -> F64:
+    """Return sRGB components of (n, 3) colours with as much of their chroma as a screen shows."""
+    low, high = np.zeros(len(lab)), np.ones(len(lab))
     for _ in range(24):
         middle = (low + high) / 2
-        rgb = from_oklab(lab * np.stack([np.ones_like(middle), middle, middle], axis=-1))
-        fits = ((rgb >= -1e-6) & (rgb <= 1 + 1e-6)).all(axis=-1)
+        fits = _fits(_with_chroma(lab, middle))
         low, high = np.where(fits, middle, low), np.where(fits, high, middle)
-    whole = ((from_oklab(lab) >= -1e-6) & (from_oklab(lab) <= 1 + 1e-6)).all(axis=-1)
-    scale = np.where(whole, 1.0, low)
-    return np.clip(from_oklab(lab * np.stack([np.ones_like(scale), scale, scale], -1)), 0, 1)
+    return _with_chroma(lab, low)
+
+
+def _with_chroma(lab: F64, share: F64) -> F64:
+    return from_oklab(lab * np.stack([np.ones_like(share), share, share], axis=-1))

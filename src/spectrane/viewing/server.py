@@ -76,11 +76,14 @@ class Live:
             return facts(answer(asked))
 
     def warm(self) -> None:
-        """Draw and tell once, so that what is needed is there when the page asks."""
+        """Tell and draw once, so that what is needed is there when the page asks: a few pixels, for
+        how many it will show is not known yet.
+        """
         with contextlib.suppress(SpectraneError), self.work.going_on():
             viewed = self.viewed.frozen()
             viewed.state()
             viewed.choices()
+            viewed.change({"do": "size", "rows": 16, "columns": 16})
             viewed.draw(before=False)
 
     def _carry_out(self, action: Any) -> None:

@@ -80,9 +80,10 @@ async function start() {
     const panels = kept && (kept.panels.length || kept.panels);
     layOut(panels || first.panels, !!(kept ? kept.swiped : first.swiped));
     countFrom(first.newest);
-    begin();
     const from = kept ? [{ do: "restore", ...kept }] : first.undo ? [] : [{ do: "whole", together: true }];
-    await paint({ do: "size", ...sizeOf() }, ...from);
+    const shown = paint({ do: "size", ...sizeOf() }, ...from); // asked first: it is drawn meanwhile
+    begin();
+    await shown;
     document.body.dataset.ready = "yes";
   } catch (error) { tell(error.message); }
 }
