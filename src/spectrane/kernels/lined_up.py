@@ -38,14 +38,15 @@ def area_means(
     for start in range(0, len(rows), _ROWS):
         part = slice(start, start + _ROWS)
         full = np.multiply.outer(down.full[part], across.full)
-        total = across.summed(down.summed(filled, part).T).T
+        total = _across(across, down.summed(filled, part))
         if kept is None:
             used, enough = full, full > 0
         else:
-            used = across.summed(down.summed(kept, part).T).T
+            used = _across(across, down.summed(kept, part))
             enough = (used >= HALF * full * (1 - 1e-6)) & (used > 0)
         with np.errstate(invalid="ignore", divide="ignore"):
-            out[part] = np.where(enough, total / used, np.nan)
+            means = total / used
+        out[part] = means if enough.all() else np.where(enough, means, np.nan)
 
 
 class _Axis:
@@ -69,8 +70,14 @@ class _Axis:
         """Return the weighted sums of some outputs along the first axis."""
         count = len(self.full[part])
         out = np.zeros((count, plane.shape[1]), plane.dtype)
+        some = np.empty_like(out)
         for index, weight in self.taps:
-            some = plane.take(index[part], axis=0)
+            plane.take(index[part], axis=0, out=some, mode="clip")  # all are inside: clipped before
             some *= weight[part, np.newaxis].astype(plane.dtype)
             out += some
         return out
+
+
+def _across(axis: _Axis, plane: NDArray[Any]) -> NDArray[Any]:
+    """Return the weighted sums along the second axis; turned once, not for each tap."""
+    return axis.summed(np.ascontiguousarray(plane.T)).T

@@ -19,5 +19,7 @@ def as_stored(values: NDArray[Any], dtype: np.dtype[Any]) -> NDArray[Any]:
     if dtype.kind == "b":
         return values >= 0.5
     limits = np.iinfo(dtype)
-    rounded = np.clip(np.floor(values.astype(np.float64) + 0.5), limits.min, limits.max)
+    rounded: NDArray[np.float64] = np.add(values, 0.5, dtype=np.float64)
+    np.floor(rounded, out=rounded)
+    np.clip(rounded, limits.min, limits.max, out=rounded)
     return rounded.astype(dtype)

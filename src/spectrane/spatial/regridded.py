@@ -249,7 +249,7 @@ class Regridded(Derived, FullSource):
             high = min(len(plane), max(0, int(np.nanmax(seen))) + reach + 1)
             some = plane[low:high].astype(dtype)
             known = kept[low:high]
-            if dtype.kind == "f":
+            if plane.dtype.kind == "f":
                 known = known & np.isfinite(some)
             area_means(some, None if known.all() else known, seen - low, columns, scales,
                        answers[k][part])  # fmt: skip
@@ -321,7 +321,7 @@ def stored_values(
     """Bring values to the stored type; none that is valid may become a no-data value by it."""
     if dtype.kind == "f":
         return values.astype(dtype)
-    stored = as_stored(np.where(valid, values, 0), dtype)
+    stored = as_stored(values if valid.all() else np.where(valid, values, 0), dtype)
     if dtype.kind == "b" or not rule.applies_to(dtype):
         return stored
     turned = rule.invalid(stored) & valid
