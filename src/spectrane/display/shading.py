@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import replace
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -266,14 +266,28 @@ class Shading:
         return {}
 
     def table(self, dtype: np.dtype[Any]) -> NDArray[np.uint16]:
-        """Return ``level | valid << 8`` for each index of an 8- or 16-bit type."""
+        """Return ``level | valid << 8`` for each index of an 8- or 16-bit type; not to be changed.
+
+        Channels of equal limits share one, and while one channel is changed those of the others
+        are at hand.
+        """
         if dtype not in self._tables:
-            values = tables.index_values(dtype)
-            valid = ~self.band.rule.invalid(values)
-            levels = self._level_of_each(physical(values, self.band, np.float64))
-            flags = valid.astype(np.uint16) << np.uint16(8)
-            self._tables[dtype] = levels.astype(np.uint16) | flags
+            band, scale = self.band, self.scale
+            alike = replace(
+                self, band=Band("", scale=band.scale, offset=band.offset, nodata=band.nodata),
+                scale=replace(scale, band="", unit=None, limits="", exact=True),
+            )  # fmt: skip
+            try:
+                self._tables[dtype] = _table_at_hand(alike, dtype)
+            except TypeError:  # what holds arrays is not compared
+                self._tables[dtype] = self._made_table(dtype)
         return self._tables[dtype]
+
+    def _made_table(self, dtype: np.dtype[Any]) -> NDArray[np.uint16]:
+        values = tables.index_values(dtype)
+        valid = ~self.band.rule.invalid(values)
+        levels = self._level_of_each(physical(values, self.band, np.float64))
+        return levels.astype(np.uint16) | (valid.astype(np.uint16) << np.uint16(8))
 
     def _level_of_each(self, values: NDArray[np.float64]) -> NDArray[np.float64]:
         """Return the levels of many physical values, of which few lie between the limits.
@@ -338,3 +352,8 @@ def ranges_said(scales: Sequence[Scale]) -> list[str]:
     if len(set(numbers)) == 1:
         return [f"{' '.join(one.band for one in scales)} {numbers[0]}"]
     return [f"{one.band} {said}" for one, said in zip(scales, numbers, strict=True)]
+
+
+@lru_cache(maxsize=12)
+def _table_at_hand(shading: Shading, dtype: np.dtype[Any]) -> NDArray[np.uint16]:
+    return shading._made_table(dtype)
