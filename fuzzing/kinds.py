@@ -18,6 +18,7 @@ import imagecodecs
 import numpy as np
 import shapely
 from tests.formats import dicom_builder, fits_builder
+from tests.formats.hdf5_builder import PACKED, add_packed
 from tests.formats.test_nifti import head
 from tests.spatial.test_shapes import blob, write_geopackage
 from tests.tiff_builder import DEFLATE, LZW, PACKBITS, ZSTD, image, tiff
@@ -141,7 +142,14 @@ def _hdf5s() -> list[Files]:
         })  # fmt: skip
         root["x"], root["y"] = np.arange(20.0), np.arange(24.0)
         root.create_group("g").create_dataset("e", data=ARRAY[0] * 1.0)
-    return [{"a.h5": file.getvalue()}, _ours(".nc")]
+    return [{"a.h5": file.getvalue()}, _ours(".nc"), *map(_packed, PACKED)]
+
+
+def _packed(number: int) -> Files:
+    file = io.BytesIO()
+    with h5py.File(file, "w") as root:
+        add_packed(root, "d", ARRAY.astype("<i2"), (1, 8, 8), number, shuffled=number == 307)
+    return {"a.h5": file.getvalue()}
 
 
 def _zarrs() -> list[Files]:

@@ -401,3 +401,22 @@ def test_a_kept_range_is_judged_in_physical_values_and_without_fill():
         empty = sp.from_array(np.full((9, 11), -9999, np.int16), grid=GRID, nodata=-9999)
         empty._source.look = Look(limits=(1, 2))
         assert sp.render(empty).scales[0].limits == "fixed:1,2"
+
+
+def test_tables_at_hand_are_those_of_the_same_numbers_alone():
+    stored = np.arange(4096, dtype="u2").reshape(1, 64, 64)
+    bands = [sp.Band("a"), sp.Band("alike", unit="m"), sp.Band("b", nodata=7),
+             sp.Band("c", scale=2.0), sp.Band("d", offset=5.0)]  # fmt: skip
+    looks = [Look(limits=(0, 3000)), Look(limits=(0, 3000), invert=True),
+             Look(limits=(0, 3000), curve="sqrt"), Look(limits=(0, 3001))]  # fmt: skip
+    tables = []
+    for band in bands:
+        for look in looks:
+            picture = sp.render(sp.from_array(stored, bands=[band]), look=look)
+            shading = picture.plan.shadings[0]
+            shown = picture.rgba[..., 3] > 0
+            assert (~shown).sum() == (band.nodata is not None)
+            wanted = shading.codes(stored[0])
+            np.testing.assert_array_equal(picture.rgba[..., 0][shown], wanted[shown])
+            tables.append(shading.table(stored.dtype))
+    assert len({id(table) for table in tables}) == (len(bands) - 1) * len(looks)

@@ -3,18 +3,13 @@
 from __future__ import annotations
 
 import h5py
-import imagecodecs
 import numpy as np
 import pytest
+from tests.formats.hdf5_builder import PACKED, add_packed
 
 import spectrane as sp
 
 SHAPE, CHUNK = (3, 200, 310), (2, 96, 128)  # chunks stick out at three edges
-PACKED = {
-    307: lambda data, item: imagecodecs.bz2_encode(data),
-    32001: lambda data, item: imagecodecs.blosc_encode(data, typesize=item, shuffle=1),
-    32015: lambda data, item: imagecodecs.zstd_encode(data),
-}
 
 
 @pytest.fixture
@@ -57,35 +52,15 @@ def test_chunks_hold_what_was_packed(tmp_path, numbers, kind, options):
 def test_filters_that_the_library_lacks(tmp_path, numbers, number, shuffled):
     path = tmp_path / "a.nc"
     with h5py.File(path, "w") as file:
-        said = h5py.h5p.create(h5py.h5p.DATASET_CREATE)
-        said.set_chunk(CHUNK)
-        if shuffled:
-            said.set_shuffle()
-        said.set_filter(number, h5py.h5z.FLAG_OPTIONAL, (3,))
-        kept = h5py.h5d.create(file.id, b"a", h5py.h5t.py_create(np.dtype("<i2")),
-                               h5py.h5s.create_simple(SHAPE), said)  # fmt: skip
-        whole = np.zeros((4, 288, 384), "<i2")
-        whole[:3, :200, :310] = numbers
-        for start in np.ndindex(2, 3, 3):
-            first = [k * length for k, length in zip(start, CHUNK, strict=True)]
-            chunk = whole[tuple(slice(k, k + n) for k, n in zip(first, CHUNK, strict=True))]
-            data = chunk.tobytes()
-            if shuffled:
-                data = np.frombuffer(data, "u1").reshape(-1, 2).T.tobytes()
-            kept.write_direct_chunk(tuple(first), PACKED[number](data, 2))
+        add_packed(file, "a", numbers, CHUNK, number, shuffled=shuffled)
     np.testing.assert_array_equal(values(path), numbers)
     assert values(path, (3,), (7, 8), (9, 10)).item() == numbers[2, 7, 9]
 
 
-def test_a_filter_that_nobody_knows_is_told(tmp_path):
+def test_a_filter_that_nobody_knows_is_told(tmp_path, numbers):
     path = tmp_path / "a.h5"
     with h5py.File(path, "w") as file:
-        said = h5py.h5p.create(h5py.h5p.DATASET_CREATE)
-        said.set_chunk((8, 8))
-        said.set_filter(32008, h5py.h5z.FLAG_OPTIONAL, (3,))
-        kept = h5py.h5d.create(file.id, b"a", h5py.h5t.py_create(np.dtype("<i2")),
-                               h5py.h5s.create_simple((8, 8)), said)  # fmt: skip
-        kept.write_direct_chunk((0, 0), b"abc")
+        add_packed(file, "a", numbers[0], (8, 8), 32008, pack=lambda data, item: b"abc")
     with (
         sp.open(path) as raster,
         pytest.raises(sp.FormatError, match="/a: is packed by filter 32008"),
