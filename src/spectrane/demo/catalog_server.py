@@ -187,7 +187,7 @@ def application(catalogue: Catalogue) -> Any:
 @contextlib.contextmanager
 def serving(catalogue: Catalogue) -> Iterator[str]:
     """Serve a catalogue at a free port of this machine, and yield its address."""
-    server = Running(application(catalogue))
+    server = Running(lambda: application(catalogue))
     try:
         yield server.address
     finally:

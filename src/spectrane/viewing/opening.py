@@ -29,7 +29,7 @@ class LiveView:
 
     def __init__(self, viewed: Viewed, port: int, save_to: str | None) -> None:
         self._live = Live(viewed, save_to)
-        self._running = Running(served_page(self._live), port)
+        self._running = Running(lambda: served_page(self._live), port)
         threading.Thread(target=self._live.warm, daemon=True).start()
 
     @property
