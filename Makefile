@@ -16,11 +16,12 @@ $(READY): pyproject.toml
 demo: $(READY)
 	$(BIN)/spectrane demo demo --overwrite
 
-# Tests write some 100 000 small files: into memory, where there is plenty of it.
+# Tests write some 100 000 small files: into memory, where there is plenty of it. They run side by
+# side, as many as there are cores: threads of a library that wait for work would be in their way.
 SCRATCH := $(shell df -Pm /dev/shm 2>/dev/null | awk 'NR == 2 && $$4 > 4000 {print "/dev/shm"}')
 test: $(READY)
 	scratch=$$(mktemp -d $(if $(SCRATCH),-p $(SCRATCH))) && trap 'rm -rf "$$scratch"' EXIT && \
-		TMPDIR="$$scratch" $(BIN)/python -m pytest -n auto --dist worksteal
+		TMPDIR="$$scratch" OPENBLAS_NUM_THREADS=1 $(BIN)/python -m pytest -n auto --dist worksteal
 
 check: $(READY)
 	$(BIN)/ruff check .

@@ -53,6 +53,9 @@ class VolumeSession(History[VolumeState]):
     before: list[VolumeState] = field(default_factory=list)
     after: list[VolumeState] = field(default_factory=list)
     told: str = ""
+    _laid: tuple[VolumeState | None, tuple[int, int], dict[int, Pane]] = field(
+        default=(None, SIZE, {}), init=False, compare=False)  # fmt: skip
+    """The panels of the state and size that were asked last."""
 
     @classmethod
     def of(cls, layers: Sequence[Any], known: Sequence[VolumeGiven] = ()) -> VolumeSession:
@@ -82,8 +85,13 @@ class VolumeSession(History[VolumeState]):
         return own_turn(grid) if self.state.axes == "own" else np.eye(3)
 
     def pane(self, number: int) -> Pane:
-        """Return a panel as it lies now."""
-        return Pane.of(self.state, number, self.turn, self.size)
+        """Return a panel as it lies now; asked many times of one state."""
+        state, size, panes = self._laid
+        if state is not self.state or size != self.size:
+            self._laid = (self.state, self.size, panes := {})
+        if number not in panes:
+            panes[number] = Pane.of(self.state, number, self.turn, self.size)
+        return panes[number]
 
     def layers(self) -> list[VolumeLayer]:
         """Return the layers as they are shown now, the lowest first."""

@@ -60,25 +60,26 @@ class VolumeView:
         if before:
             session = replace(session)
             session.change({"do": "reset"})
-        return [(self.drawer.picture(session, number), self._panel(session, number))
-                for number in session.state.shown]  # fmt: skip
+        drawn = [self.drawer.picture(session, number) for number in session.state.shown]
+        ready = self.drawer.ready(session)
+        alike = {"layers": [scale_facts(one.plan) for one in ready],
+                 "legends": [legend_facts(one.plan) for one in ready]}  # fmt: skip
+        told = [facts(self._panel(session, number) | alike) for number in session.state.shown]
+        return list(zip(drawn, told, strict=True))
 
     def _panel(self, session: VolumeSession, number: int) -> dict[str, Any]:
         pane = session.pane(number)
-        ready = self.drawer.ready(session)
         rows, columns = session.size
         across = "xyz"[pane.plane.across] if session.state.axes == "patient" else "own axes"
         place = f"{across} {said_place(pane.at)}"
         if pane.name == "oblique":
             place = f"{session.state.turn:g}°, {session.state.tilt:g}°"
         known = session.given[0].layer.source.grid.placed
-        return facts({
+        return {
             "rows": rows, "columns": columns, "plane": pane.name, "panel": number, "place": place,
             "letters": pane.letters if known else {}, "cross": pane.position(session.state.point),
             "marks": [pane.position(one) for one in session.state.marks],
-            "layers": [scale_facts(one.plan) for one in ready],
-            "legends": [legend_facts(one.plan) for one in ready],
-        })  # fmt: skip
+        }  # fmt: skip
 
     def state(self) -> dict[str, Any]:
         """Tell how everything is shown."""
