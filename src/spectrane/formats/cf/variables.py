@@ -151,8 +151,7 @@ class ArraySourceOnDisk(FullSource):
         out: NDArray[Any] | None = None
         for lead, places in _runs(variable, bands):
             values = self.storage.read(variable.name, (*lead, *where))
-            native = values.astype(variable.dtype.newbyteorder("="), copy=False)
-            planes = native.reshape(-1, *extent(window))
+            planes = _native(values, variable.dtype).reshape(-1, *extent(window))
             if places == [(k, k) for k in range(len(bands))] and len(planes) == len(bands):
                 return planes
             if out is None:
@@ -173,6 +172,15 @@ class ArraySourceOnDisk(FullSource):
         """Let go of the file."""
         getattr(self.storage, "close", lambda: None)()
         self.file.close()
+
+
+def _native(values: NDArray[Any], dtype: np.dtype[Any]) -> NDArray[Any]:
+    """Return numbers of a type in native byte order, turned where they lie if that is all."""
+    native = dtype.newbyteorder("=")
+    turned = values.dtype != native and values.dtype == native.newbyteorder("S")
+    if turned and values.flags.writeable:
+        return values.byteswap(inplace=True).view(native)
+    return values.astype(native, copy=False)
 
 
 def _runs(
