@@ -93,7 +93,8 @@ class Chunks:
         start = tuple(first for first, _ in block)
         try:
             left_out, data = self._dataset.id.read_direct_chunk(start, out=packed)
-        except (RuntimeError, ValueError):  # not written, so that it holds the fill value
+        except (OSError, RuntimeError, ValueError):
+            # Not written, so that it holds the fill value; or the library knows what is wrong.
             return self._by_library(part)
         if extent(block) != self._chunk and len(data) == self._bytes:
             return self._by_library(part)  # at an edge it may stand unpacked, and nothing says so
