@@ -157,6 +157,12 @@ def test_tiles_lie_where_the_matrices_say(picture, tmp_path, scheme):
     assert again.count == done.count
 
 
+def test_tiles_with_nothing_in_them_are_told(picture, tmp_path):
+    told = r"no tile of zoom 2 has anything in it: their pixels are larger .* zooms \d+ to \d+ fit"
+    with pytest.warns(sp.DataWarning, match=told):
+        assert tiles([picture], tmp_path / "t", zooms=(2, 2)).count == 0
+
+
 def test_tiles_go_on_where_they_stopped(picture, tmp_path, monkeypatch):
     layer = sp.Layer(picture, GREY)
     drawn = []

@@ -40,6 +40,7 @@ from spectrane.model.grid import Bounds, Grid
 from spectrane.model.regular_files import reason_of
 from spectrane.model.systems import same_system
 from spectrane.model.targets import local_folder
+from spectrane.model.telling import warn_caller
 from spectrane.model.trials import now_trying
 from spectrane.model.view import View
 from spectrane.model.whole_files import written_whole
@@ -145,7 +146,17 @@ def tiles(
             write_documents(root, plan, span, lonlat, named, attribution)
 
         count = _written(drawer, root, span, bounds, overwrite, engine, progress, documents)
+    if not count and now_trying() is None:
+        _tell_of_nothing(named, span, _fitting_zooms(seen, plan))
     return TilesDone(count, span, lonlat)
+
+
+def _tell_of_nothing(name: str, span: tuple[int, int], fitting: tuple[int, int]) -> None:
+    said = f"zoom {span[0]}" if span[0] == span[1] else f"zooms {span[0]} to {span[1]}"
+    told = f"{name}: no tile of {said} has anything in it"
+    if span[1] < fitting[0]:
+        told += f": their pixels are larger than all of it; zooms {fitting[0]} to {fitting[1]} fit"
+    warn_caller(told)
 
 
 def _written(
