@@ -6,12 +6,15 @@ as its own besides those of the library, which has no code for these three.
 
 from __future__ import annotations
 
+import zlib
 from collections.abc import Callable, Sequence
 from typing import Any
 
 import imagecodecs
 import numpy as np
 from numpy.typing import NDArray
+
+from spectrane.formats.deflate_data import inflate_into
 
 Bytes = NDArray[np.uint8]
 _codecs: Any = imagecodecs  # its stubs do not know that ``out`` may be an array
@@ -24,18 +27,18 @@ class BrokenChunkError(ValueError):
     """A chunk's bytes are not what its filters write."""
 
 
-def _blosc(data: Bytes, out: Bytes) -> Any:
+def _blosc(data: Bytes, out: Bytes) -> int:
     # Its decoder goes by the length that stands in the head (bytes 12 to 15), whatever it is given.
     if int.from_bytes(data[12:16].tobytes(), "little") != data.size:
         raise BrokenChunkError("is not as long as its head says")
-    return _codecs.blosc_decode(data, out=out, numthreads=1)
+    return len(_codecs.blosc_decode(data, out=out, numthreads=1))
 
 
-_UNPACKED: dict[int, Callable[..., Any]] = {
-    _DEFLATE: lambda data, out: _codecs.deflate_decode(data, out=out),
-    _BZIP2: lambda data, out: _codecs.bz2_decode(data, out=out),
+_UNPACKED: dict[int, Callable[[Bytes, Bytes], int]] = {
+    _DEFLATE: lambda data, out: inflate_into(data, out, out.size),
+    _BZIP2: lambda data, out: len(_codecs.bz2_decode(data, out=out)),
     _BLOSC: _blosc,
-    _ZSTD: lambda data, out: _codecs.zstd_decode(data, out=out),
+    _ZSTD: lambda data, out: len(_codecs.zstd_decode(data, out=out)),
 }
 
 
@@ -48,13 +51,13 @@ class Filters:
 
     @property
     def known(self) -> bool:
-        """Whether all can be undone here, and the size of what each began with is known."""
-        numbers = [number for number, _ in self._filters]
-        packing = sum(number in _UNPACKED for number in numbers)
-        return packing == 1 and all(n in (*_UNPACKED, _SHUFFLE, _FLETCHER) for n in numbers)
+        """Whether all can be undone here: one that packs, after at most one that shuffles."""
+        numbers = [number for number, _ in self._filters if number != _FLETCHER]
+        packing = numbers[1:] if numbers[:1] == [_SHUFFLE] else numbers
+        return len(packing) == 1 and packing[0] in _UNPACKED
 
     def room(self) -> list[Bytes]:
-        """Return room for ``undone`` to work in; each thread needs its own."""
+        """Return room for ``undone`` to work in, shuffled and packed; each thread needs its own."""
         return [np.empty(self._chunk_bytes + _CHECKSUM * len(self._filters), np.uint8)
                 for _ in range(2)]  # fmt: skip
 
@@ -76,13 +79,12 @@ class Filters:
             sizes.append(sizes[-1] + _CHECKSUM * (number == _FLETCHER))
         content = np.frombuffer(data, np.uint8)
         for (number, item), size in zip(reversed(applied), sizes[-2::-1], strict=True):
-            out = room[0][:size]
             if number == _FLETCHER:
                 content = _checked(content)
-                continue
-            content = (_unshuffled(content, item, out[: content.size]) if number == _SHUFFLE else
-                       _unpacked(number, content, out))  # fmt: skip
-            room.reverse()
+            elif number == _SHUFFLE:
+                content = _unshuffled(content, item, room[0])
+            else:
+                content = _unpacked(number, content, room[1][:size])
         if content.size != self._chunk_bytes:
             raise BrokenChunkError(f"holds {content.size} of {self._chunk_bytes} bytes")
         return content
@@ -90,18 +92,19 @@ class Filters:
 
 def _unpacked(number: int, content: Bytes, out: Bytes) -> Bytes:
     try:
-        found = _UNPACKED[number](content, out)
-    except (RuntimeError, ValueError) as error:
+        return out[: _UNPACKED[number](content, out)]
+    except (RuntimeError, ValueError, zlib.error) as error:
         raise BrokenChunkError(str(error)) from error
-    return out[: len(found)]
 
 
 def _unshuffled(content: Bytes, item: int, out: Bytes) -> Bytes:
     """Put the bytes of each item together again; those of a last, broken one stand at the end."""
     count = content.size // max(1, item)
-    if item < 2 or count < 2 or out.size < content.size:
+    if item < 2 or count < 2:
         return content
-    whole = count * item
+    if content.size > out.size:
+        raise BrokenChunkError(f"holds {content.size} bytes, more than it is to hold")
+    out, whole = out[: content.size], count * item
     for place, plane in enumerate(content[:whole].reshape(item, count)):
         out[place:whole:item] = plane
     out[whole:] = content[whole:]

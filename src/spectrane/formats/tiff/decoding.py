@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.engine.damage import REMEDY
-from spectrane.engine.inflating import inflated
+from spectrane.formats.deflate_data import inflate_into
 from spectrane.formats.jpeg_data import decode_jpeg
 from spectrane.formats.tiff import tags
 from spectrane.formats.tiff.layout import TiffLayout
@@ -168,17 +168,6 @@ class BlockDecoder:
         )
 
 
-def _deflated(data: memoryview, out: Bytes, wanted: int) -> int:
-    try:
-        return len(_codecs.deflate_decode(data, out=out))
-    except RuntimeError:
-        content = inflated(data, wanted)
-        if len(content) < wanted:
-            raise
-        out[:wanted] = np.frombuffer(content, np.uint8)
-        return wanted
-
-
 def _zstd(data: memoryview, out: Bytes, wanted: int) -> int:
     return len(_codecs.zstd_decode(data, out=out)) if data else 0
 
@@ -186,8 +175,8 @@ def _zstd(data: memoryview, out: Bytes, wanted: int) -> int:
 _CODECS: dict[int, Callable[[memoryview, Bytes, int], int]] = {
     tags.LZW: lambda data, out, wanted: len(_codecs.lzw_decode(data, out=out)),
     tags.PACKBITS: lambda data, out, wanted: len(_codecs.packbits_decode(data, out=out)),
-    tags.DEFLATE: _deflated,
-    tags.OLD_DEFLATE: _deflated,
+    tags.DEFLATE: inflate_into,
+    tags.OLD_DEFLATE: inflate_into,
     tags.ZSTD: _zstd,
 }
 
