@@ -19,7 +19,8 @@ def as_stored(values: NDArray[Any], dtype: np.dtype[Any]) -> NDArray[Any]:
     if dtype.kind == "b":
         return values >= 0.5
     limits = np.iinfo(dtype)
-    rounded: NDArray[np.float64] = np.add(values, 0.5, dtype=np.float64)
+    rounded = np.array(values, np.float64)
+    rounded += 0.5
     np.floor(rounded, out=rounded)
     np.clip(rounded, limits.min, limits.max, out=rounded)
     return rounded.astype(dtype)

@@ -120,6 +120,20 @@ def blocks_touching(window: Window, block: Sequence[int]) -> BlocksTouching:
     ])  # fmt: skip
 
 
+def block_seen(
+    position: Sequence[int], block: Sequence[int], shape: Sequence[int], window: Window
+) -> tuple[Window, Window]:
+    """Return the block at a position that a window touches, and its part in the window.
+
+    >>> block_seen((0, 1), (2, 4), (3, 6), ((1, 3), (2, 5)))
+    (((0, 2), (4, 6)), ((1, 2), (4, 5)))
+    """
+    place = block_window(position, block, shape)
+    seen = intersection(place, window)
+    assert seen is not None
+    return place, seen
+
+
 def block_window(position: Sequence[int], block: Sequence[int], shape: Sequence[int]) -> Window:
     """Return the window of the block at a position, cut off at the raster's edge.
 

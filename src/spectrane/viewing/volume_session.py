@@ -53,9 +53,9 @@ class VolumeSession(History[VolumeState]):
     before: list[VolumeState] = field(default_factory=list)
     after: list[VolumeState] = field(default_factory=list)
     told: str = ""
-    _laid: tuple[VolumeState | None, tuple[int, int], dict[int, Pane]] = field(
-        default=(None, SIZE, {}), init=False, compare=False)  # fmt: skip
-    """The panels of the state and size that were asked last."""
+    _panes: dict[int, tuple[VolumeState, tuple[int, int], Pane]] = field(
+        default_factory=dict, init=False, compare=False)  # fmt: skip
+    """Each panel as it was asked last, of which state and size."""
 
     @classmethod
     def of(cls, layers: Sequence[Any], known: Sequence[VolumeGiven] = ()) -> VolumeSession:
@@ -86,12 +86,11 @@ class VolumeSession(History[VolumeState]):
 
     def pane(self, number: int) -> Pane:
         """Return a panel as it lies now; asked many times of one state."""
-        state, size, panes = self._laid
-        if state is not self.state or size != self.size:
-            self._laid = (self.state, self.size, panes := {})
-        if number not in panes:
-            panes[number] = Pane.of(self.state, number, self.turn, self.size)
-        return panes[number]
+        held = self._panes.get(number)
+        if held is None or held[0] is not self.state or held[1] != self.size:
+            made = Pane.of(self.state, number, self.turn, self.size)
+            held = self._panes[number] = (self.state, self.size, made)
+        return held[2]
 
     def layers(self) -> list[VolumeLayer]:
         """Return the layers as they are shown now, the lowest first."""

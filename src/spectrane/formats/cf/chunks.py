@@ -18,10 +18,9 @@ from spectrane.formats.cf.filters import BrokenChunkError, Bytes, Filters
 from spectrane.model.errors import FormatError
 from spectrane.model.window import (
     Window,
-    block_window,
+    block_seen,
     blocks_touching,
     extent,
-    intersection,
     relative,
 )
 
@@ -79,9 +78,7 @@ class Chunks:
             room = self._filters.room()
 
             def unpack(which: int) -> None:
-                block = block_window(touched[which], self._chunk, self._shape)
-                part = intersection(block, window)
-                assert part is not None
+                block, part = block_seen(touched[which], self._chunk, self._shape, window)
                 out[relative(part, window)] = self._part(block, part, packed, room)
 
             return unpack

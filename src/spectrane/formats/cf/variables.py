@@ -35,10 +35,9 @@ from spectrane.model.source import Source
 from spectrane.model.telling import warn_caller
 from spectrane.model.window import (
     Window,
-    block_window,
+    block_seen,
     blocks_touching,
     extent,
-    intersection,
     relative,
 )
 
@@ -119,9 +118,7 @@ class ArraySourceOnDisk(FullSource):
         mask = np.zeros(values.shape, bool)
         for number, band in enumerate(bands):
             for position in blocks_touching(window, self.block_shape):
-                block = block_window(position, self.block_shape, self.shape)
-                part = intersection(block, window)
-                assert part is not None
+                _, part = block_seen(position, self.block_shape, self.shape, window)
                 pixels = self.damaged.attempt((band, position), self._answer, [band], part)
                 if pixels is None:
                     continue

@@ -26,10 +26,9 @@ from spectrane.model.grid import Grid
 from spectrane.model.pixels import Pixels
 from spectrane.model.window import (
     Window,
-    block_window,
+    block_seen,
     blocks_touching,
     extent,
-    intersection,
     relative,
 )
 
@@ -106,9 +105,7 @@ class CompressedSource(FullSource):
         def fill(which: int) -> None:
             position = touched[which]
             row = (position[0] * counts[1] + position[1]) * counts[2] + position[2]
-            place = block_window(position, self.tile, self.full)
-            seen = intersection(place, window)
-            assert seen is not None
+            place, seen = block_seen(position, self.tile, self.full, window)
             if self.damaged is None:
                 values: NDArray[Any] | None = self._tile(row, extent(place))
             else:

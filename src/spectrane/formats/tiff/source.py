@@ -18,10 +18,10 @@ from spectrane.kernels.prediction import undo_differences
 from spectrane.model.pixels import Pixels
 from spectrane.model.window import (
     Window,
+    block_seen,
     block_window,
     blocks_touching,
     extent,
-    intersection,
     relative,
 )
 
@@ -102,9 +102,7 @@ class TiffPlane:
 
     def _places(self, job: _Job, window: Window) -> tuple[tuple[slice, slice], tuple[slice, slice]]:
         """Return which part of a block is wanted, and where it goes in the answer."""
-        block = block_window(job.position, self.layout.block, self.shape)
-        seen = intersection(block, window)
-        assert seen is not None
+        block, seen = block_seen(job.position, self.layout.block, self.shape, window)
         (r, c), (u, v) = relative(seen, block), relative(seen, window)
         return (r, c), (u, v)
 
@@ -256,8 +254,7 @@ class Resolution:
         keep = self.samples.cacheable(len(blocks_touching(window, block)))
 
         def one(position: tuple[int, ...]) -> tuple[Window, Pixels]:
-            part = intersection(block_window(position, (down, across), self.shape), window)
-            assert part is not None
+            _, part = block_seen(position, (down, across), self.shape, window)
             return part, self._read(bands, part, keep)
 
         for found in made_ahead(blocks_touching(window, (down, across)), one):
