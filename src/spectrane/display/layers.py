@@ -18,7 +18,7 @@ from spectrane.display.picture import Picture
 from spectrane.display.plan import RenderPlan, resolve
 from spectrane.display.shading import Scale
 from spectrane.engine.threads import in_parallel, row_parts
-from spectrane.kernels.blending import MODES, BlendMode, blended, not_hidden
+from spectrane.kernels.blending import MODES, BlendMode, blended, not_hidden, unchanged
 from spectrane.kernels.quiet import quiet_methods
 from spectrane.kernels.records import record
 from spectrane.model.asking import SourceLike
@@ -195,14 +195,18 @@ class Stack:
         >>> sp.stack([sp.from_array(np.arange(64.0).reshape(8, 8))]).blended().shape
         (8, 8, 4)
         """
-        shown = not_hidden([(drawn.rgba, float(drawn.layer.opacity), drawn.mode)
-                           for drawn in self.layers if drawn.layer.visible])  # fmt: skip
+        shown = self._not_hidden
         rows, columns = self.grid.shape
         out = np.zeros((rows, columns, 4), np.uint8)
         work = rows * columns * len(shown)
         parts = row_parts(rows, columns * max(1, len(shown)))
         in_parallel(parts, lambda: lambda part: blended(shown, out, part, work))
         return out
+
+    @property
+    def _not_hidden(self) -> list[tuple[Rgba, float, str]]:
+        return not_hidden([(drawn.rgba, float(drawn.layer.opacity), drawn.mode)
+                           for drawn in self.layers if drawn.layer.visible])  # fmt: skip
 
     def picture(self) -> Picture:
         """Return the visible layers as a picture that says what it is made of.
@@ -225,6 +229,18 @@ class Stack:
             for drawn in self.layers if drawn.layer.visible and drawn.planned is not None
         )  # fmt: skip
         return Picture(self.blended(), self.grid, tuple(scales), names, said, shown=shown)
+
+
+def to_read(stack: Stack) -> Rgba:
+    """Return what ``blended`` does, not to be changed: where one layer alone is seen, its own.
+
+    >>> import numpy as np, spectrane as sp
+    >>> stack = sp.stack([sp.from_array(np.arange(64.0).reshape(8, 8))])
+    >>> to_read(stack) is stack.layers[0].rgba
+    True
+    """
+    alone = unchanged(stack._not_hidden)
+    return stack.blended() if alone is None else alone
 
 
 StackArea = Literal["bottom", "union"]

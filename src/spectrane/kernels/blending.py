@@ -90,10 +90,24 @@ def not_hidden(layers: Sequence[tuple[Rgba, float, str]]) -> list[tuple[Rgba, fl
     return kept
 
 
+def _alone(layers: Sequence[tuple[Rgba, float, str]]) -> bool:
+    """Tell whether a picture lies over nothing: it stays what it is, but for colours of what is
+    clear.
+    """
+    return len(layers) == 1 and layers[0][1] == 1 and layers[0][2] == "normal"
+
+
+def unchanged(layers: Sequence[tuple[Rgba, float, str]]) -> Rgba | None:
+    """Return the one picture that blending leaves as it is, where it does."""
+    if not _alone(layers) or not layers[0][0].flags.c_contiguous:
+        return None
+    colours = layers[0][0].view("<u4") - np.uint32(1) < _CLEAR - 1  # of what is clear
+    return None if colours.any() else layers[0][0]
+
+
 def blended(layers: Sequence[tuple[Rgba, float, str]], out: Rgba, rows: slice, work: int) -> None:
     """Blend (picture, opacity, mode), the first the lowest, into some rows of ``out``."""
-    if len(layers) == 1 and layers[0][1] == 1 and layers[0][2] == "normal":
-        # Over nothing a picture stays what it is, but for colours of what is clear.
+    if _alone(layers):
         words = np.ascontiguousarray(layers[0][0][rows]).view("<u4")
         out[rows].view("<u4")[...] = np.where(words < _CLEAR, 0, words)
         return

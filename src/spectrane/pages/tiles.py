@@ -25,6 +25,7 @@ from spectrane.display.layers import (
     common_grid,
     planned,
     stacked,
+    to_read,
 )
 from spectrane.engine.bars import ProgressLike, told_progress
 from spectrane.engine.files import open_bytes
@@ -91,7 +92,7 @@ class TileDrawer:
     def drawn(self, tile: Tile) -> Rgba:
         """Return a tile's picture."""
         try:
-            return stacked(self.layers, grid=self.scheme.grid(tile), tell=False).blended()
+            return to_read(stacked(self.layers, grid=self.scheme.grid(tile), tell=False))
         except GridMismatch:
             return np.zeros((TILE, TILE, 4), np.uint8)
 

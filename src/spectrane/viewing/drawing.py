@@ -10,7 +10,7 @@ from typing import Any, TypeAlias
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.display.layers import DrawnLayer, Layer, PlannedLayer, Stack, as_layer, common_grid
+from spectrane.display.layers import DrawnLayer, Layer, PlannedLayer, Stack, as_layer, common_grid, to_read
 from spectrane.display.misleading import misleading
 from spectrane.display.onto import covers, drawn_with_pixels, redrawn
 from spectrane.display.outlines import Outline, draw_outline
@@ -92,7 +92,7 @@ class Drawer:
         if before is not None and before.grid == grid and _alike(before.drawn, drawn):
             rgba = before.rgba
         else:
-            rgba = np.ascontiguousarray(Stack(grid, seen).blended())
+            rgba = np.ascontiguousarray(to_read(Stack(grid, seen)))
         self._frames[panel] = ViewFrame(rgba, grid, drawn, planned, trouble)
         return self._frames[panel]
 

@@ -12,13 +12,15 @@ import os
 import secrets
 import struct
 import threading
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from importlib import resources
+from itertools import count, zip_longest
 from typing import TYPE_CHECKING, Any
 
 from spectrane.model.errors import AccessError, LookError, SpectraneError
 from spectrane.model.printing import printable_line
+from spectrane.viewing.sending import sent
 from spectrane.viewing.telling import facts
 from spectrane.viewing.viewed import Viewed, Work
 
@@ -49,7 +51,10 @@ class Live:
     lock: Any = field(default_factory=threading.RLock)
     newest: int = 0
     sent: dict[int, list[Any]] = field(default_factory=dict)
-    """The panels of the last pictures that were sent, by their numbers."""
+    """The panels of the last pictures that were sent, by numbers of ours: of two pages that show
+    one session each counts its questions by itself.
+    """
+    numbers: Iterator[int] = field(default_factory=lambda: count(1))
     work: Work = field(default_factory=Work)
 
     # What is asked; each returns what JSON holds, but for the picture.
@@ -98,8 +103,8 @@ class Live:
         return found | ({"words": self.viewed.choices()} if "words" in asked else {})
 
     def frame(self, asked: dict[str, str]) -> bytes | None:
-        """Carry out changes and return the panels: the length of their facts, the facts, then RGBA
-        of each, but for those that are ``same`` as in the picture of the number ``have``.
+        """Carry out changes and return the panels: the length of their facts, the facts, then of
+        each what differs from the ``picture`` that the page has (see ``Sent``).
 
         None where a newer one was asked for meanwhile; changes are carried out all the same. What
         is wrong with a change is told among the facts, and the others are carried out.
@@ -119,14 +124,16 @@ class Live:
             with self.work.going_on():
                 drawn = self.viewed.draw("before" in asked)
         had = self.sent.get(int(asked.get("have", "0")), [])
-        self.sent = {**dict(list(self.sent.items())[-3:]), number: [rgba for rgba, _ in drawn]}
+        picture = next(self.numbers)
+        self.sent = {**dict(list(self.sent.items())[-3:]), picture: [rgba for rgba, _ in drawn]}
         panels: list[dict[str, Any]] = []
         pixels: list[Any] = []
-        for place, (rgba, said) in enumerate(drawn):
-            same = place < len(had) and had[place] is rgba
-            panels.append({**said, "same": same})
-            pixels += [] if same else [rgba.data]
-        told = {"n": number, "panels": panels, "state": state, "problems": problems}
+        for (rgba, said), before in zip_longest(drawn, had[: len(drawn)]):
+            one = sent(rgba, before)
+            panels.append({**said, "planes": one.planes, "afresh": one.afresh})
+            pixels += one.data
+        told = {"n": number, "picture": picture, "panels": panels, "state": state,
+                "problems": problems}  # fmt: skip
         head = json.dumps(told).encode()
         return b"".join([struct.pack("<I", len(head)), head, *pixels])
 

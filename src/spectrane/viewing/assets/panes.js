@@ -4,7 +4,7 @@ import { ask, askFrame, made } from "./talk.js";
 
 const stage = document.getElementById("stage");
 const narrow = matchMedia("(max-width: 760px)");
-let number = 0, painted = 0, busy = false, again = false, waiting = [];
+let number = 0, have = 0, busy = false, again = false, waiting = [];
 let count = 1, swiped = false;
 export const panes = [];
 export const now = { before: false, split: 0.5, top: true, flash: null, drawing: null, cursor: null };
@@ -74,7 +74,7 @@ async function work() {
     waiting = [];
     again = false;
     number += 1;
-    const query = { n: number, have: painted, actions: JSON.stringify(batch.flatMap((one) => one.actions)) };
+    const query = { n: number, have, actions: JSON.stringify(batch.flatMap((one) => one.actions)) };
     let problems = [];
     try {
       const frame = await askFrame(now.before ? { ...query, before: "yes" } : query);
@@ -111,19 +111,35 @@ function put({ facts, panels }) {
   app.state = { ...facts.state, kind: app.kind };
   app.frame = facts;
   const resized = layOut(facts.panels.length, !!facts.state.swiped);
-  painted = facts.n;
-  panels.forEach(({ rows, columns, pixels }, index) => {
-    if (!pixels) return;
-    const { picture, over } = panes[index];
+  have = facts.picture;
+  panels.forEach((panel, index) => {
+    if (panel.planes && !panel.planes.length && !panel.afresh) return;
+    const { rows, columns } = panel, one = panes[index], { picture, over } = one;
     if (picture.width !== columns || picture.height !== rows) {
       picture.width = over.width = columns;
       picture.height = over.height = rows;
     }
-    picture.getContext("2d").putImageData(new ImageData(pixels, columns, rows), 0, 0);
+    one.pixels = pixelsOf(panel, one.pixels);
+    picture.getContext("2d").putImageData(new ImageData(one.pixels, columns, rows), 0, 0);
   });
   stay();
   document.body.dataset.painted = facts.n;
   stage.dispatchEvent(new CustomEvent("painted", { detail: { facts, resized } }));
+}
+
+// A panel's pixels: as they come, or those that are there with some channels changed: one of them,
+// or red, green and blue alike.
+function pixelsOf({ rows, columns, pixels, planes, afresh }, before) {
+  if (pixels) return pixels;
+  const size = 4 * rows * columns, all = afresh ? new Uint8ClampedArray(size).fill(255) : before;
+  for (const { channels, plane } of planes) {
+    const [first] = channels, grey = channels.length === 3;
+    for (let from = 0, to = first; to < size; from += 1, to += 4) {
+      all[to] = plane[from];
+      if (grey) all[to + 1] = all[to + 2] = plane[from];
+    }
+  }
+  return all;
 }
 
 // Shows what is there already at its new place until the next picture comes.

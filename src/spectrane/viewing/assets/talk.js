@@ -41,7 +41,7 @@ async function bytesOf(answer) {
   }
 }
 
-// The panels' facts, then the pixels of each that has changed, one after another.
+// The panels' facts, then of each the planes that have changed, one after another.
 export const askFrame = underWay(async (query) => {
   const answer = await answered(`frame?${new URLSearchParams(query)}`, { headers });
   if (answer.status === 204) return null;
@@ -49,11 +49,14 @@ export const askFrame = underWay(async (query) => {
   const length = new DataView(body).getUint32(0, true);
   const facts = JSON.parse(new TextDecoder().decode(new Uint8Array(body, 4, length)));
   let start = 4 + length;
-  const panels = facts.panels.map(({ rows, columns, same }) => {
-    if (same) return { rows, columns, pixels: null };
-    const pixels = new Uint8ClampedArray(body, start, 4 * rows * columns);
-    start += pixels.length;
-    return { rows, columns, pixels };
+  const taken = (length) => {
+    start += length;
+    return new Uint8ClampedArray(body, start - length, length);
+  };
+  const panels = facts.panels.map(({ rows, columns, planes, afresh }) => {
+    const size = rows * columns;
+    if (!planes) return { rows, columns, pixels: taken(4 * size) };
+    return { rows, columns, afresh, planes: planes.map((channels) => ({ channels, plane: taken(size) })) };
   });
   return { facts, panels };
 });
