@@ -10,7 +10,15 @@ from typing import Any, TypeAlias
 import numpy as np
 from numpy.typing import NDArray
 
-from spectrane.display.layers import DrawnLayer, Layer, PlannedLayer, Stack, as_layer, common_grid, to_read
+from spectrane.display.layers import (
+    DrawnLayer,
+    Layer,
+    PlannedLayer,
+    Stack,
+    as_layer,
+    common_grid,
+    to_read,
+)
 from spectrane.display.misleading import misleading
 from spectrane.display.onto import covers, drawn_with_pixels, redrawn
 from spectrane.display.outlines import Outline, draw_outline
