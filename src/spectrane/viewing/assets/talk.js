@@ -28,22 +28,25 @@ export const ask = underWay(async (name, query = {}) => {
   return (await answered(`${name}?${words}`, { headers })).json();
 });
 
-// All bytes of an answer: piece by piece into their place, which takes half the time of arrayBuffer().
+// All bytes of an answer, put straight into their place: half the time of arrayBuffer().
 async function bytesOf(answer) {
   const length = Number(answer.headers.get("Content-Length"));
-  if (!length) return answer.arrayBuffer();
-  const all = new Uint8Array(length), reader = answer.body.getReader();
-  for (let at = 0; ;) {
-    const { done, value } = await reader.read();
-    if (done) return all.buffer;
-    all.set(value, at);
+  if (!length || !window.ReadableStreamBYOBReader) return answer.arrayBuffer();
+  const reader = answer.body.getReader({ mode: "byob" });
+  let all = new ArrayBuffer(length);
+  for (let at = 0; at < length;) {
+    const { done, value } = await reader.read(new Uint8Array(all, at));
+    if (done) throw new Error("the answer broke off");
+    all = value.buffer;
     at += value.length;
   }
+  return all;
 }
 
 // The panels' facts, then of each the planes that have changed, one after another.
 export const askFrame = underWay(async (query) => {
-  const answer = await answered(`frame?${new URLSearchParams(query)}`, { headers });
+  const about = { headers, cache: "no-store", priority: "high" }; // never looked for in the cache
+  const answer = await answered(`frame?${new URLSearchParams(query)}`, about);
   if (answer.status === 204) return null;
   const body = await bytesOf(answer);
   const length = new DataView(body).getUint32(0, true);
