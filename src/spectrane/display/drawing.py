@@ -19,6 +19,10 @@ from spectrane.model.pixels import Pixels
 
 Rgba = NDArray[np.uint8]
 _FindT: TypeAlias = Callable[[NDArray[Any]], NDArray[np.float64]]
+_FEWEST, _LOOKED_UP = 250_000, 1_500_000
+"""Numbers for which another thread is begun: of those that are found in tables a core does so many
+in the time that one takes to begin, and to be waited for.
+"""
 _ADJUSTED = 1 << 15
 """Pixels that are adjusted at once: several planes of them in floats fit in the cache."""
 
@@ -30,8 +34,8 @@ def draw(pixels: Pixels, shadings: Sequence[Shading], hidden: str | None) -> Rgb
     """
     rows, columns = pixels.values.shape[1:]
     words = np.empty((rows, columns), np.uint32)
-    parts = row_parts(rows, columns * len(shadings))
     paint = _painter(pixels, shadings, word_of(hidden))
+    parts = row_parts(rows, columns * len(shadings), _LOOKED_UP if _by_tables(pixels) else _FEWEST)
     in_parallel(parts, lambda: lambda part: paint(pixels.cut((part, slice(None))), words[part]))
     return words.view(np.uint8).reshape(rows, columns, 4)
 
@@ -39,7 +43,7 @@ def draw(pixels: Pixels, shadings: Sequence[Shading], hidden: str | None) -> Rgb
 def _painter(pixels: Pixels, shadings: Sequence[Shading], hidden: int) -> Any:
     dtype, work = pixels.values.dtype, pixels.values.size
     plain = pixels.alpha is None and len(shadings) in (1, 3)
-    if plain and dtype.kind in "biu" and dtype.itemsize <= 2:
+    if plain and _by_tables(pixels):
         painter = _table_painter(dtype, shadings, hidden, work)
         return painter if pixels.mask is None else _masked(painter, hidden)
     plain = plain and pixels.mask is None
@@ -49,6 +53,10 @@ def _painter(pixels: Pixels, shadings: Sequence[Shading], hidden: int) -> Any:
         if len(single) == 1 and not nodata.ranges:
             return _step_painter(shadings[0], float(single[0]), hidden, work)
     return lambda part, out: _paint_planes(part, shadings, hidden, out, work)
+
+
+def _by_tables(pixels: Pixels) -> bool:
+    return pixels.values.dtype.kind in "biu" and pixels.values.dtype.itemsize <= 2
 
 
 def _masked(painter: Any, hidden: int) -> Any:
