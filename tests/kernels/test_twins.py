@@ -188,6 +188,15 @@ def test_many_small_jobs_come_to_load_the_loop(monkeypatch):
     assert chosen == [max, max, max, min, min]
 
 
+def test_where_loops_are_loaded_each_kernel_pays_for_its_own(monkeypatch):
+    monkeypatch.setattr(choice, "_loaded", True)
+    warm, twin = (choice.Twin(max, "builtins", "min", saving=0.01) for _ in range(2))
+    warm.loop()
+    with choice.weighed_alone():
+        chosen = [(warm.choose(1), twin.choose(200_000))[1] for _ in range(4)]
+    assert chosen == [max, max, min, min]
+
+
 def test_blocks_of_one_job_weigh_as_much_as_the_job(monkeypatch):
     monkeypatch.setattr(choice, "_loaded", False)
     monkeypatch.setattr(choice, "_forgone", 0.0)

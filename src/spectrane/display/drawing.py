@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any, TypeAlias
 
@@ -46,8 +47,9 @@ def _painter(pixels: Pixels, shadings: Sequence[Shading], hidden: int) -> Any:
     if plain and _by_tables(pixels):
         painter = _table_painter(dtype, shadings, hidden, work)
         return painter if pixels.mask is None else _masked(painter, hidden)
-    plain = plain and pixels.mask is None
     if plain and dtype == np.float32 and len(shadings) == 1 and shadings[0].stepped:
+        if pixels.mask is not None:
+            return _masked(_step_painter(shadings[0], math.nan, hidden, work), hidden)
         nodata = shadings[0].band.rule
         single = nodata.matching(dtype) or [np.float32(np.nan)]
         if len(single) == 1 and not nodata.ranges:
@@ -64,7 +66,9 @@ def _masked(painter: Any, hidden: int) -> Any:
 
     def paint(part: Pixels, out: NDArray[np.uint32]) -> None:
         painter(part, out)
-        out[~part.shown] = hidden
+        shown = part.shown
+        if not shown.all():
+            out[~shown] = hidden
 
     return paint
 

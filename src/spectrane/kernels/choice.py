@@ -44,7 +44,7 @@ _alone_lock = threading.Lock()
 @contextlib.contextmanager
 def weighed_alone() -> Iterator[None]:
     """Weigh each job by itself for a while, in all threads: many small ones do not load the loops,
-    and the memory that they take; one that would be late does.
+    and the memory that they take; one that would be late does. Once they are loaded all is as ever.
     """
     global _alone
     with _alone_lock:
@@ -73,6 +73,7 @@ class Twin:
         self.saving = saving
         self._warm = False
         self._job = self._done = 0
+        self._forgone = 0.0  # seconds, since any loop is loaded
 
     def choose(self, work: int, part: int | None = None) -> Callable[..., Any]:
         """Return the form to use for a job of ``work`` elements, or for a ``part`` of them."""
@@ -88,20 +89,22 @@ class Twin:
         if work != self._job or self._done >= work:
             self._job, self._done = work, 0
         saved = (work - self._done) * 1e-6 * self.saving
-        alone = _alone > 0
-        before = 0.0 if alone else _forgone
+        alone = _alone > 0 and not _loaded
+        before = self._forgone if _loaded else 0.0 if alone else _forgone
         cost = FETCHING_COST if _loaded else LATE if alone else LOADING_COST
         if saved + before > cost:
             return self.loop()
         self._done += part
-        _forgone += 0.0 if alone else part * 1e-6 * self.saving
+        if _loaded:
+            self._forgone += part * 1e-6 * self.saving
+        elif not alone:
+            _forgone += part * 1e-6 * self.saving
         return self.reference
 
     def loop(self) -> Callable[..., Any]:
         """Return the compiled form, loading it if need be."""
-        global _loaded, _forgone
+        global _loaded
         self._warm = _loaded = True
-        _forgone = 0.0
         function: Callable[..., Any] = getattr(importlib.import_module(self.module), self.name)
         return function
 
