@@ -61,6 +61,26 @@ def test_what_is_asked_for_and_what_is_not_there():
     assert clipped.pixels().tolist() == [[[1, None, 1]]]
 
 
+def test_what_no_pixel_has_is_told(tmp_path, run, monkeypatch):
+    raster = sp.from_array(np.array([[1, 2, 1]], "u1"))
+    nothing = sp.mask(raster, values=9)
+    for ask, told in (
+        (lambda: raster.to_polygons([2, 7]), "no pixel is of class 7; what occurs is 1, 2"),
+        (lambda: raster.to_polygons([7, 8]), "no pixel is of classes 7, 8"),
+        (nothing.to_polygons, "no pixel is chosen"),
+    ):
+        with pytest.warns(sp.DataWarning, match=told):
+            ask()
+    monkeypatch.chdir(tmp_path)
+    raster.save("a.tif")
+    for command, told in (
+        ("clip a.tif -o b.tif --values 9", "a.tif: the mask keeps no pixel"),
+        ("export a.tif -o b.geojson --where b1>9", "no pixel is chosen"),
+        ("export a.tif -o c.geojson --classes 9", "no pixel is of class 9"),
+    ):
+        assert told in run(*command.split())[2]
+
+
 @pytest.mark.parametrize("ending", ["geojson", "gpkg"])
 def test_shapes_are_written_and_read_back_where_they_lie(tmp_path, ending, rng):
     grid = GRIDS["map"]

@@ -12,7 +12,7 @@ from spectrane.analysis.coordinate_systems import system_facts
 from spectrane.kernels.records import record
 from spectrane.model.band import band_facts
 from spectrane.model.html import table_html
-from spectrane.model.printing import MOST_LINES, printable, printable_line
+from spectrane.model.printing import MOST_LINES, printable, printable_line, share_text
 from spectrane.model.said import GIVEN, KEYS, cloud_of, date_of, date_text, title_of
 from spectrane.model.source import Source, called
 
@@ -376,7 +376,7 @@ def _statistics_rows(statistics: Sequence[dict[str, Any]], one: str) -> list[lis
     kept = [key for key in _TITLES if key in statistics[0]]
     if all(item.get("unit") in (None, "1") for item in statistics) and "unit" in kept:
         kept.remove("unit")
-    rows = [["" if key == "unit" and item[key] is None else f"{item[key]:.1%}" if key == "share"
+    rows = [["" if key == "unit" and item[key] is None else share_text(item[key]) if key == "share"
              else _said(item[key]) for key in kept] for item in statistics]  # fmt: skip
     return [[_TITLES[key] or one.capitalize() for key in kept], *rows]
 

@@ -20,6 +20,7 @@ from spectrane.cli.values import NoData, Range
 from spectrane.cli.written import data_facts, data_line
 from spectrane.kernels.records import record
 from spectrane.model.addresses import has_ending
+from spectrane.model.printing import share_text
 from spectrane.model.whole_files import check_target
 from spectrane.spatial.clipping import EXTENTS, KEEPS, ShapeEdge
 from spectrane.spatial.masks import LEAVES
@@ -127,7 +128,10 @@ def _one(file: str, target: str, options: ClipOptions, answer: Answer) -> None:
         ]  # fmt: skip
     facts = data_facts(target) | {"input": file, "bounds": bounds, "kept": kept}
     facts |= {"preview": options.preview}
-    share = [] if kept is None else [f"  the mask keeps {kept:.1%} of the pixels"]
+    if kept == 0:
+        answer.warn(f"{file}: the mask keeps no pixel; spectrane histogram {file} -o FILE.png "
+                    "shows which values occur")  # fmt: skip
+    share = [] if kept is None else [f"  the mask keeps {share_text(kept)} of the pixels"]
     answer.add(facts, data_line(facts), *share, *seen)
 
 

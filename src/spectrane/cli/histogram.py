@@ -11,6 +11,7 @@ from spectrane.cli.looks import AREA_NAMES, AreaOptions, LookOptions
 from spectrane.cli.options import argument, command_of
 from spectrane.cli.written import file_facts, size_text
 from spectrane.kernels.records import record
+from spectrane.model.printing import share_text
 from spectrane.model.whole_files import check_target
 
 
@@ -79,7 +80,7 @@ def _one(
             figure = histogram(shown, look, view=view, size=options.size, channels=channels)
             save_figure(figure, target, overwrite=options.overwrite)
     lines = [f"  {one.channel:<5} = {one.band} {one.low:.6g} to {one.high:.6g}: "
-             f"{one.below:.1%} below, {one.above:.1%} above, {one.invalid} invalid"
+             f"{share_text(one.below)} below, {share_text(one.above)} above, {one.invalid} invalid"
              for one in channels]  # fmt: skip
     written = {"output": None} if target is None else file_facts(target)
     head = [] if target is None else [f"{target}: {size_text(target)}"]

@@ -14,6 +14,7 @@ from spectrane.cli.progress import progress_bar
 from spectrane.cli.written import counted, file_facts, size_text
 from spectrane.engine.csv_text import write_csv
 from spectrane.kernels.records import record
+from spectrane.model.printing import share_text
 from spectrane.model.whole_files import check_target
 
 if TYPE_CHECKING:
@@ -144,7 +145,7 @@ def _line(row: dict[str, Any]) -> dict[str, Any]:
     cloud = "unknown" if row["cloud"] is None else f"{row['cloud']:.3g} %"
     shown = {"rank": str(row["rank"]), "id": row["id"], "date": _day(row)}
     if row["share"] is not None:
-        shown["area seen"] = f"{row['share']:.1%}"
+        shown["area seen"] = share_text(row["share"])
     shown["cloud"] = cloud
     shown["over the area"] = "" if over is None else f"{over:.3g} %"
     return shown | {"fewest": "yes" if row["in_fewest"] else "", "note": row["note"] or None}
@@ -158,7 +159,7 @@ def _summary(found: Scenes) -> list[str]:
     lines = [f"{counted(len(found.found), 'scene')} of {len(found.found) + len(found.left_out)}"]
     if found.covered is not None and found.fewest:
         names = ", ".join(one.item.id for one in found.fewest)
-        lines[0] += f"; {found.covered:.1%} of the area is seen, by the fewest: {names}"
+        lines[0] += f"; {share_text(found.covered)} of the area is seen, by the fewest: {names}"
     if len(found.found) > 1:
         files = " ".join(shlex.quote(one.item.href) for one in found.found[:2])
         lines.append(f"Compare the best: spectrane compare {files} --shared-scenes -o both.png")

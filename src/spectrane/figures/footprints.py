@@ -21,6 +21,7 @@ from spectrane.kernels.quiet import quiet
 from spectrane.model.addresses import is_web
 from spectrane.model.colormaps import colormaps
 from spectrane.model.errors import LookError, SpectraneError
+from spectrane.model.printing import share_text
 
 if TYPE_CHECKING:  # catalogues take a while to load, and other charts need none
     from matplotlib.axes import Axes
@@ -177,7 +178,8 @@ def _write_head(figure: FigureBase, scenes: Scenes) -> None:
                 weight="bold")  # fmt: skip
     if scenes.fewest and scenes.covered is not None:
         names = ", ".join(one.item.id for one in scenes.fewest)
-        text = f"{scenes.covered:.1%} of the area is seen; fewest scenes that show it: {names}"
+        seen = share_text(scenes.covered)
+        text = f"{seen} of the area is seen; fewest scenes that show it: {names}"
         figure.text(0.06, 0.925, text, color=INK, fontsize=9)
 
 

@@ -12,6 +12,7 @@ from spectrane.display.shown_values import ShownValues, count_shown
 from spectrane.figures.paper import CHANNELS, INK, MUTED, chart_page, finished_chart, sides, styled
 from spectrane.kernels.quiet import quiet
 from spectrane.model.look import Look
+from spectrane.model.printing import share_text
 from spectrane.model.source import called, source_of
 from spectrane.model.view import View, view_of
 from spectrane.raster import Raster
@@ -82,7 +83,7 @@ def _before(axes: Any, one: ShownValues) -> None:
     unit = f" ({one.unit})" if one.unit not in (None, "1") else ""
     axes.set_title(f"{one.channel} = {one.band}{unit}, {one.rule}", loc="left", fontsize=10,
                    color=ink)  # fmt: skip
-    told = (f"{one.below:.1%} below, {one.above:.1%} above, {one.invalid:,} invalid"
+    told = (f"{share_text(one.below)} below, {share_text(one.above)} above, {one.invalid:,} invalid"
             .replace(",", " ").replace("  ", ", "))  # fmt: skip
     axes.set_xlabel(told, fontsize=9, color=INK)
 

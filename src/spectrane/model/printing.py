@@ -51,3 +51,14 @@ def short_name(path: str, otherwise: str = "an array in memory") -> str:
     'b.tif'
     """
     return printable_line(whole_text(file_name(path))) or otherwise
+
+
+def share_text(share: float) -> str:
+    """Return a share 0...1 as a percentage; what rounding would make nothing, or all, is said so.
+
+    >>> share_text(0.5), share_text(0), share_text(1e-6), share_text(0.99999)
+    ('50.0%', '0.0%', 'under 0.1%', 'over 99.9%')
+    """
+    if 0 < share < 0.0005:
+        return "under 0.1%"
+    return "over 99.9%" if 0.9995 <= share < 1 else f"{share:.1%}"

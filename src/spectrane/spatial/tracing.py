@@ -10,10 +10,12 @@ from numpy.typing import NDArray
 
 from spectrane.model.errors import LookError, nearest
 from spectrane.model.source import Source
+from spectrane.model.telling import warn_caller
 from spectrane.model.window import whole
 from spectrane.spatial.shapes import system_member
 
 Ints = NDArray[np.int64]
+_LISTED = 12
 _MOST_VALUES = 4096
 """A raster of more values than this is no map of classes."""
 
@@ -100,7 +102,7 @@ def class_polygons(
 
     A feature for each area whose pixels hang together by their sides, with ``value``, the class's
     ``name`` where it has one, and ``pixels``. Without ``values`` all that occur. Raises LookError
-    for a band of measures.
+    for a band of measures; values that no pixel has are told with a warning.
     """
     from scipy.ndimage import label
 
@@ -109,7 +111,7 @@ def class_polygons(
     if values is None:
         values = _occurring(source, stored[valid])
     classes = source.look.classes if source.look is not None else {}
-    features = []
+    features: list[dict[str, Any]] = []
     for value in values:
         areas, count = label(valid & (stored == value))
         sizes = np.bincount(areas.ravel(), minlength=count + 1)
@@ -119,11 +121,30 @@ def class_polygons(
                     "pixels": int(sizes[number])}  # fmt: skip
             features.append({"type": "Feature", "properties": said,
                              "geometry": source.grid.polygon(rings)})  # fmt: skip
+    _tell_absent(source, stored[valid], values, {one["properties"]["value"] for one in features})
     return {
         "type": "FeatureCollection",
         **system_member(source.grid.crs_text),
         "features": features,
     }
+
+
+def _tell_absent(
+    source: Source, stored: NDArray[Any], values: Sequence[float], seen: set[float]
+) -> None:
+    absent = [value for value in values if value not in seen]
+    if seen and not absent:
+        return
+    if source.dtype.kind == "b" or not stored.size:
+        chosen = "chosen" if source.dtype.kind == "b" else "valid"
+        warn_caller(f"no pixel is {chosen}: there are no areas")
+        return
+    found = np.unique(stored)
+    listed = ", ".join(f"{value:g}" for value in found[:_LISTED].tolist())
+    more = f" and {len(found) - _LISTED} more" if len(found) > _LISTED else ""
+    one = "class" if len(absent) == 1 else "classes"
+    warn_caller(f"no pixel is of {one} {', '.join(f'{value:g}' for value in absent)}; "
+                f"what occurs is {listed}{more}")  # fmt: skip
 
 
 def _occurring(source: Source, stored: NDArray[Any]) -> list[float]:

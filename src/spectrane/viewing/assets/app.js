@@ -35,7 +35,8 @@ export function setValue(input, value) {
 }
 
 export const shortly = (value) => Number(Number(value).toPrecision(6));
-export const percent = (share) => `${(100 * share).toFixed(share < 0.1 ? 1 : 0)} %`;
+export const percent = (share) => (share > 0 && share < 0.0005 ? "under 0.1 %"
+  : `${(100 * share).toFixed(share < 0.1 ? 1 : 0)} %`);
 
 export function bytesOf(text) {
   return Uint8Array.from(atob(text), (one) => one.charCodeAt(0));
