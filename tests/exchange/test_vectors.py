@@ -75,7 +75,7 @@ def test_what_no_pixel_has_is_told(tmp_path, run, monkeypatch):
     raster.save("a.tif")
     for command, told in (
         ("clip a.tif -o b.tif --values 9", "a.tif: the mask keeps no pixel"),
-        ("export a.tif -o b.geojson --where b1>9", "no pixel is chosen"),
+        ("export a.tif -o b.geojson --where band(1)>9", "no pixel is chosen"),
         ("export a.tif -o c.geojson --classes 9", "no pixel is of class 9"),
     ):
         assert told in run(*command.split())[2]
