@@ -16,9 +16,9 @@ from typing import Any
 from spectrane.formats.notes import read_notes, words_of
 from spectrane.model.addresses import file_stem
 from spectrane.model.band import Band, unnamed
-from spectrane.model.errors import MetadataError, nearest
+from spectrane.model.errors import MetadataError
 from spectrane.model.grid import Grid
-from spectrane.model.roles import ROLES, role_in, wavelength_in
+from spectrane.model.roles import role_in, role_of, wavelength_in
 from spectrane.model.source import Source
 from spectrane.spatial.grids import typical_side
 from spectrane.spatial.joined import JoinedBands
@@ -125,9 +125,8 @@ def _given(bands: list[Band], field: str, given: Sequence[Any] | None) -> list[B
         return bands
     if len(given) != len(bands):
         raise MetadataError(f"{field}s: {len(given)} for {len(bands)} bands; say one for each")
-    for value in given:
-        if field == "role" and value not in (None, *ROLES):
-            raise MetadataError(f"role {value!r}{nearest(str(value), ROLES)}")
+    if field == "role":
+        given = [None if value is None else role_of(value) for value in given]
     changes: list[dict[str, Any]] = [{field: value} for value in given]
     return [band if change[field] is None and field == "name" else replace(band, **change)
             for band, change in zip(bands, changes, strict=True)]  # fmt: skip

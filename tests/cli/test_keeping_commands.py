@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 
 import numpy as np
@@ -167,6 +168,24 @@ def test_each_mistake_is_one_clear_line(run, tmp_path, monkeypatch, status, argu
     assert (code, out) == (status, "")
     assert part in err
     assert err.count("\n") == 1
+
+
+@pytest.mark.parametrize(("status", "said", "part"), [
+    (2, "--names a,b", "--names: 2 for 3 bands of a.tif; say one for each"),
+    (2, "--wavelengths 490,560,665,842", "4 for 3 bands"),
+    (1, "--roles bleu,-,red", "role 'bleu'; did you mean 'blue'?"),
+    (1, "--band 2:role=x", "role 'x'; expected one of pan"),
+])  # fmt: skip
+def test_what_is_said_of_bands_fits_them(run, tmp_path, monkeypatch, status, said, part):
+    monkeypatch.chdir(tmp_path)
+    sp.from_array(np.zeros((3, 4, 5), "u1")).save("a.tif")
+    code, _, err = run("amend", "a.tif", *said.split())
+    assert (code, part in err) == (status, True), err
+    assert os.listdir() == ["a.tif"]
+    with open("a.tif.spectrane.toml", "w") as file:  # by hand
+        file.write("version = 1\n[[bands]]\nnumber = 2\nrole = 'bleu'\n")
+    told = run("describe", "a.tif")[1]
+    assert "band 2: its role 'bleu' is no common name; did you mean 'blue'?" in told
 
 
 def test_members_of_a_file(run, demo):

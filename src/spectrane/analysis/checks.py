@@ -15,10 +15,11 @@ from spectrane.analysis.walking import finite
 from spectrane.kernels.ranks import percentiles
 from spectrane.kernels.records import record
 from spectrane.model.addresses import amend_command
+from spectrane.model.errors import nearest
 from spectrane.model.grid import IMAGE_PLANE
 from spectrane.model.limits import Auto, Fixed
 from spectrane.model.physical import ends, physical
-from spectrane.model.roles import PRESETS
+from spectrane.model.roles import PRESETS, ROLES
 from spectrane.model.source import Source
 
 _STRETCH = "--limits percentile:2,98"
@@ -90,6 +91,11 @@ def _header_findings(source: Source) -> Iterator[Finding]:
             "by their roles they come out right",
             _amend(source, "--channels natural"),
         )
+    for number, role in enumerate(roles, 1):
+        if role is not None and role not in ROLES:
+            near = nearest(role, ROLES)
+            yield Finding("role", f"band {number}: its role {role!r} is no common name{near}",
+                          _amend(source, f"--band {number}:role=ROLE"))  # fmt: skip
     plain_names = all(re.fullmatch(r"band \d+", band.name) for band in source.bands)
     if len(source.bands) > 3 and plain_names and not any(roles):
         yield Finding(

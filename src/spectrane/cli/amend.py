@@ -14,7 +14,7 @@ from spectrane.cli.looks import limits_given
 from spectrane.cli.options import Options, argument, command_of, option
 from spectrane.cli.progress import progress_bar
 from spectrane.cli.values import Numbers
-from spectrane.cli.written import file_facts
+from spectrane.cli.written import counted, file_facts
 from spectrane.kernels.records import record
 from spectrane.model.errors import LookError
 from spectrane.model.look import Look
@@ -40,7 +40,7 @@ class AmendOptions(Options):
         "--wavelengths",
         group="Corrections",
         metavar="NM,…",
-        help="Centre wavelengths of all bands in nm, in order.",
+        help="Centre wavelengths of all bands in nm, in order; - says none.",
     )
     unit: str | None = option("--unit", group="Corrections", help="The unit of all bands.")
     scale: float | None = option(
@@ -213,10 +213,19 @@ def _checked(look: dict[str, Any]) -> Any:
 def _bands(file: str, options: AmendOptions) -> dict[Any, dict[str, Any]]:
     bands: dict[Any, dict[str, Any]] = {}
     for name, field in (("names", "name"), ("roles", "role"), ("wavelengths", "wavelength")):
-        if (said := getattr(options, name)) is not None:
-            for number, text in enumerate(said.split(","), 1):
-                if text.strip() not in ("", "-"):
-                    bands.setdefault(number, {})[field] = _value(field, text.strip())
+        if (said := getattr(options, name)) is None:
+            continue
+        texts = [text.strip() for text in said.split(",")]
+        values = [None if text in ("", "-") else _value(field, text) for text in texts]
+        count = _count(file, options.spacing)
+        if len(values) != count:
+            raise click.UsageError(
+                f"--{name}: {len(values)} for {counted(count, 'band')} of "
+                f"{file}; say one for each, - for one that stays as it is"
+            )
+        for number, value in enumerate(values, 1):
+            if value is not None:
+                bands.setdefault(number, {})[field] = value
     common = {name: value for name in ("unit", "scale", "offset")
               if (value := getattr(options, name)) is not None}  # fmt: skip
     if common:

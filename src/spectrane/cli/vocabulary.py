@@ -127,13 +127,14 @@ def roles() -> Any:
     """Declare ``--roles``."""
     return option(
         "--roles", group="Corrections", metavar="ROLE,…",
-        help="Roles of all bands, in order: blue,green,red,nir; - for none.",
+        help="Roles of all bands, in order: blue,green,red,nir; - says none.",
     )  # fmt: skip
 
 
 def names() -> Any:
     """Declare ``--names``."""
-    return option("--names", group="Corrections", metavar="NAME,…", help="Names of all bands.")
+    return option("--names", group="Corrections", metavar="NAME,…",
+                  help="Names of all bands, in order; - says none.")  # fmt: skip
 
 
 def notes() -> Any:

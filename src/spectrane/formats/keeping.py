@@ -12,7 +12,7 @@ from spectrane.formats.sidecar_schema import checked
 from spectrane.model.band import Band
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look, look_of
-from spectrane.model.roles import role_for
+from spectrane.model.roles import role_for, role_of
 from spectrane.model.said import GIVEN, checked_metadata
 from spectrane.model.source import Source
 from spectrane.model.telling import warn_caller
@@ -183,6 +183,9 @@ def changes_table(
             {"number": int(number)} | {key: toml_value(value) for key, value in given.items()}
             for number, given in sorted(bands.items())
         ]
+        for given in bands.values():
+            if given.get("role") is not None:
+                role_of(given["role"])
     place = {"crs": crs, "bounds": bounds, "corner": corner, "pixel_size": pixel_size,
              "affine": affine, "moved": moved}  # fmt: skip
     grid = {key: toml_value(value) for key, value in place.items() if value is not None}

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import re
 
+from spectrane.model.errors import MetadataError, nearest
+
 # Name and wavelength range in nanometres. Where ranges overlap, the first in this order wins,
 # so that 842 nm is `nir` and 865 nm `nir08` only when a file says so.
 _RANGES: tuple[tuple[str, float, float], ...] = (
@@ -50,6 +52,19 @@ _WORDS: dict[str, tuple[str, ...]] = {
     "lwir": ("lwir", "tir", "thermal", "thermal infrared"),
 }  # fmt: skip
 """What the trade calls bands of a role, in small letters."""
+
+
+def role_of(text: str) -> str:
+    """Return a role that somebody gives a band. Raises MetadataError for one there is not.
+
+    >>> role_of("bleu")
+    Traceback (most recent call last):
+        ...
+    spectrane.model.errors.MetadataError: role 'bleu'; did you mean 'blue'?
+    """
+    if text not in ROLES:
+        raise MetadataError(f"role {text!r}{nearest(str(text), ROLES)}")
+    return text
 
 
 def role_in(text: str) -> str | None:
