@@ -66,6 +66,7 @@ def settings_of(rng):
     )  # fmt: skip
 
 
+@pytest.mark.filterwarnings("ignore:the sheet shows")
 @pytest.mark.parametrize("seed", range(SHEETS))
 def test_any_sheet_is_sound(sea, seed):
     settings = settings_of(np.random.default_rng(seed))

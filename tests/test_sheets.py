@@ -147,7 +147,8 @@ def test_nothing_lies_over_anything(sea, field):
 )
 def test_what_has_no_room_is_said(sea, given, said):
     if said is None:
-        assert drawn_sheet([sea], SheetSettings(**given)).frames[0].scale == 100
+        with pytest.warns(sp.DataWarning, match=r"shows .*% of the map, around its middle: 1:100"):
+            assert drawn_sheet([sea], SheetSettings(**given)).frames[0].scale == 100
         return
     with pytest.raises((LookError, GridMismatch), match=said):
         sp.figures.sheet([sea], **given)

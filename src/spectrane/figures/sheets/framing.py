@@ -11,11 +11,15 @@ from spectrane.figures.sheets.pen import MM, Box
 from spectrane.kernels.records import record
 from spectrane.model.errors import GridMismatch, LookError
 from spectrane.model.grid import Bounds, Grid
+from spectrane.model.printing import share_text
 from spectrane.model.systems import way_between
+from spectrane.model.telling import warn_caller
 from spectrane.spatial.ground import Ground, ground_at
 
 _ROUND = (1.0, 1.2, 1.25, 1.5, 1.6, 1.8, 2.0, 2.5, 3.0, 3.5, 4.0, 4.5, 5.0, 6.0, 7.0, 7.5, 8.0, 9.0)
 _MOST_DOTS = 30_000
+_CUT = 0.005
+"""A share of the map that may be cut off without a word."""
 
 
 @record(frozen=True)
@@ -156,6 +160,17 @@ def framed(extent: Extent, rooms: Sequence[Box], scale: float | None) -> list[Fr
         width, height = wide, high
     shown = extent.around(width * scale / 1000, height * scale / 1000)
     return [_into(room, shown, width, height, scale) for room in rooms]
+
+
+def tell_cut(extent: Extent, frame: Framed) -> None:
+    """Warn of a scale that leaves no room for all, where nobody said which part is meant."""
+    whole, shown = extent.size, frame.extent.size
+    share = math.prod(min(1.0, part / of) for part, of in zip(shown, whole, strict=True))
+    if frame.scale is None or extent.chosen or extent.center is not None or share > 1 - _CUT:
+        return
+    warn_caller(f"the sheet shows {share_text(share)} of the map, around its middle: 1:"
+                f"{frame.scale:g} leaves no room for more; say where (center), or leave the scale "
+                "out to show all")  # fmt: skip
 
 
 def _into(room: Box, extent: Extent, width: float, height: float, scale: float | None) -> Framed:

@@ -20,7 +20,7 @@ from spectrane.display.sheet_settings import (
 from spectrane.figures.keys import one_key
 from spectrane.figures.paper import MUTED, blank, finished_chart, on_paper
 from spectrane.figures.sheets.elements import HEAD, North, Notes, ScaleBar, SheetElement
-from spectrane.figures.sheets.framing import Extent, Framed, extent_of, framed
+from spectrane.figures.sheets.framing import Extent, Framed, extent_of, framed, tell_cut
 from spectrane.figures.sheets.insets import Inset, own_picture
 from spectrane.figures.sheets.legend import legend_elements
 from spectrane.figures.sheets.maps import DrawnMap, draw_map, drawn_map, maps_of
@@ -135,6 +135,7 @@ def drawn_sheet(
     if figure is not None:
         pen.figure = on_paper(figure, pen.wide / MM, pen.high / MM, "white", settings.dots)
     _draw(setting, out, drawn)
+    tell_cut(extent, out.frames[0])
     elements = tuple((one.element.name, one.box) for one in out.placed)
     return DrawnSheet(finished_chart(pen.figure), out.frames, elements, foot)
 
