@@ -138,6 +138,7 @@ def test_scales_come_from_notes_that_are_named(text, quantity, wanted, tmp_path)
     ("text", "told"),
     [
         ("REFLECTANCE_MULT_BAND_2 = 1\nRADIANCE_MULT_BAND_2 = 2\n", "says several of B02"),
+        ("scale = 1\nscale = 2\n", "several of B02: scale 1, scale 2"),
         ("scale = high\n", "expected a number"), ("colour = blue\n", "says no scale or offset"),
         ("\n\n", "holds no notes"), ("scale_B11 = 2\n", "says no scale"),
     ],

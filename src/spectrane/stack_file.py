@@ -41,6 +41,7 @@ from spectrane.model.member import Member, find_member
 from spectrane.model.regular_files import ReadingAs, found_from, named_from
 from spectrane.model.resampling import Resampling
 from spectrane.model.source import Source
+from spectrane.model.table_problems import table_problem
 from spectrane.model.whole_files import written_whole
 from spectrane.model.window import whole
 from spectrane.spatial.joined import JoinedBands
@@ -135,9 +136,7 @@ def _read(file: ByteFile) -> StackTable:
         except tomllib.TOMLDecodeError as error:
             raise FormatError(f"{file.name}: is no stack file: not TOML: {error}") from error
         except ValidationError as error:
-            first = error.errors()[0]
-            where = ".".join(str(step) for step in first["loc"])
-            raise FormatError(f"{file.name}: {where}: {first['msg']}") from error
+            raise FormatError(f"{file.name}: {table_problem(error, StackTable)}") from error
 
 
 def open_linked(table: StackTable, file: ByteFile) -> LinkedBands:

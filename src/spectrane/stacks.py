@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -141,7 +141,7 @@ def _notes_asked(text: str) -> tuple[str, str | None]:
 
 
 def scaled_by(
-    notes: Mapping[str, str], bands: Sequence[Band], quantity: str | None, path: str
+    notes: Sequence[tuple[str, str]], bands: Sequence[Band], quantity: str | None, path: str
 ) -> list[Band]:
     """Return bands with the scale and offset that notes say, of all or of each by its name.
 
@@ -171,13 +171,13 @@ def scaled_by(
 
 
 def _said(
-    notes: Mapping[str, str], band: Band, others: Sequence[Band], kind: frozenset[str],
+    notes: Sequence[tuple[str, str]], band: Band, others: Sequence[Band], kind: frozenset[str],
     quantity: str | None, path: str,
 ) -> float | None:  # fmt: skip
     """Return the number that notes say of a band: the one for it alone, else the one for all."""
-    own: dict[str, float] = {}
-    common: dict[str, float] = {}
-    for key, text in notes.items():
+    own: list[tuple[str, float]] = []
+    common: list[tuple[str, float]] = []
+    for key, text in notes:
         words = words_of(key)
         if not kind & set(words):
             continue
@@ -187,12 +187,13 @@ def _said(
                          for word in meant)  # fmt: skip
         if of_another or (quantity is not None and quantity not in meant):
             continue
-        (own if len(meant) < len(rest) else common)[key] = _number(text, key, path)
+        (own if len(meant) < len(rest) else common).append((key, _number(text, key, path)))
     said = own or common
-    if len(set(said.values())) > 1:
-        raise MetadataError(f"{path}: says several of {band.name}: {', '.join(said)}; say which "
-                            f"quantity is meant: {path},QUANTITY")  # fmt: skip
-    return next(iter(said.values()), None)
+    if len({number for _, number in said}) > 1:
+        each = ", ".join(f"{key} {number:g}" for key, number in said)
+        raise MetadataError(f"{path}: says several of {band.name}: {each}; say which quantity is "
+                            f"meant: {path},QUANTITY")  # fmt: skip
+    return said[0][1] if said else None
 
 
 def _names(word: str, band: Band) -> bool:

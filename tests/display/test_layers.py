@@ -211,9 +211,14 @@ def test_a_layer_file_is_drawn_like_its_layers(rasters, tmp_path):
 @pytest.mark.parametrize(
     ("text", "message"),
     [
-        ("layer = 3", "layer: Input should be a valid list"),
-        ("", "layer: Field required"),
-        ('[[layer]]\nfile = "x.tif"\nopacty = 1', "no key layer.1.opacty; did you mean 'opacity'"),
+        ("layer = 3", "layer: input should be a valid list"),
+        ("", "layer: field required"),
+        ("[[layers]]", "no key 'layers'; did you mean 'layer'"),
+        ('[[layer]]\nfile = "x.tif"\nrelief = {azimut = 3}', "azimut'; did you mean 'azimuth'"),
+        (
+            '[[layer]]\nfile = "x.tif"\nopacty = 1',
+            "no key 'layer.1.opacty'; did you mean 'opacity'",
+        ),
         ("[[layer]]\nname = 'x'", "layer 1: expected a file, or an outline"),
         ("[[layer", "not TOML"),
     ],

@@ -41,7 +41,8 @@ def test_layouts_of_notes(text, wanted, tmp_path):
 WRONG = [
     ("data type = 12\nrows = 3\n", "a code.*--type"), ("byte order = 0\n", "a code.*--order"),
     ("rows = many\n", "expected a whole number"), ("type = unt16\n", "uint16"),
-    ("rows = 3\nlines = 4\n", "rows and lines say different rows"),
+    ("rows = 3\nlines = 4\n", "rows and lines say different rows: 3 and 4"),
+    ("rows = 3\nrows = 4\n", "its lines of rows say different rows: 3 and 4"),
     ("bits = 32\n", "several types"), ("sky = blue\n", "nothing of"),
     ("type = uint8\nbits = 16\n", "says the type uint8 and 16 bits"),
     ("interleave = zigzag\n", "zigzag"), ("byte order = middle\n", "middle"),
@@ -56,6 +57,8 @@ def test_notes_that_say_nothing_usable(text, told, tmp_path, run):
     with pytest.raises(MetadataError, match=told):
         layout_in(path)
     assert run("raw", data, "--from", path)[0] == 1
+    path.write_text("rows = 3\ncolums = 4\n")
+    assert "a.txt: says no columns; say --columns" in run("raw", data, "--from", path)[2]
     assert not list(tmp_path.glob("*.toml"))
 
 

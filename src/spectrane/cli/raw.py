@@ -73,8 +73,12 @@ def command(options: RawOptions) -> None:
     if not options.guess:
         options.refuse(["keep_best", "preview"], "without --guess")
         if options.rows is None or options.columns is None:
+            lacking = [name for name in ("rows", "columns") if getattr(options, name) is None]
             raise click.UsageError(
                 "say --rows and --columns, or ask for a --guess, or --from NOTES"
+                if options.from_notes is None
+                else f"{options.from_notes}: says no {' and no '.join(lacking)}; say --"
+                + " and --".join(lacking)
             )
     elif not options.keep_best and not options.preview:
         options.refuse(["overwrite"], "without --keep-best or --preview")

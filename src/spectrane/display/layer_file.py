@@ -48,13 +48,14 @@ from spectrane.display.sheet_settings import INSETS, SheetSettings
 from spectrane.formats.registry import open_source
 from spectrane.kernels.records import record
 from spectrane.model.addresses import FileLike, is_address
-from spectrane.model.errors import FormatError, LookError, nearest
+from spectrane.model.errors import FormatError, LookError
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
 from spectrane.model.printing import short_name
 from spectrane.model.regular_files import ReadingAs, found_from, given_name, read_toml
 from spectrane.model.source import Source
 from spectrane.model.systems import checked_system
+from spectrane.model.table_problems import table_problem
 from spectrane.model.whole_files import written_whole
 from spectrane.spatial.clipping import clip
 from spectrane.spatial.converted import in_unit
@@ -156,7 +157,7 @@ def read_layers(path: FileLike, options: Mapping[str, Any] | None = None) -> Lay
     try:
         table = FileTable.model_validate(given)
     except ValidationError as error:
-        raise LookError(f"{name}: {_first_problem(error)}") from error
+        raise LookError(f"{name}: {table_problem(error, FileTable)}") from error
     files = _Files(name, options)
     layers = []
     for number, entry in enumerate(table.layer, 1):
@@ -192,7 +193,7 @@ def write_layers(
     try:
         FileTable.model_validate(table)
     except ValidationError as error:
-        raise LookError(f"{path}: {_first_problem(error)}") from error
+        raise LookError(f"{path}: {table_problem(error, FileTable)}") from error
     with written_whole(path, overwrite=overwrite) as file:
         file.write(tomlkit.dumps(table).encode())
 
@@ -219,17 +220,6 @@ def _sheet(given: dict[str, Any] | None, name: str) -> SheetSettings | None:
     picture = None if found.picture is None else found_from(found.picture, name)
     inset = found.inset if found.inset in INSETS else found_from(found.inset, name)
     return replace(found, picture=picture, inset=inset)
-
-
-def _first_problem(error: ValidationError) -> str:
-    first = error.errors()[0]
-    place = ".".join(str(part + 1 if isinstance(part, int) else part) for part in first["loc"])
-    if first["type"] == "extra_forbidden":
-        word = str(first["loc"][-1])
-        tables: dict[int, type[BaseModel]] = {1: FileTable, 2: LayerGridTable}
-        known = tables.get(len(first["loc"]), LayerTable)
-        return f"no key {place}{nearest(word, known.model_fields)}"
-    return f"{place}: {first['msg']}"
 
 
 @record(frozen=True)

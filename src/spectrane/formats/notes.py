@@ -17,20 +17,20 @@ _SAID = re.compile(r"\s*([A-Za-z][\w .()/-]*?)\s*[=:]\s*(.*?)\s*$")
 _PLAIN = re.compile(r"\s*([A-Za-z][\w()-]*)\s+([-+.\w]+)\s*$")
 
 
-def read_notes(path: str | os.PathLike[str]) -> dict[str, str]:
-    """Return the keys of a notes file, as they are written, with their values as text.
+def read_notes(path: str | os.PathLike[str]) -> list[tuple[str, str]]:
+    """Return the keys of a notes file, as they are written, each with its value as text.
 
-    Of a key said twice the first counts. Raises MetadataError for what is no small text, or holds
-    no key.
+    A key may stand there several times, with other values. Raises MetadataError for what is no
+    small text, or holds no key.
     """
     text = read_small_text(path, _LARGEST, MetadataError, "notes")
-    found: dict[str, str] = {}
+    found: list[tuple[str, str]] = []
     for line in text.splitlines():
         if line.lstrip().startswith(("#", ";", "//")):
             continue
         said = _SAID.match(line) or _PLAIN.match(line)
         if said is not None and said[2]:
-            found.setdefault(said[1].strip(), said[2].strip().strip("\"'").rstrip(";").strip())
+            found.append((said[1].strip(), said[2].strip().strip("\"'").rstrip(";").strip()))
     if not found:
         raise MetadataError(f"{os.fspath(path)}: holds no notes; expected lines of key = value")
     return found

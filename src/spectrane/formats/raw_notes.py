@@ -57,13 +57,14 @@ def layout_in(path: str | os.PathLike[str]) -> dict[str, Any]:
     name = os.fspath(path)
     found: dict[str, Any] = {}
     by: dict[str, str] = {}
-    for key, text in read_notes(path).items():
+    for key, text in read_notes(path):
         part = _part(key)
         if part is None:
             continue
         value = _value(part, text, f"{name}: {key} = {text}")
         if part in found and found[part] != value:
-            raise MetadataError(f"{name}: {by[part]} and {key} say different {part}")
+            both = f"{by[part]} and {key} say" if by[part] != key else f"its lines of {key} say"
+            raise MetadataError(f"{name}: {both} different {part}: {found[part]} and {value}")
         found[part], by[part] = value, key
     if not found:
         known = ", ".join(words[0] for words in WORDS.values())

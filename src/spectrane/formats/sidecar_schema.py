@@ -17,6 +17,7 @@ from spectrane.model.nodata import nodata_value
 from spectrane.model.number_types import NUMBER_TYPES
 from spectrane.model.said import checked_metadata, with_given
 from spectrane.model.source import Source
+from spectrane.model.table_problems import table_problem
 
 Number = int | float
 
@@ -120,7 +121,7 @@ def checked(content: dict[str, Any], path: str) -> Sidecar:
         if beside.look is not None:
             Look.from_dict(beside.look)
     except ValidationError as error:
-        raise MetadataError(f"{path}: {_format_problem(error)}") from error
+        raise MetadataError(f"{path}: {table_problem(error, Sidecar)}") from error
     except (SpectraneError, TypeError, ValueError) as error:
         raise MetadataError(f"{path}: {error}") from error
     if beside.raw is not None and beside.raw.type not in NUMBER_TYPES:
@@ -128,22 +129,6 @@ def checked(content: dict[str, Any], path: str) -> Sidecar:
             f"{path}: raw.type: no type {beside.raw.type!r}{nearest(beside.raw.type, NUMBER_TYPES)}"
         )
     return beside
-
-
-_TABLES: dict[str, type[_Table]] = {
-    "": Sidecar, "nodata": NoDataTable, "bands": BandTable, "grid": GridTable, "raw": RawTable,
-    "reading": ReadingTable,
-}  # fmt: skip
-
-
-def _format_problem(error: ValidationError) -> str:
-    first = error.errors()[0]
-    *table, key = first["loc"]
-    where = ".".join(str(part + 1) if isinstance(part, int) else part for part in first["loc"])
-    if first["type"] == "extra_forbidden":
-        known = list(_TABLES[str(table[0]) if table else ""].model_fields)
-        return f"no key {where!r}{nearest(str(key), known)}"
-    return f"{where}: {first['msg'].lower()}; found {first['input']!r}"
 
 
 def apply_sidecar(source: Source, beside: Sidecar) -> Source:
