@@ -33,6 +33,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from spectrane.engine.byte_file import ByteFile
 from spectrane.engine.derived import state_of_parts
 from spectrane.formats.registry import open_source
+from spectrane.formats.sidecar_schema import Factor, Finite
 from spectrane.formats.table import Probe
 from spectrane.model.band import MOST_BANDS, Band, find_band
 from spectrane.model.errors import FormatError, SpectraneError
@@ -79,8 +80,8 @@ class StackBandTable(_Table):
     role: str | None = None
     wavelength: float | None = None
     unit: str | None = None
-    scale: float | None = None
-    offset: float | None = None
+    scale: Factor | None = None
+    offset: Finite | None = None
     description: str | None = None
 
 

@@ -39,6 +39,15 @@ def test_a_filled_edge(plain):
     assert codes(**plain, nodata=0) == []
 
 
+def test_no_data_that_the_type_cannot_hold_hides_nothing(plain):
+    assert codes(**plain, nodata=-9999) == ["nodata"]
+    plain["array"][:, :, :9] = 0
+    found = findings(source_of(sp.from_array(**plain, nodata=-9999)))
+    assert [one.code for one in found] == ["nodata", "fill"]
+    assert "-9999 is none that uint8 can hold" in found[0].message
+    assert {one.fix.rpartition("--")[2] for one in found} == {"nodata 0"}
+
+
 def test_what_is_no_fill(plain):
     plain["array"][:, 20:50, 30:60] = 0  # a lake, not an edge
     assert codes(**plain) == []

@@ -175,6 +175,8 @@ def test_each_mistake_is_one_clear_line(run, tmp_path, monkeypatch, status, argu
     (2, "--wavelengths 490,560,665,842", "4 for 3 bands"),
     (1, "--roles bleu,-,red", "role 'bleu'; did you mean 'blue'?"),
     (1, "--band 2:role=x", "role 'x'; expected one of pan"),
+    (1, "--scale 0", "bands.1.scale: expected a number other than 0; found 0"),
+    (1, "--offset inf", "bands.1.offset: input should be a finite number"),
 ])  # fmt: skip
 def test_what_is_said_of_bands_fits_them(run, tmp_path, monkeypatch, status, said, part):
     monkeypatch.chdir(tmp_path)

@@ -120,6 +120,17 @@ def test_special_numbers(netcdf, dtype, said, stored, wanted):
         assert have == (None if want is None else pytest.approx(want))
 
 
+@pytest.mark.parametrize("said", [
+    {"scale_factor": 0.0}, {"scale_factor": np.nan}, {"scale_factor": 2.0, "add_offset": np.inf},
+])  # fmt: skip
+def test_a_scale_of_which_no_numbers_come_is_passed_over(netcdf, said):
+    path = netcdf({"t": (("y", "x"), np.array([[1, 2]], "i2"), said)})
+    with pytest.warns(DataWarning, match="t: scale .* passed over"):
+        raster = sp.open(path)
+    assert raster.pixels(physical=True)[0].tolist() == [[1.0, 2.0]]
+    assert raster.statistics()["max"].tolist() == [2.0]
+
+
 def test_flags_are_classes(netcdf):
     said = {"flag_values": np.int8([1, 2]), "flag_meanings": "open_sea mud"}
     raster = sp.open(netcdf({"t": (("y", "x"), np.int8([[1, 2]]), said)}))

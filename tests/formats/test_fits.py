@@ -65,6 +65,13 @@ def test_scale_blank_and_unit(written):
     assert raster.pixels(physical=True)[0].tolist() == [[None, 10.0], [60.0, 110.0]]
 
 
+def test_a_scale_of_0_is_passed_over(written):
+    path = written(made.image(np.array([[1, 2]], "i2"), extra=[("BSCALE", 0.0)]))
+    with pytest.warns(sp.DataWarning, match="scale 0 and offset 0 are passed over"):
+        raster = sp.open(path)
+    assert raster.statistics()["max"].tolist() == [2.0]
+
+
 def test_images_are_members_and_tables_are_not(written, rng):
     first, second = natural(rng, (5, 6), "i2"), natural(rng, (7, 8), "f4")
     line = np.arange(9, dtype="f4")

@@ -185,6 +185,12 @@ def test_nodata_that_is_no_number(given):
         nodata_value(given)
 
 
+@pytest.mark.parametrize("given", [{"scale": 0}, {"scale": np.nan}, {"offset": np.inf}])
+def test_a_scale_of_which_no_numbers_come(given):
+    with pytest.raises(MetadataError, match="a scale that is not 0"):
+        Band("a", **given)
+
+
 def test_validity_of_pixels():
     values = np.array([[[0, 0, 5]], [[0, 7, 0]]], np.uint8)
     rules = (nodata_rule(0), nodata_rule(0))

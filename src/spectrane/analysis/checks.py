@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -15,6 +16,7 @@ from spectrane.analysis.walking import finite
 from spectrane.kernels.ranks import percentiles
 from spectrane.kernels.records import record
 from spectrane.model.addresses import amend_command
+from spectrane.model.band import nodata_astray
 from spectrane.model.errors import nearest
 from spectrane.model.grid import IMAGE_PLANE
 from spectrane.model.limits import Auto, Fixed
@@ -43,6 +45,9 @@ def findings(source: Source, *, pixels: bool = True) -> list[Finding]:
     if pixels:
         sample = sample_of(source)
         suspects = fills(source, sample.bands, sample=sample)
+        if suspects:  # which says what is meant
+            meant = mending(source, suspects)
+            found = [replace(one, fix=meant) if one.code == "nodata" else one for one in found]
         found += _fill_findings(source, suspects)
         sample = sample.ruled_by(without(source, suspects))  # what else is told is of the rest
         found += [one for check in _PIXEL_CHECKS for one in check(source, sample)]
@@ -91,6 +96,8 @@ def _header_findings(source: Source) -> Iterator[Finding]:
             "by their roles they come out right",
             _amend(source, "--channels natural"),
         )
+    if (said := nodata_astray(source.bands, source.dtype)) is not None:
+        yield Finding("nodata", said, _amend(source, "--nodata VALUE"))
     for number, role in enumerate(roles, 1):
         if role is not None and role not in ROLES:
             near = nearest(role, ROLES)

@@ -80,7 +80,7 @@ def fills(
     return answers.find(source, ("fills", asked), lambda: _kept_or(search, source, asked))
 
 
-_VERSION = "fills 1"
+_VERSION = "fills 2"
 
 
 def _kept_or(
@@ -142,8 +142,9 @@ def declared(source: Source, found: Sequence[Fill]) -> list[Any]:
     >>> declared(source, [Fill(-9999, (0,), 0.5, False, True)])
     [-9999]
     """
-    value: NoDataValue = next((band.nodata for band in source.bands if band.nodata is not None),
-                              None)  # fmt: skip
+    value: NoDataValue = next(
+        (band.nodata for band in source.bands if band.rule.held_by(source.dtype)), None
+    )
     for fill in found:
         value = joined(value, fill.value)
     return [] if value is None else list(value) if isinstance(value, tuple) else [value]
@@ -284,7 +285,7 @@ def _candidates(dtype: np.dtype[Any], values: NDArray[Any]) -> Iterator[tuple[An
 
 def _from_the_edges(source: Source, sample: Sample) -> Fill | None:
     """Return a constant that runs from the edges inward in every band; of what declares none."""
-    declared = any(band.nodata is not None for band in source.bands)
+    declared = any(band.rule.held_by(source.dtype) for band in source.bands)
     flat = len(source.shape) == 2 and min(source.shape) >= _SMALLEST
     if declared or source.has_mask or source.alpha or not flat:
         return None

@@ -15,7 +15,7 @@ from spectrane.engine.derived import state_of_parts
 from spectrane.engine.described import Described
 from spectrane.formats.registry import open_source
 from spectrane.formats.table import Probe
-from spectrane.model.band import Band, unnamed
+from spectrane.model.band import Band, scaling_said, unnamed
 from spectrane.model.errors import BandError, FormatError, SpectraneError, nearest
 from spectrane.model.member import Member, find_member
 from spectrane.model.source import Source
@@ -131,8 +131,9 @@ def _band(band: Band, said: AssetBand, index: int, key: str | None) -> Band:
         given["nodata"] = int(said.nodata) if math.isfinite(said.nodata) and (
             said.nodata.is_integer()) else said.nodata  # fmt: skip
     if band.scale == 1 and band.offset == 0:
-        given |= {} if said.scale is None else {"scale": said.scale}
-        given |= {} if said.offset is None else {"offset": said.offset}
+        scale, offset = (other if one is None else one for one, other in (
+            (said.scale, band.scale), (said.offset, band.offset)))  # fmt: skip
+        given["scale"], given["offset"] = scaling_said(band.name, scale, offset)
     if not band.description and said.description:
         given["description"] = said.description
     return replace(band, **given)

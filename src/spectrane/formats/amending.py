@@ -22,7 +22,7 @@ from spectrane.formats.reduced_files import reduced_name, write_reduced
 from spectrane.formats.sidecar_schema import apply_sidecar as lay
 from spectrane.formats.sidecar_schema import checked
 from spectrane.formats.table import format_called
-from spectrane.model.band import find_band
+from spectrane.model.band import find_band, nodata_astray
 from spectrane.model.errors import FormatError, MetadataError
 from spectrane.model.grid import CrsLike
 from spectrane.model.look import Look
@@ -103,6 +103,9 @@ def _kept(
         # What cannot be laid over must not be kept.
         changed = lay(source, checked(without_nothing(table), name))
         _tell_units(name, source, changed)
+        astray = nodata_astray(changed.bands, changed.dtype)
+        if astray is not None and astray != nodata_astray(source.bands, source.dtype):
+            warn_caller(f"{name}: {astray}")
         if crs is not None:
             parsed_system(crs)  # what nobody can parse is refused
         if "grid" in table and changed.grid.placed and len(source.shape) == 2:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import tomllib
 from dataclasses import replace
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError
 
 from spectrane.engine.described import Described
 from spectrane.model.errors import MetadataError, SpectraneError, nearest
@@ -20,6 +20,17 @@ from spectrane.model.source import Source
 from spectrane.model.table_problems import table_problem
 
 Number = int | float
+Finite = Annotated[float, Field(allow_inf_nan=False)]
+
+
+def _is_factor(number: float) -> float:
+    if number == 0:
+        raise ValueError("expected a number other than 0")
+    return number
+
+
+Factor = Annotated[Finite, AfterValidator(_is_factor)]
+"""What stored numbers are multiplied by."""
 
 
 class _Table(BaseModel):
@@ -41,8 +52,8 @@ class BandTable(_Table):
     role: str | None = None
     wavelength: float | None = Field(default=None, gt=0)
     unit: str | None = None
-    scale: float | None = None
-    offset: float | None = None
+    scale: Factor | None = None
+    offset: Finite | None = None
     nodata: Number | list[Number | list[Number]] | None = None
     description: str | None = None
     time: float | None = None

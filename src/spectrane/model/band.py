@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Sequence
 from dataclasses import fields, replace
 from typing import Any, TypeAlias
@@ -14,6 +15,7 @@ from spectrane.model.nodata import NoDataRule, NoDataValue, nodata_rule, nodata_
 from spectrane.model.printing import whole_text
 from spectrane.model.roles import NOMINAL, PRESETS, ROLES, role_for
 from spectrane.model.statistic import statistic_of
+from spectrane.model.telling import warn_caller
 
 BandName: TypeAlias = int | str
 """A band's number (from 1), its name, or its role."""
@@ -52,6 +54,9 @@ class Band:
         for name in ("wavelength", "scale", "offset", "time"):
             if getattr(self, name) is not None:
                 object.__setattr__(self, name, _number(name, getattr(self, name)))
+        if not usable(self.scale, self.offset):
+            raise MetadataError(f"band {self.name!r}: scale {self.scale:g} and offset "
+                                f"{self.offset:g}: {_USABLE}")  # fmt: skip
         object.__setattr__(self, "nodata", nodata_value(self.nodata))
         if self.statistic is not None:
             object.__setattr__(self, "statistic", str(statistic_of(self.statistic)))
@@ -76,6 +81,46 @@ class Band:
     def scaled(self) -> bool:
         """Whether physical values differ from stored numbers."""
         return (self.scale, self.offset) != (1.0, 0.0)
+
+
+_USABLE = "expected finite numbers, and a scale that is not 0"
+
+
+def usable(scale: float, offset: float) -> bool:
+    """Tell whether numbers come of a scale and an offset.
+
+    >>> usable(0.5, 0), usable(0, 7), usable(1, float("nan"))
+    (True, False, False)
+    """
+    return math.isfinite(scale) and scale != 0 and math.isfinite(offset)
+
+
+def scaling_said(where: str, scale: float, offset: float) -> tuple[float, float]:
+    """Return the scale and offset that a file says of a band; those of which no numbers come are
+    passed over, with a warning, and stored numbers are taken as they are.
+
+    >>> scaling_said("a.nc: ice", 0.5, 2.0)
+    (0.5, 2.0)
+    """
+    if usable(scale, offset):
+        return scale, offset
+    warn_caller(f"{where}: scale {scale:g} and offset {offset:g} are passed over: {_USABLE}; "
+                "values are the stored numbers")  # fmt: skip
+    return 1.0, 0.0
+
+
+def nodata_astray(bands: Sequence[Band], dtype: np.dtype[Any]) -> str | None:
+    """Say which no-data values a type of numbers cannot hold, or return None where it can.
+
+    >>> nodata_astray([Band("a", nodata=-9999)], np.dtype("u2"))
+    'the no-data value -9999 is none that uint16 can hold: it hides nothing'
+    """
+    found = [one for one in bands if one.nodata is not None and not one.rule.held_by(dtype)]
+    if not found:
+        return None
+    of = "" if len(found) == len(bands) else f" of {', '.join(one.name for one in found[:8])}"
+    return (f"the no-data value {found[0].nodata}{of} is none that {dtype.name} can hold: it hides "
+            "nothing")  # fmt: skip
 
 
 MOST_BANDS = 65_535

@@ -40,6 +40,18 @@ class NoDataRule:
         """Tell whether any number of this type could be invalid under this rule."""
         return dtype.kind == "f" or bool(self.ranges) or bool(self.matching(dtype))
 
+    def held_by(self, dtype: np.dtype[Any]) -> bool:
+        """Tell whether numbers of this type can be any that is named.
+
+        >>> nodata_rule(-9999).held_by(np.dtype("u2")), nodata_rule(-9999).held_by(np.dtype("i2"))
+        (False, True)
+        """
+        if dtype.kind == "f":
+            return bool(self.values or self.ranges)
+        least, most = (0, 1) if dtype.kind == "b" else (np.iinfo(dtype).min, np.iinfo(dtype).max)
+        ranges = (low <= most and high >= least for low, high in self.ranges)
+        return bool(self.matching(dtype)) or any(ranges)
+
     def invalid(self, stored: NDArray[Any]) -> NDArray[np.bool_]:
         """Return a bool array of the shape of ``stored``: True where invalid."""
         floating = stored.dtype.kind == "f"

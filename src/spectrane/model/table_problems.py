@@ -32,7 +32,8 @@ def table_problem(error: ValidationError, table: type[BaseModel]) -> str:
         return f"no key {where!r}{nearest(str(key), _table_at(table, before).model_fields)}"
     if first["type"] == "missing":
         return f"{where}: field required"
-    return f"{where}: {first['msg'].lower()}; found {first['input']!r}"
+    said = first["msg"].removeprefix("Value error, ").lower()
+    return f"{where}: {said}; found {first['input']!r}"
 
 
 def _table_at(table: type[BaseModel], steps: list[Any]) -> type[BaseModel]:

@@ -25,7 +25,7 @@ from spectrane.formats.cf.arrays import (
 from spectrane.formats.cf.coordinates import grid_from_axes, named_planes, own_wavelength
 from spectrane.formats.cf.swaths import TOLD, geolocation_of
 from spectrane.formats.sidecar_schema import apply_sidecar, parse_sidecar
-from spectrane.model.band import Band, check_band_count
+from spectrane.model.band import Band, check_band_count, scaling_said
 from spectrane.model.errors import FormatError
 from spectrane.model.grid import Grid
 from spectrane.model.look import Class, Look
@@ -226,14 +226,21 @@ def band_in(variable: Variable, name: str) -> Band:
     """Return what an array's attributes say of its numbers, as a band of a name."""
     said = variable.attributes
     title = str(said.get("long_name") or said.get("standard_name") or "") or None
+    scale, offset = scaling_said(variable.name, *_packing(said))
     return Band(
         name,
         unit=str(said["units"]) if said.get("units") not in (None, "") else None,
-        scale=float(_attribute_value(said.get("scale_factor", 1.0))),
-        offset=float(_attribute_value(said.get("add_offset", 0.0))),
+        scale=scale,
+        offset=offset,
         nodata=_nodata(variable, _dtype(variable)),
         description=None if title == name else title,
     )
+
+
+def _packing(said: Mapping[str, Any]) -> tuple[float, float]:
+    """Return the scale and offset that attributes say."""
+    return (float(_attribute_value(said.get("scale_factor", 1.0))),
+            float(_attribute_value(said.get("add_offset", 0.0))))  # fmt: skip
 
 
 def _bands(
@@ -325,8 +332,7 @@ def _axis(
     if found is None or found.shape != (variable.shape[variable.dimensions.index(dimension)],):
         return None
     values = storage.read(found.name, (slice(None),)).astype(np.float64)
-    scale = float(_attribute_value(found.attributes.get("scale_factor", 1.0)))
-    offset = float(_attribute_value(found.attributes.get("add_offset", 0.0)))
+    scale, offset = _packing(found.attributes)
     return values * scale + offset, found.attributes
 
 

@@ -14,7 +14,7 @@ import numpy as np
 from spectrane.engine.byte_file import ByteFile
 from spectrane.formats.fits.header import WORDS, Unit, read_units
 from spectrane.formats.flat import FlatLayout, FlatSource, interleaved
-from spectrane.model.band import MOST_BANDS, Band
+from spectrane.model.band import MOST_BANDS, Band, scaling_said
 from spectrane.model.errors import FormatError, MetadataError
 from spectrane.model.grid import Grid
 from spectrane.model.member import Member, find_member
@@ -158,6 +158,7 @@ def _bands(unit: Unit, member: Member, bits: int, dtype: np.dtype[Any]) -> tuple
         scale, offset = 1.0, 0.0
     text = unit.cards.get("BUNIT")
     unit_name = str(text).strip() or None if text is not None else None
+    scale, offset = scaling_said(unit.file.name, scale, offset)
     one = Band(unit.name or "band 1", unit=unit_name, scale=scale, offset=offset, nodata=blank)
     names = [unit.cards.get(f"BAND{k}") for k in range(1, member.bands + 1)]
     if member.bands == 1:
