@@ -64,6 +64,16 @@ def test_stored_order(plain):
     assert "red, green, blue are bands 3,2,1" in found.message
 
 
+def test_wavelengths_in_micrometres(plain):
+    plain["bands"] = [
+        sp.Band(f"b{k}", wavelength=wave) for k, wave in enumerate((0.49, 0.56, 0.842))
+    ]
+    assert codes(**plain) == ["wavelength"]
+    found = findings(source_of(sp.from_array(**plain)))[0]
+    assert "0.49 to 0.842 nm: they look like micrometres" in found.message
+    assert found.fix.endswith("--wavelengths 490,560,842")
+
+
 def test_bands_without_names(rng):
     assert codes(rng.integers(0, 255, (5, 9, 9)).astype("u1")) == ["unnamed"]
 

@@ -68,6 +68,7 @@ def test_what_no_pixel_has_is_told(tmp_path, run, monkeypatch):
         (lambda: raster.to_polygons([2, 7]), "no pixel is of class 7; what occurs is 1, 2"),
         (lambda: raster.to_polygons([7, 8]), "no pixel is of classes 7, 8"),
         (nothing.to_polygons, "no pixel is chosen"),
+        (raster.masked(nothing).to_polygons, "no pixel is valid"),
     ):
         with pytest.warns(sp.DataWarning, match=told):
             ask()

@@ -26,6 +26,8 @@ from spectrane.model.source import Source
 
 _STRETCH = "--limits percentile:2,98"
 _ABSURD = 0.02
+_SHORTEST = 3.0
+"""Nanometres of X-rays: bands that are all shorter were mostly meant in micrometres."""
 NARROW = 0.1
 """A used range under this share of the type's comes out black, white or flat."""
 
@@ -96,19 +98,32 @@ def _header_findings(source: Source) -> Iterator[Finding]:
             "by their roles they come out right",
             _amend(source, "--channels natural"),
         )
-    if (said := nodata_astray(source.bands, source.dtype)) is not None:
-        yield Finding("nodata", said, _amend(source, "--nodata VALUE"))
-    for number, role in enumerate(roles, 1):
-        if role is not None and role not in ROLES:
-            near = nearest(role, ROLES)
-            yield Finding("role", f"band {number}: its role {role!r} is no common name{near}",
-                          _amend(source, f"--band {number}:role=ROLE"))  # fmt: skip
+    yield from _band_findings(source)
     plain_names = all(re.fullmatch(r"band \d+", band.name) for band in source.bands)
     if len(source.bands) > 3 and plain_names and not any(roles):
         yield Finding(
             "unnamed", f"{len(source.bands)} bands without names, roles or wavelengths: nothing "
             "says which is red", _amend(source, "--roles blue,green,red,nir,…"),
         )  # fmt: skip
+
+
+def _band_findings(source: Source) -> Iterator[Finding]:
+    """Judge what is said of bands: by the file, or by hand."""
+    if (said := nodata_astray(source.bands, source.dtype)) is not None:
+        yield Finding("nodata", said, _amend(source, "--nodata VALUE"))
+    waves = [band.wavelength for band in source.bands if band.wavelength is not None]
+    if waves and max(waves) < _SHORTEST:
+        meant = ",".join("-" if band.wavelength is None else f"{1000 * band.wavelength:g}"
+                         for band in source.bands)  # fmt: skip
+        yield Finding(
+            "wavelength", f"wavelengths of {min(waves):g} to {max(waves):g} nm: they look like "
+            "micrometres", _amend(source, f"--wavelengths {meant}"),
+        )  # fmt: skip
+    for number, band in enumerate(source.bands, 1):
+        if band.role is not None and band.role not in ROLES:
+            near = nearest(band.role, ROLES)
+            yield Finding("role", f"band {number}: its role {band.role!r} is no common name{near}",
+                          _amend(source, f"--band {number}:role=ROLE"))  # fmt: skip
 
 
 _LARGE = 16 << 20

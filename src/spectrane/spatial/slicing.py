@@ -154,7 +154,7 @@ class Slice(Derived, FullSource):
         if project not in PROJECTIONS:
             raise LookError(f"projection {project!r}: expected {', '.join(PROJECTIONS)}")
         if not 0 <= slab < 1e5:
-            raise LookError(f"slab {slab}: expected millimetres, 0 or more")
+            raise LookError(f"slab {slab:g}: expected millimetres, 0 to 100000")
         super().__init__(volume, keep=_OF_VOLUMES, has_mask=True,
                          **interpolated(volume, self.resample))  # fmt: skip
         self.volume, self.plane, self.project = volume, plane, project

@@ -151,6 +151,8 @@ def _occurring(source: Source, stored: NDArray[Any]) -> list[float]:
     found = np.unique(stored)
     if source.dtype.kind == "b":
         found = found[found]
+    if not len(found):
+        return []
     if len(found) > _MOST_VALUES or (source.dtype.kind == "f" and not source.categories):
         raise LookError(f"to_polygons: {len(found)} values occur, which are no classes; name some, "
                         "or say which are meant: sp.mask(raster, range=…), --where")  # fmt: skip
