@@ -108,6 +108,9 @@ def test_masks_thresholds_and_hidden_layers(rasters, utm):
     assert picture.grid == grid
     with pytest.raises(sp.GridMismatch, match="do not meet the area shown"):
         sp.overlay([sp.Layer(top)], grid=grid)
+    for hiding in ({"threshold": "band(1) > 1e9"}, {"mask": sp.mask(below, values=-1, band=1)}):
+        with pytest.warns(sp.DataWarning, match="^hidden: no valid pixel in the area shown"):
+            sp.overlay([sp.Layer(below), sp.Layer(top, name="hidden", **hiding)])
 
 
 @pytest.mark.parametrize(

@@ -43,6 +43,16 @@ MAPS = {
 }  # fmt: skip
 
 
+@pytest.mark.parametrize("given", [
+    {"threshold": "band(1) > 1e9"}, {"threshold": "band(1) > 1e9", "look": sp.Look(limits=(0, 1))},
+    {"threshold": "band(1) > 0", "least": 9999},
+])  # fmt: skip
+def test_a_map_of_which_no_voxel_is_left_is_told(ct, given):
+    layer = sp.VolumeLayer(ct, name="change", **given)
+    with pytest.warns(sp.DataWarning, match=r"^change: no voxel is left where band\(1\) > "):
+        sp.slice_picture([ct, layer], "axial")
+
+
 UPTAKES = {"Bq/ml": True, "kBq/ml": True, "SUV": True, "g/ml": True, "HU": False, None: False}
 
 

@@ -280,12 +280,10 @@ def stacked(
         raise GridMismatch(
             f"overlay: {', '.join(missed)} do not meet the area shown, {target.bounds}"
         )
-    if missed and tell:
-        warn_caller(f"{', '.join(missed)}: not in the area shown, {target.bounds}, and left out")
-    if tell and grid is None and view == View(size=view.size):
-        _tell_cut([drawn for drawn in made if drawn.planned is not None], base)
     if tell:
-        tell_planes([(drawn.title, drawn.planned.source.grid) for drawn in made if drawn.planned])
+        _tell(made, missed, target)
+        if grid is None and view == View(size=view.size):
+            _tell_cut([drawn for drawn in made if drawn.planned is not None], base)
     return Stack(target, tuple(made), tuple(lying(base, view) if grid is None else ()))
 
 
@@ -295,6 +293,19 @@ def base_grid(rasters: Sequence[Layer | PlannedLayer], area: str) -> Grid:
         raise LookError(f"area {area!r}{nearest(area, AREAS)}")
     grids = [upright(raster.source).grid for raster in rasters]
     return grids[0] if area == "bottom" or not grids[0].placed else union(grids, grids[0])
+
+
+def _tell(made: Sequence[DrawnLayer], missed: Sequence[str], target: Grid) -> None:
+    """Warn of layers that are not in the area shown, and of those of which nothing is seen."""
+    if missed:
+        warn_caller(f"{', '.join(missed)}: not in the area shown, {target.bounds}, and left out")
+    rasters = [drawn for drawn in made if drawn.planned is not None]
+    empty = [drawn.title for drawn in rasters
+             if drawn.layer.visible and not drawn.rgba[..., 3].any()]  # fmt: skip
+    if empty:
+        warn_caller(f"{', '.join(empty)}: no valid pixel in the area shown, or none that a mask or "
+                    "threshold lets be seen")  # fmt: skip
+    tell_planes([(drawn.title, drawn.planned.source.grid) for drawn in rasters if drawn.planned])
 
 
 def _tell_cut(drawn: Sequence[DrawnLayer], base: Grid) -> None:

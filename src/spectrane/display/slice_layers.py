@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.analysis.thresholds import Threshold
+from spectrane.analysis.walking import walk
 from spectrane.display.layers import Layer, PlannedLayer
 from spectrane.display.plan import RenderPlan
 from spectrane.display.volume_layers import (
@@ -29,6 +30,7 @@ from spectrane.model.patient import aligned_axes, axis_apart, own_turn, reach
 from spectrane.model.physical import physical
 from spectrane.model.pixels import Pixels
 from spectrane.model.source import Source
+from spectrane.model.telling import warn_caller
 from spectrane.model.window import Window, whole
 from spectrane.spatial.slicing import AXES, PLANES, cut, seen_along
 
@@ -140,11 +142,16 @@ def check_meeting(first: VolumeLayer, other: VolumeLayer) -> None:
 
 def ready_along(layer: VolumeLayer, turn: NDArray[np.float64], *, tell: bool = True) -> Ready:
     """Make a volume ready to be cut along turned axes (3x3, to the patient's)."""
-    plan = planned_volume(layer)
+    plan, left = planned_volume(layer), tested(layer)
+    kept, every = seen_along(left, turn), seen_along(layer.source, turn)
+    ready = Ready(layer, kept, every, turn, plan)
     if tell:
         plan.tell()
-    kept, every = seen_along(tested(layer), turn), seen_along(layer.source, turn)
-    return Ready(layer, kept, every, turn, plan)
+        blocks = walk(left, plan.bands[:1], whole(left.shape))
+        if layer.threshold is not None and not any(len(block[0]) for block in blocks):
+            seen = "all of it is faded" if layer.faded else "nothing of it is seen"
+            warn_caller(f"{layer.title}: no voxel is left {ready.meaning()}: {seen}")
+    return ready
 
 
 def flat(
