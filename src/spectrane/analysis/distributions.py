@@ -39,7 +39,8 @@ class Distribution:
         given = tuple(float(one) for one in freedom)
         if len(given) != FREEDOM[kind] or not all(one > 0 for one in given):
             raise LookError(f"threshold: {kind} needs {FREEDOM[kind]} degrees of freedom above 0, "
-                            f"not {', '.join(f'{one:g}' for one in given) or 'none'}")  # fmt: skip
+                            f"not {', '.join(f'{one:g}' for one in given) or 'none'}"
+                            + ("" if given else ", as the file says none: dof, --dof"))  # fmt: skip
         self.kind, self.freedom = kind, given
         self.side: ThresholdSide = side if kind in _SIGNED else "positive"
 
