@@ -14,6 +14,7 @@ from tests.conftest import DTYPES
 
 import spectrane as sp
 from spectrane.display.linked import linked
+from spectrane.display.plan import resolve
 from spectrane.display.render import draw_raster
 from spectrane.engine.answers import Answers, answers
 from spectrane.engine.memory import ArraySource
@@ -318,6 +319,20 @@ def test_all_hides_only_what_every_band_hides_by_its_mask_too():
     for when, shown in (("any", [0, 0, 255]), ("all", [255, 0, 255])):
         look = Look(channels=(1, 2, 3), limits=(0, 200), nodata_when=when)
         assert draw_raster(source, look).rgba[0, :, 3].tolist() == shown
+
+
+@pytest.mark.parametrize(("said", "idle"), [
+    ({"curve": "log", "saturation": 0.0}, "curve, saturation"), ({"invert": True}, "invert"),
+    ({"sharpen": (1, 1), "brightness": 0.1, "contrast": 2, "local_contrast": 0.5},
+     "local_contrast, sharpen, brightness, contrast"),
+    ({"invert": False, "nodata_color": "#ff0000"}, None),
+])  # fmt: skip
+def test_what_is_said_of_classes_in_vain_is_told(said, idle):
+    look = sp.Look(classes={1: ("#ff0000", "sand")}, **said)
+    source = ArraySource(np.array([[[1, 1]]], np.uint8))
+    told = resolve(source, look).warnings
+    assert [text.partition(": ")[0] for text in told] == ([] if idle is None else [idle])
+    assert resolve(source, replace(look, classes={})).warnings == ()
 
 
 def test_a_look_is_a_value():

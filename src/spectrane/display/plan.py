@@ -294,6 +294,11 @@ def resolve(
         told.warnings.append(f"resample {look.resample} mixes neighbours, and classes cannot be "
                              "interpolated: majority or nearest is used")  # fmt: skip
     if look.classes:
+        if idle := _said_in_vain(look):
+            told.warnings.append(
+                f"{', '.join(idle)}: without effect on classes, which have their "
+                "own colours; limits, or a colour map, show the numbers"
+            )
         return _finished(source, look, shown, (), told)
     if kept is not None:
         look = unless_it_misses(source, look, shown, window, told.warnings)
@@ -306,6 +311,17 @@ def resolve(
     look = _anchored(look, shown)
     shadings = _shadings(source, look, shown, window, left_out, told)
     return _finished(source, look, shown, shadings, told)
+
+
+_OF_NUMBERS = ("curve", "invert", "local_contrast", "sharpen", "brightness", "contrast",
+               "saturation")  # fmt: skip
+
+
+def _said_in_vain(look: Look) -> list[str]:
+    """Return what a look says that has no part in classes."""
+    plain = Look()
+    said = [name for name in _OF_NUMBERS if getattr(look, name) != getattr(plain, name)]
+    return [name for name in said if getattr(look, name) is not False]
 
 
 @dataclass
