@@ -131,6 +131,25 @@ def test_in_a_comparison_types_follow_one_rule():
     assert one_rule([(sources[0], named), (sources[1], sp.Look())])[0][0] == named
 
 
+def test_limits_like_a_file_are_those_it_is_shown_with(run, tmp_path):
+    values = np.arange(100, dtype="u2").reshape(10, 10)
+    for name, look in (("plain", None), ("kept", sp.Look(limits=(3, 60))),
+                       ("missing", sp.Look(limits=(5000, 6000)))):  # fmt: skip
+        raster = sp.from_array(values + (0 if name != "plain" else 200))
+        (raster if look is None else raster.with_look(look)).save(tmp_path / f"{name}.tif")
+    for drawn in ("plain", "kept", "missing"):
+        for like in ("plain", "kept", "missing"):
+            scales = []
+            for more in (
+                [tmp_path / f"{like}.tif"],
+                [tmp_path / f"{drawn}.tif", "--limits-like", tmp_path / f"{like}.tif"],
+            ):
+                out = run("render", *more, "-o", tmp_path / "o.png", "--overwrite", "--json")[1]
+                scale = json.loads(out)["results"][0]["scales"][0]
+                scales.append((scale["low"], scale["high"]))
+            assert scales[0] == scales[1], (drawn, like)
+
+
 def test_many_files_with_limits_of_all_of_one_or_of_each(run, tmp_path, utm):
     grid = utm.cropped(((0, 40), (0, 50)))
     rasters = [scene("u2", top, shape=(1, 40, 50), grid=grid) for top in (2000, 5000, 9000)]

@@ -70,10 +70,10 @@ class CommonLimitsOptions(LookOptions):
         assert self.limits_like is not None
         raster = self.computed(stack.enter_context(open_raster(self.limits_like)))
         seen, covered = source_of(self._uncovered(raster, stack)), self.limits_without is not None
+        own = (raster.look or Look()).limits  # and not those that are kept with what is drawn
         made = []
         for look in looks:
-            asked = look if self.limits or raster.look is None else replace(
-                look, limits=raster.look.limits)  # fmt: skip
+            asked = look if self.limits or self.look else replace(look, limits=own)
             found = common_limits([(seen, asked)], covered=covered)[0]
             made.append(look if look.classes else replace(look, limits=found.limits, shared=False))
         return made

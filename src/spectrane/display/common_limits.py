@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from spectrane.analysis.fills import fills
 from spectrane.display.channels import shown_bands
-from spectrane.display.kept_limits import with_kept_limits
+from spectrane.display.kept_limits import unless_it_misses, with_kept_limits
 from spectrane.display.limits import (
     ENOUGH,
     MOST_EXACT,
@@ -116,7 +116,7 @@ def _limits(sources: Sequence[Source], looks: Sequence[Look]) -> list[Limits]:
                            for source, one in zip(sources, bands, strict=True))  # fmt: skip
         raise LookError(f"limits of several rasters: they show different numbers of channels "
                         f"({counts}); say the same channels for all")  # fmt: skip
-    looks = _in_one_way(sources, looks)
+    looks = _in_one_way(sources, looks, bands)
     rules = [rules_of(look, len(one), source)[:3]
              for source, look, one in zip(sources, looks, bands, strict=True)]  # fmt: skip
     first, name = rules[0], sources[0].name or "the first"
@@ -132,10 +132,11 @@ def _limits(sources: Sequence[Source], looks: Sequence[Look]) -> list[Limits]:
     return [pooled]
 
 
-def _in_one_way(sources: Sequence[Source], looks: Sequence[Look]) -> list[Look]:
+def _in_one_way(
+    sources: Sequence[Source], looks: Sequence[Look], bands: Sequence[Sequence[int]]
+) -> list[Look]:
     """Return looks that find limits alike: by what is kept with all files, else by one rule."""
-    kept = [with_kept_limits(look, source.look)[0]
-            for source, look in zip(sources, looks, strict=True)]  # fmt: skip
+    kept = [_kept(*one) for one in zip(sources, looks, bands, strict=True)]
     if all(look.limits == kept[0].limits for look in kept) and kept[0].limits_named:
         return kept
     if any(look.limits_named for look in looks):
@@ -144,6 +145,18 @@ def _in_one_way(sources: Sequence[Source], looks: Sequence[Look]) -> list[Look]:
         Auto() if not any(Auto.stretches(s.stored_type) for s in sources) else Percentile(1.0, 99.0)
     )
     return [replace(look, limits=rule) for look in looks]
+
+
+def _kept(source: Source, look: Look, bands: Sequence[int]) -> Look:
+    """Return a look with the range kept with the file, unless that shows none of its data."""
+    kept, own = with_kept_limits(look, source.look)
+    if own is None:
+        return look
+    told: list[str] = []
+    found = unless_it_misses(source, kept, bands, whole(source.shape), told)
+    for message in told:
+        warn_caller(message)
+    return found
 
 
 def _readings(
