@@ -91,8 +91,7 @@ def rules_of(look: Look, channels: int, source: Source) -> list[Limits]:
     """Return one rule per channel, as it is carried out; a fourth is alpha, shown by its type."""
     given: tuple[Limits, ...] = look.limits
     if len(given) not in (1, channels) and not (channels == 4 and len(given) == 3):
-        raise LookError(f"limits: {len(given)} given for {channels} channels "
-                        f"({', '.join(map(str, given))}); say one, or one for each")  # fmt: skip
+        raise LookError(f"limits: {len(given)} given for {channels} channels; say one, or as many")
     colors = min(channels, 3)
     about = AboutSource(source.stored_type, source.windows, str(look.curve) != "linear",
                         measures_uptake(source))  # fmt: skip
