@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from contextlib import closing
+from functools import cache
 from typing import Any
 
 import click
@@ -212,15 +213,15 @@ def _checked(look: dict[str, Any]) -> Any:
 
 def _bands(file: str, options: AmendOptions) -> dict[Any, dict[str, Any]]:
     bands: dict[Any, dict[str, Any]] = {}
+    count = cache(lambda: _count(file, options.spacing))  # only where it is needed, and once
     for name, field in (("names", "name"), ("roles", "role"), ("wavelengths", "wavelength")):
         if (said := getattr(options, name)) is None:
             continue
         texts = [text.strip() for text in said.split(",")]
         values = [None if text in ("", "-") else _value(field, text) for text in texts]
-        count = _count(file, options.spacing)
-        if len(values) != count:
+        if len(values) != count():
             raise click.UsageError(
-                f"--{name}: {len(values)} for {counted(count, 'band')} of "
+                f"--{name}: {len(values)} for {counted(count(), 'band')} of "
                 f"{file}; say one for each, - for one that stays as it is"
             )
         for number, value in enumerate(values, 1):
@@ -229,7 +230,7 @@ def _bands(file: str, options: AmendOptions) -> dict[Any, dict[str, Any]]:
     common = {name: value for name in ("unit", "scale", "offset")
               if (value := getattr(options, name)) is not None}  # fmt: skip
     if common:
-        for number in range(1, _count(file, options.spacing) + 1):
+        for number in range(1, count() + 1):
             bands.setdefault(number, {}).update(common)
     for text in options.band:
         key, fields = _band(text)

@@ -73,13 +73,7 @@ def command(options: RawOptions) -> None:
     if not options.guess:
         options.refuse(["keep_best", "preview"], "without --guess")
         if options.rows is None or options.columns is None:
-            lacking = [name for name in ("rows", "columns") if getattr(options, name) is None]
-            raise click.UsageError(
-                "say --rows and --columns, or ask for a --guess, or --from NOTES"
-                if options.from_notes is None
-                else f"{options.from_notes}: says no {' and no '.join(lacking)}; say --"
-                + " and --".join(lacking)
-            )
+            raise click.UsageError(_unsaid(options))
     elif not options.keep_best and not options.preview:
         options.refuse(["overwrite"], "without --keep-best or --preview")
     with answering(options) as answer:
@@ -87,6 +81,15 @@ def command(options: RawOptions) -> None:
             _guess(options, answer)
         else:
             _keep(_table(options), options, answer)
+
+
+def _unsaid(options: RawOptions) -> str:
+    """Say what of rows and columns is lacking, and how to give it."""
+    if options.from_notes is None:
+        return "say --rows and --columns, or ask for a --guess, or --from NOTES"
+    lacking = [name for name in ("rows", "columns") if getattr(options, name) is None]
+    asked = " and --".join(lacking)
+    return f"{options.from_notes}: says no {' and no '.join(lacking)}; say --{asked}"
 
 
 def with_notes(options: RawOptions, noted: dict[str, Any]) -> RawOptions:

@@ -20,9 +20,9 @@ from spectrane.model.pixels import Pixels
 
 Rgba = NDArray[np.uint8]
 _FindT: TypeAlias = Callable[[NDArray[Any]], NDArray[np.float64]]
-_FEWEST, _LOOKED_UP = 250_000, 1_500_000
-"""Numbers for which another thread is begun: of those that are found in tables a core does so many
-in the time that one takes to begin, and to be waited for.
+_LOOKED_UP = 1_500_000
+"""Numbers found in tables for which another thread is begun: a core does so many in the time that
+one takes to begin, and to be waited for.
 """
 _ADJUSTED = 1 << 15
 """Pixels that are adjusted at once: several planes of them in floats fit in the cache."""
@@ -36,7 +36,8 @@ def draw(pixels: Pixels, shadings: Sequence[Shading], hidden: str | None) -> Rgb
     rows, columns = pixels.values.shape[1:]
     words = np.empty((rows, columns), np.uint32)
     paint = _painter(pixels, shadings, word_of(hidden))
-    parts = row_parts(rows, columns * len(shadings), _LOOKED_UP if _by_tables(pixels) else _FEWEST)
+    fewest = {"least": _LOOKED_UP} if _by_tables(pixels) else {}
+    parts = row_parts(rows, columns * len(shadings), **fewest)
     in_parallel(parts, lambda: lambda part: paint(pixels.cut((part, slice(None))), words[part]))
     return words.view(np.uint8).reshape(rows, columns, 4)
 

@@ -147,11 +147,19 @@ def ready_along(layer: VolumeLayer, turn: NDArray[np.float64], *, tell: bool = T
     ready = Ready(layer, kept, every, turn, plan)
     if tell:
         plan.tell()
-        blocks = walk(left, plan.bands[:1], whole(left.shape))
-        if layer.threshold is not None and not any(len(block[0]) for block in blocks):
-            seen = "all of it is faded" if layer.faded else "nothing of it is seen"
-            warn_caller(f"{layer.title}: no voxel is left {ready.meaning()}: {seen}")
+        _tell_of_nothing(ready, left)
     return ready
+
+
+def _tell_of_nothing(ready: Ready, left: Source) -> None:
+    """Warn of a threshold that leaves no voxel of what it tests."""
+    layer = ready.layer
+    if layer.threshold is None:
+        return
+    blocks = walk(left, ready.frames[:1], whole(left.shape))
+    if not any(len(block[0]) for block in blocks):
+        seen = "all of it is faded" if layer.faded else "nothing of it is seen"
+        warn_caller(f"{layer.title}: no voxel is left {ready.meaning()}: {seen}")
 
 
 def flat(

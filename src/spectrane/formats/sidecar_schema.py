@@ -10,6 +10,7 @@ import numpy as np
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError
 
 from spectrane.engine.described import Described
+from spectrane.model.band import usable
 from spectrane.model.errors import MetadataError, SpectraneError, nearest
 from spectrane.model.grid import Grid
 from spectrane.model.look import Look
@@ -24,7 +25,7 @@ Finite = Annotated[float, Field(allow_inf_nan=False)]
 
 
 def _is_factor(number: float) -> float:
-    if number == 0:
+    if not usable(number, 0.0):
         raise ValueError("expected a number other than 0")
     return number
 
