@@ -156,3 +156,11 @@ def test_a_block_larger_than_the_cache_is_not_kept():
     cache.put("b", np.zeros(10, np.uint8))
     cache.clear()
     assert cache.get("b") is None
+
+
+def test_what_is_looked_at_again_and_again_may_fill_the_cache():
+    cache = BlockCache(limit=400)
+    assert (cache.takes(100), cache.takes(101)) == (True, False)
+    with cache.for_views(80):
+        assert (cache.takes(80), cache.takes(81)) == (True, False)
+    assert (cache.takes(100), cache.takes(101)) == (True, False)

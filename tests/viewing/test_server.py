@@ -16,6 +16,7 @@ from starlette.testclient import TestClient
 
 import spectrane as sp
 from spectrane.engine.watching import told_walk
+from spectrane.formats.tiff.decoding import BlockDecoder
 from spectrane.model.errors import AccessError
 from spectrane.viewing.rasters import RasterView
 from spectrane.viewing.running import Running
@@ -151,6 +152,22 @@ def test_of_two_pages_each_is_told_what_it_has_not(client):
     other.ask(1, {"do": "look", "invert": True})  # of the same number, and another picture
     page.ask(2)
     np.testing.assert_array_equal(page.pictures[0], other.pictures[0])
+
+
+def test_a_pan_decodes_what_is_new_alone(tmp_path, monkeypatch):
+    path = tmp_path / "sea.tif"
+    sp.from_array(np.ones((3, 2048, 1280), "u2")).save(path, tile=256, overviews=False)
+    session = Session.of([sp.open_raster(path)])
+    session.resize(100, 160)
+    session.change({"do": "whole"})
+    decoded, decode = [], BlockDecoder.decode
+    monkeypatch.setattr(BlockDecoder, "decode", lambda *a: (decoded.append(1), decode(*a))[1])
+    page = Page(TestClient(served_page(live := Live(RasterView(session))), base_url=HOST,
+                           headers={HEADER: live.token}))  # fmt: skip
+    for number in (1, 2, 3):
+        assert not page.ask(number, {"do": "pan", "columns": 1, "rows": -1})["problems"]
+        decoded.append("|")
+    assert decoded == [1] * 40 + ["|"] * 3  # 15.7 MB
 
 
 def test_before_is_as_it_came(client, live):

@@ -21,10 +21,15 @@ from spectrane.cli.options import command_of, option
 from spectrane.cli.slice_drawing import OF_A_MAP, anatomy, laid_layers, test_words
 from spectrane.cli.slice_options import MapOptions
 from spectrane.cli.values import NoData, with_fields
+from spectrane.engine.freed_memory import keep_freed_memory
+from spectrane.kernels import choice
 from spectrane.kernels.records import record
 
 if TYPE_CHECKING:
     from spectrane.viewing.opening import OpenedView, OpenedVolumes
+
+_FREED = 128 << 20
+"""Bytes of freed memory that wait for the next picture."""
 
 
 @record(frozen=True)
@@ -60,6 +65,8 @@ def command(options: ViewOptions) -> None:
     A page opens in the browser, served on this machine alone. It leaves with the picture, the look
     kept with the file, and the command that makes it again. Ctrl-C ends it.
     """
+    if choice.process_is_ours:
+        keep_freed_memory(_FREED)
     with answering(options) as answer, contextlib.ExitStack() as opened:
         deep = not options.layers and bool(options.files) and _is_volume(options)
         view = _volumes(options, opened) if deep else _rasters(options, opened)

@@ -28,6 +28,7 @@ class BlockCache:
     def __init__(self, limit: int = 256 << 20) -> None:
         self.limit = limit
         self._narrowings: list[tuple[int, int]] = []
+        self._for_views = 0
         self.held = 0
         self._blocks: OrderedDict[Hashable, NDArray[Any]] = OrderedDict()
         self._lock = threading.Lock()
@@ -49,6 +50,24 @@ class BlockCache:
             self.held += block.nbytes - (old.nbytes if old is not None else 0)
             self._blocks[key] = block
             self._drop()
+
+    def takes(self, size: int) -> bool:
+        """Tell whether the blocks of one read, of so many bytes together, are kept: those of a bulk
+        read would push everything else out. What is looked at again and again may fill all.
+        """
+        return size <= (self.limit if self._for_views else self.limit // 4)
+
+    @contextlib.contextmanager
+    def for_views(self, limit: int) -> Iterator[None]:
+        """Hold at most so many bytes for a while, for reads of much the same blocks each time."""
+        with self._lock:
+            self._for_views += 1
+        try:
+            with self.narrowed(limit):
+                yield
+        finally:
+            with self._lock:
+                self._for_views -= 1
 
     @contextlib.contextmanager
     def narrowed(self, limit: int) -> Iterator[None]:

@@ -101,8 +101,10 @@ def unchanged(layers: Sequence[tuple[Rgba, float, str]]) -> Rgba | None:
     """Return the one picture that blending leaves as it is, where it does."""
     if not _alone(layers) or not layers[0][0].flags.c_contiguous:
         return None
-    colours = layers[0][0].view("<u4") - np.uint32(1) < _CLEAR - 1  # of what is clear
-    return None if colours.any() else layers[0][0]
+    words = layers[0][0].view("<u4")
+    if words.size and words.min() < _CLEAR and (words - np.uint32(1) < _CLEAR - 1).any():
+        return None  # something that is clear has a colour
+    return layers[0][0]
 
 
 def blended(layers: Sequence[tuple[Rgba, float, str]], out: Rgba, rows: slice, work: int) -> None:

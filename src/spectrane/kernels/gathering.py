@@ -166,15 +166,17 @@ bilinear_cells = Twin(
 """``bilinear_cell_reference`` or its compiled twin."""
 
 
-def nearest_at(
-    columns: NDArray[np.float64], rows: NDArray[np.float64], shape: tuple[int, int]
-) -> tuple[NDArray[np.intp], NDArray[np.intp], NDArray[np.bool_]]:
-    """Return which pixel of a plane holds each position, and where there is one."""
+def nearest_along(
+    at: NDArray[np.float64], length: int
+) -> tuple[NDArray[np.intp], NDArray[np.bool_]]:
+    """Return which of ``length`` pixels along an axis holds each position, and where one does.
+
+    >>> [found.tolist() for found in nearest_along(np.array([-0.1, 0.9, 1.0, 2.0]), 2)]
+    [[0, 0, 1, 0], [False, True, True, False]]
+    """
     with np.errstate(invalid="ignore"):
-        inside = (columns >= 0) & (columns < shape[1]) & (rows >= 0) & (rows < shape[0])
-    column = np.where(inside, columns, 0).astype(np.intp)
-    row = np.where(inside, rows, 0).astype(np.intp)
-    return row, column, inside
+        inside = (at >= 0) & (at < length)
+    return np.where(inside, at, 0).astype(np.intp), inside
 
 
 def majority_at(

@@ -5,14 +5,16 @@ The same means as ``gathering`` finds at any positions, several times sooner.
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.kernels.gathering import HALF, tap_weights
 
-_ROWS = 64
+_Taps: TypeAlias = list[tuple[NDArray[np.intp], NDArray[Any]]]
+"""Which input each output takes, and its weight, tap by tap."""
+_ROWS = 32
 """Outputs that are summed at a time, so that what they are summed from stays in the cache."""
 
 
@@ -20,33 +22,41 @@ def area_means(
     plane: NDArray[Any], valid: NDArray[np.bool_] | None, rows: NDArray[np.float64],
     columns: NDArray[np.float64], scales: tuple[float, float], out: NDArray[Any],
 ) -> None:  # fmt: skip
-    """Fill ``out`` (len(rows), len(columns)) with area means around corner-based positions.
+    """Fill ``out`` (len(rows), len(columns)), of floats, with area means around corner-based
+    positions.
 
-    ``plane`` is float, ``valid`` where it means something (None: everywhere); it must reach to the
-    raster's edge or beyond all taps. NaN where a position is outside, or less than half of what
-    lies inside is valid. ``scales`` are the inputs that an output covers along rows and columns.
+    ``plane`` holds numbers of any type, ``valid`` where they mean something (None: wherever they
+    are finite); it must reach to the raster's edge or beyond all taps. NaN where a position is
+    outside, or less than half of what lies inside is valid. ``scales`` are the inputs that an
+    output covers along rows and columns.
 
     >>> found = np.empty((1, 2))
-    >>> area_means(np.array([[1.0, 3.0, 5.0]]), None, np.array([0.5]), np.array([0.75, 2.25]),
+    >>> area_means(np.array([[1, 3, 5]]), None, np.array([0.5]), np.array([0.75, 2.25]),
     ...            (1.0, 1.5), found)
     >>> found.round(6).tolist()
     [[1.666667, 4.333333]]
     """
-    down, across = _Axis(rows, scales[0], plane.shape[0]), _Axis(columns, scales[1], plane.shape[1])
-    filled = plane if valid is None else np.where(valid, plane, plane.dtype.type(0))
-    kept = None if valid is None else valid.astype(plane.dtype)
+    down = _Axis(rows, scales[0], plane.shape[0], out.dtype)
+    across = _Axis(columns, scales[1], plane.shape[1], out.dtype)
+    zero = plane.dtype.type(0)
     for start in range(0, len(rows), _ROWS):
         part = slice(start, start + _ROWS)
+        low, high = down.reach(part)
+        some, means = plane[low:high], out[part]
+        kept = None if valid is None else valid[low:high]
+        if plane.dtype.kind == "f":
+            kept = np.isfinite(some) if kept is None else kept & np.isfinite(some)
         full = np.multiply.outer(down.full[part], across.full)
-        total = _across(across, down.summed(filled, part))
-        if kept is None:
-            used, enough = full, full > 0
-        else:
-            used = _across(across, down.summed(kept, part))
+        used, enough = full, full > 0
+        if kept is not None and not kept.all():
+            some = np.where(kept, some, zero)
+            used = _summed(kept, down, across, part, np.empty_like(full))
             enough = (used >= HALF * full * (1 - 1e-6)) & (used > 0)
+        _summed(some, down, across, part, means)
         with np.errstate(invalid="ignore", divide="ignore"):
-            means = total / used
-        out[part] = means if enough.all() else np.where(enough, means, np.nan)
+            means /= used
+        if not enough.all():
+            means[~enough] = np.nan
 
 
 class _Axis:
@@ -54,30 +64,47 @@ class _Axis:
     whose position lies outside.
     """
 
-    def __init__(self, at: NDArray[np.float64], scale: float, length: int) -> None:
+    def __init__(
+        self, at: NDArray[np.float64], scale: float, length: int, dtype: np.dtype[Any]
+    ) -> None:
         first, weights = tap_weights("area", at, scale)
         inside = (at >= 0) & (at < length)
-        self.taps = []
-        self.full = np.zeros(len(at))
+        self.taps: _Taps = []
+        self.full = np.zeros(len(at), dtype)
         for k, weight in enumerate(weights):
             index = first + k
-            own = np.where(inside & (index >= 0) & (index < length), weight, 0.0)
+            own = np.where(inside & (index >= 0) & (index < length), weight, 0.0).astype(dtype)
             self.full += own
             if own.any():
                 self.taps.append((index.clip(0, length - 1), own))
 
-    def summed(self, plane: NDArray[Any], part: slice = slice(None)) -> NDArray[Any]:
-        """Return the weighted sums of some outputs along the first axis."""
-        count = len(self.full[part])
-        out = np.zeros((count, plane.shape[1]), plane.dtype)
-        some = np.empty_like(out)
-        for index, weight in self.taps:
-            plane.take(index[part], axis=0, out=some, mode="clip")  # all are inside: clipped before
-            some *= weight[part, np.newaxis].astype(plane.dtype)
-            out += some
-        return out
+    def reach(self, part: slice) -> tuple[int, int]:
+        """Return the inputs (half-open) that some outputs are summed from."""
+        reached = [index[part] for index, _ in self.taps]
+        if not reached:
+            return 0, 0
+        return min(int(one.min()) for one in reached), max(int(one.max()) for one in reached) + 1
 
 
-def _across(axis: _Axis, plane: NDArray[Any]) -> NDArray[Any]:
-    """Return the weighted sums along the second axis; turned once, not for each tap."""
-    return axis.summed(np.ascontiguousarray(plane.T)).T
+def _summed(
+    plane: NDArray[Any], down: _Axis, across: _Axis, part: slice, out: NDArray[Any]
+) -> NDArray[Any]:
+    """Fill ``out`` with the weighted sums of some rows of outputs; ``plane`` is what they reach."""
+    low, _ = down.reach(part)
+    lines = np.empty((len(out), plane.shape[1]), out.dtype)
+    _weighed(plane, 0, [(index[part] - low, weight[part, np.newaxis])
+                        for index, weight in down.taps], lines)  # fmt: skip
+    _weighed(lines, 1, across.taps, out)
+    return out
+
+
+def _weighed(plane: NDArray[Any], axis: int, taps: _Taps, out: NDArray[Any]) -> None:
+    """Fill ``out`` with the sums of what each tap takes along an axis, times its weights."""
+    taken, term = np.empty(out.shape, plane.dtype), np.empty_like(out)
+    if not taps:
+        out[...] = 0
+    for k, (index, weight) in enumerate(taps):
+        plane.take(index, axis, out=taken, mode="clip")  # all are inside: quicker than asking
+        np.multiply(taken, weight, out=term if k else out)
+        if k:
+            out += term

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from spectrane.engine.derived import Derived
 from spectrane.engine.full import FullSource
-from spectrane.engine.pyramid import AT_ONCE, Level, Whole
+from spectrane.engine.pyramid import AT_ONCE, Level, Whole, picked
 from spectrane.engine.threads import in_parallel, row_parts
 from spectrane.kernels import gathering
 from spectrane.kernels.lined_up import area_means
@@ -83,24 +83,34 @@ class Regridded(Derived, FullSource):
 
     def read_native(self, bands: Sequence[int], window: Window) -> Pixels:
         """Answer a window, some rows at a time."""
-        size = extent(window)
-        values = np.zeros((len(bands), *size), self.dtype)
-        mask = np.zeros((len(bands), *size), bool)
+        pieces = _pieces(window)
+        pixels = self._piece(bands, window) if len(pieces) == 1 else None
+        if pixels is None:
+            pixels = self._together(bands, window, pieces)
+        if pixels.valid.all():
+            return Pixels(pixels.values, alpha=pixels.alpha)
+        valid = pixels.validity
+        if self.nodata_when == "all":
+            valid = np.broadcast_to(valid.any(axis=0), valid.shape)
+        return Pixels(pixels.values, mask=valid, alpha=pixels.alpha)
+
+    def _together(self, bands: Sequence[int], window: Window, parts: Iterable[Window]) -> Pixels:
+        """Answer a window in parts."""
+        values = np.zeros((len(bands), *extent(window)), self.dtype)
+        mask = np.zeros(values.shape, bool)
         alpha: NDArray[Any] | None = None
-        for piece in _pieces(window):
-            pixels = self._piece(bands, piece)
+        for part in parts:
+            pixels = self._piece(bands, part)
             if pixels is None:
                 continue
-            where = relative(piece, window)
+            where = relative(part, window)
             values[(slice(None), *where)] = pixels.values
-            mask[(slice(None), *where)] = pixels.validity
+            mask[(slice(None), *where)] = pixels.valid
             if pixels.alpha is not None:
-                alpha = np.zeros(size, pixels.alpha.dtype) if alpha is None else alpha
+                alpha = np.zeros(extent(window), pixels.alpha.dtype) if alpha is None else alpha
                 alpha[where] = pixels.alpha
         if self.alpha and alpha is None:
-            alpha = np.zeros(size, self.dtype)
-        if self.nodata_when == "all":
-            mask[:] = mask.any(axis=0)
+            alpha = np.zeros(extent(window), self.dtype)
         return Pixels(values, mask=mask, alpha=alpha)
 
     def _piece(self, bands: Sequence[int], window: Window) -> Pixels | None:
@@ -112,32 +122,12 @@ class Regridded(Derived, FullSource):
         factors = self._factors()
         held = math.prod(-(-n // f) for n, f in zip(extent(needed), factors, strict=True))
         if held * len(bands) > AT_ONCE and window_area(window) > 4096:
-            return self._halves(bands, window)
+            return self._together(bands, window, _halves(window))
         if self.resample == "nearest":
             return self._nearest(bands, needed, positions)
         if self.resample == "majority":
             return self._majority(bands, needed, positions)
         return self._mixed(bands, _even(needed, factors, self.parent.shape), factors, positions)
-
-    def _halves(self, bands: Sequence[int], window: Window) -> Pixels:
-        """Answer a window that needs too much at once in two parts."""
-        axis = int(np.argmax(extent(window)))
-        start, stop = window[axis]
-        middle = (start + stop) // 2
-        parts = [tuple(cut if k == axis else pair for k, pair in enumerate(window))
-                 for cut in ((start, middle), (middle, stop))]  # fmt: skip
-        values = np.zeros((len(bands), *extent(window)), self.dtype)
-        mask = np.zeros(values.shape, bool)
-        alpha = np.zeros(extent(window), self.dtype) if self.alpha else None
-        for part in parts:
-            pixels = self._piece(bands, part)
-            if pixels is not None:
-                where = relative(part, window)
-                values[(slice(None), *where)] = pixels.values
-                mask[(slice(None), *where)] = pixels.validity
-                if alpha is not None and pixels.alpha is not None:
-                    alpha[where] = pixels.alpha
-        return Pixels(values, mask=mask, alpha=alpha)
 
     def _factors(self) -> tuple[int, int]:
         """Return by how much the parent is read smaller, from its overviews, per axis."""
@@ -172,16 +162,22 @@ class Regridded(Derived, FullSource):
     def _nearest(self, bands: Sequence[int], needed: Window, positions: Positions) -> Pixels:
         pixels = self.parent.read(bands, needed)
         (top, _), (left, _) = needed
-        columns, rows = positions[0] - left, positions[1] - top
-        if rows.ndim == 1:  # lines of one another
-            columns, rows = columns[np.newaxis], rows[:, np.newaxis]
-        row, column, inside = gathering.nearest_at(columns, rows, extent(needed))  # type: ignore[arg-type]
-        valid = pixels.validity
-        values = pixels.values[:, row, column]
-        mask = valid[:, row, column] & inside
-        alpha = None if pixels.alpha is None else np.where(inside, pixels.alpha[row, column], 0)
-        return Pixels(values, mask=mask, alpha=None if alpha is None else
-                      alpha.astype(pixels.alpha.dtype))  # type: ignore[union-attr]  # fmt: skip
+        height, width = extent(needed)
+        row, known = gathering.nearest_along(positions[1] - top, height)
+        column, met = gathering.nearest_along(positions[0] - left, width)
+        lines = row.ndim == 1
+        inside = known[:, np.newaxis] & met if lines else known & met
+        place = None if lines else row * width + column
+
+        def taken(plane: NDArray[Any]) -> NDArray[Any]:
+            return picked(plane, (row, column)) if place is None else plane.ravel().take(place)
+
+        mask = inside[np.newaxis]
+        if not pixels.valid.all():
+            mask = mask & np.stack([taken(np.broadcast_to(plane, extent(needed)))
+                                    for plane in pixels.valid])  # fmt: skip
+        alpha = None if pixels.alpha is None else taken(pixels.alpha) * inside
+        return Pixels(np.stack([taken(plane) for plane in pixels.values]), mask=mask, alpha=alpha)
 
     def _majority(self, bands: Sequence[int], needed: Window, positions: Positions) -> Pixels:
         pixels = self.parent.read(bands, needed)
@@ -217,16 +213,20 @@ class Regridded(Derived, FullSource):
         self, bands: Sequence[int], answers: Sequence[NDArray[Any]], alpha: NDArray[Any] | None
     ) -> Pixels:
         """Return means, NaN where there are none, as the stored type has them."""
-        values = np.zeros((len(bands), *answers[0].shape), self.dtype)
-        mask = np.zeros(values.shape, bool)
+        values = np.empty((len(bands), *answers[0].shape), self.dtype)
+        mask = np.empty(values.shape, bool)
 
-        def one(index: int) -> None:
-            rule = self.bands[bands[index]].rule
-            np.logical_not(np.isnan(answers[index]), out=mask[index])
-            values[index] = stored_values(answers[index], mask[index], self.dtype, rule)
+        def one(k: int) -> None:
+            self._put(bands[k], answers[k], values[k], mask[k])
 
         in_parallel(range(len(bands)), lambda: one)
         return Pixels(values, mask=mask, alpha=alpha)
+
+    def _put(
+        self, band: int, means: NDArray[Any], values: NDArray[Any], mask: NDArray[np.bool_]
+    ) -> None:
+        np.logical_not(np.isnan(means), out=mask)
+        values[...] = stored_values(means, mask, self.dtype, self.bands[band].rule)
 
     def _averaged(
         self, bands: Sequence[int], pixels: Pixels, columns: NDArray[np.float64],
@@ -234,39 +234,40 @@ class Regridded(Derived, FullSource):
     ) -> Pixels:  # fmt: skip
         """Answer by area means along rows and columns that run along the parent's."""
         dtype, size = value_dtype(pixels.values.dtype), (len(rows), len(columns))
-        valid = np.broadcast_to(pixels.valid, (len(pixels.valid), *pixels.values.shape[1:]))
-        planes = [(plane, valid[min(k, len(valid) - 1)]) for k, plane in enumerate(pixels.values)]
-        answers = [np.empty(size, dtype) for _ in planes]
-        parts = row_parts(len(rows), len(columns) * len(planes), 100_000)
-        jobs = [(k, part) for part in parts for k in range(len(planes))]
+        valid = None if pixels.valid.all() else pixels.validity
+        values = np.empty((len(bands), *size), self.dtype)
+        mask = np.empty(values.shape, bool)
+        parts = row_parts(len(rows), len(columns) * len(bands), 100_000)
 
         def one(job: tuple[int, slice]) -> None:
             k, part = job
-            plane, kept = planes[k]
-            reach = gathering.tap_count("area", scales[0]) // 2 + 2
-            seen = rows[part]
-            low = max(0, int(np.nanmin(seen)) - reach)
-            high = min(len(plane), max(0, int(np.nanmax(seen))) + reach + 1)
-            some = plane[low:high].astype(dtype)
-            known = kept[low:high]
-            if plane.dtype.kind == "f":
-                known = known & np.isfinite(some)
-            area_means(some, None if known.all() else known, seen - low, columns, scales,
-                       answers[k][part])  # fmt: skip
+            means = np.empty((len(rows[part]), len(columns)), dtype)
+            area_means(pixels.values[k], None if valid is None else valid[k], rows[part], columns,
+                       scales, means)  # fmt: skip
+            self._put(bands[k], means, values[k, part], mask[k, part])
 
-        in_parallel(jobs, lambda: one)
+        in_parallel([(k, part) for part in parts for k in range(len(bands))], lambda: one)
         alpha = None
         if pixels.alpha is not None:
             share = np.empty(size, np.float32)
-            area_means(pixels.alpha.astype(np.float32), None, rows, columns, scales, share)
+            area_means(pixels.alpha, None, rows, columns, scales, share)
             alpha = self._cover(share, pixels.alpha.dtype)
-        return self._stored(bands, answers, alpha)
+        return Pixels(values, mask=mask, alpha=alpha)
 
     def _cover(self, share: NDArray[Any], dtype: np.dtype[Any]) -> NDArray[Any]:
         """Return alpha of a type as the source's own has it; nothing where there is none."""
         full = full_alpha(self.dtype)
         cover = np.nan_to_num(share) * (full / full_alpha(dtype))
         return as_stored(np.clip(cover, 0, full), self.dtype)
+
+
+def _halves(window: Window) -> list[Window]:
+    """Cut a window in two along its longer side."""
+    axis = int(np.argmax(extent(window)))
+    start, stop = window[axis]
+    middle = (start + stop) // 2
+    return [tuple(cut if k == axis else pair for k, pair in enumerate(window))
+            for cut in ((start, middle), (middle, stop))]  # fmt: skip
 
 
 def _pieces(window: Window) -> list[Window]:

@@ -16,6 +16,10 @@ from numpy.typing import NDArray
 FEW = 2
 """Above so many planes the picture itself is put together sooner, from all four as they lie."""
 
+_WHITE = np.uint32(0xFFFFFFFF)
+_ROWS = 64
+"""Rows that are looked at at a time, so that they stay in the cache."""
+
 
 @dataclass(frozen=True)
 class Sent:
@@ -45,18 +49,25 @@ def sent(rgba: NDArray[np.uint8], before: NDArray[np.uint8] | None) -> Sent:
     afresh = before is None or before.shape != rgba.shape
     if rgba is before:
         return Sent([], False, ())
-    words = rgba.view("<u4")
-    known = np.uint32(0xFFFFFFFF) if before is None or afresh else before.view("<u4")
-    differ = _bits(words ^ known)
+    words = rgba.view("<u4")[..., 0]
+    known = np.broadcast_to(_WHITE, words.shape)
+    if before is not None and not afresh:
+        known = before.view("<u4")[..., 0]
+    differ = _bits(words, known)
     channels = [channel for channel in range(4) if differ >> 8 * channel & 0xFF]
     planes = [[channel] for channel in channels]
-    if channels[:3] == [0, 1, 2] and not _bits(words ^ words >> np.uint32(8)) & 0xFFFF:
+    if channels[:3] == [0, 1, 2] and not _bits(words, words, 8) & 0xFFFF:
         planes = [[0, 1, 2], *planes[3:]]
     if len(planes) > FEW:
         return Sent(None, True, (rgba.data,))
     return Sent(planes, afresh, tuple(rgba[..., alike[0]].tobytes() for alike in planes))
 
 
-def _bits(words: NDArray[np.uint32]) -> int:
-    """Return the bits that are set in any of the words."""
-    return int(np.bitwise_or.reduce(words, axis=None))
+def _bits(words: NDArray[np.uint32], others: NDArray[np.uint32], shift: int = 0) -> int:
+    """Return the bits in which any word differs from the other, shifted to the right."""
+    found = 0
+    for start in range(0, len(words), _ROWS):
+        part = slice(start, start + _ROWS)
+        other = others[part] >> np.uint32(shift) if shift else others[part]
+        found |= int(np.bitwise_or.reduce(words[part] ^ other, axis=None))
+    return found

@@ -47,7 +47,7 @@ class Work:
             if self._running == 1:
                 self.stopping.clear()
         try:
-            with watched(self._told), cache.blocks.narrowed(BLOCKS), weighed_alone():
+            with watched(self._told), cache.blocks.for_views(BLOCKS), weighed_alone():
                 yield
         finally:
             with self._lock:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any, TypeAlias
 
@@ -60,7 +61,7 @@ class TiffPlane:
         if out is None:
             out = np.empty((len(samples), *extent(window)), layout.dtype.newbyteorder("="))
         jobs = self._jobs(unique, window)
-        keep = keep and self.cacheable(len(jobs))
+        keep = keep and self.cacheable(window, len(unique))
         jobs = [job for job in jobs if not self._from_cache(job, window, out)]
         if jobs:
             undo = undo_differences.choose(out.size if layout.predictor == 2 else 0)
@@ -80,9 +81,11 @@ class TiffPlane:
                 missing[(which, *self._places(job, window)[1])] = True
         return missing
 
-    def cacheable(self, blocks: int) -> bool:
-        """Tell whether so many decoded blocks may go to the cache."""
-        return blocks * self.layout.block_bytes <= cache.blocks.limit // 4
+    def cacheable(self, window: Window, samples: int) -> bool:
+        """Tell whether the decoded blocks that a window touches may go to the cache."""
+        block = self.layout.block
+        numbers = len(blocks_touching(window, block)) * math.prod(block) * samples
+        return cache.blocks.takes(numbers * self.layout.dtype.itemsize)
 
     def _jobs(self, samples: list[int], window: Window) -> list[_Job]:
         positions = blocks_touching(window, self.layout.block)
@@ -251,7 +254,7 @@ class Resolution:
         columns = max(1, min(_STRIP // (block[0] * len(bands)), window[1][1] - window[1][0]))
         across = max(1, columns // block[1]) * block[1]
         down = max(1, _STRIP // (block[0] * across * len(bands))) * block[0]
-        keep = self.samples.cacheable(len(blocks_touching(window, block)))
+        keep = self.samples.cacheable(window, len(bands))
 
         def one(position: tuple[int, ...]) -> tuple[Window, Pixels]:
             _, part = block_seen(position, (down, across), self.shape, window)
