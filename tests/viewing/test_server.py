@@ -207,6 +207,17 @@ def test_counts_are_those_in_view(client, live):
     assert found["above"] == pytest.approx((values > 1500).mean())
 
 
+def test_where_nothing_of_the_raster_is_in_view_all_is_answered(client, live):
+    page = Page(client)
+    page.ask(1, {"do": "mark", "column": 50, "row": 60}, {"do": "pan", "columns": 5000, "rows": 0})
+    assert (page.pictures[0] == 0).all()
+    asked = {"column": 3, "row": 4, "text": "red > 3"}
+    told = {name: client.get(f"/{name}", params=asked) for name in live.viewed.answers}
+    assert {name: one.status_code for name, one in told.items()} == dict.fromkeys(told, 200)
+    channel = told["counts"].json()["channels"][0]  # with limits to be set all the same
+    assert (sum(channel["counts"]), channel["high"] > channel["low"]) == (0, True)
+
+
 def test_numbers_stand_in_large_pixels(client, live):
     assert client.get("/numbers").json()["numbers"] == []  # 6300 are too many to read
     do(client, do="zoom", factor=20)

@@ -27,7 +27,9 @@ def adjusted(planes: Sequence[F64], valid: NDArray[np.bool_], look: Look) -> lis
     """
     done = []
     for plane in planes:
-        t = np.where(valid, np.nan_to_num(plane), 0.0)
+        t = np.fmax(plane, 0.0)  # of t, which is 0...1 or NaN, that leaves NaN out alone
+        if not valid.all():
+            t[~valid] = 0.0
         if look.local_contrast:
             t = local_contrast(t, valid, look.local_contrast)
         if look.sharpen is not None:
@@ -36,9 +38,21 @@ def adjusted(planes: Sequence[F64], valid: NDArray[np.bool_], look: Look) -> lis
             t = np.clip((t - 0.5) * look.contrast + 0.5 + look.brightness, 0.0, 1.0)
         done.append(t)
     if len(done) == 3 and look.saturation != 1.0:
-        grey = sum(w * plane for w, plane in zip(_LUMA, done, strict=True))
-        done = [np.clip(grey + look.saturation * (plane - grey), 0.0, 1.0) for plane in done]
+        _saturate(done, look.saturation)
     return done
+
+
+def _saturate(planes: Sequence[F64], saturation: float) -> None:
+    """Set planes to clip(grey + saturation (plane - grey), 0, 1), in place."""
+    red, green, blue = (w * plane for w, plane in zip(_LUMA, planes, strict=True))
+    grey = red
+    grey += green
+    grey += blue
+    for plane in planes:
+        plane -= grey
+        plane *= saturation
+        plane += grey
+        np.clip(plane, 0.0, 1.0, out=plane)
 
 
 def sharpened(t: F64, valid: NDArray[np.bool_], radius: float, amount: float) -> F64:

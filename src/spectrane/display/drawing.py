@@ -181,10 +181,14 @@ def _draw_adjusted(
         for channel in range(3):
             out[..., channel] = levels.level(done[channel if len(done) == 3 else 0], top)
         out[..., 3] = top
-    share = _coverage(pixels, cover, top) / top
-    out[..., 3] = np.floor(out[..., 3] * share + 0.5)
-    out[out[..., 3] == 0] = 0
-    out[~pixels.shown] = _hidden(hidden).astype(dtype) * (top // 255)
+    if pixels.alpha is not None or cover is not None:
+        share = _coverage(pixels, cover, top) / top
+        out[..., 3] = np.floor(out[..., 3] * share + 0.5)
+    clear = out[..., 3] == 0
+    if clear.any():
+        out[clear] = 0
+    if not pixels.shown.all():
+        out[~pixels.shown] = _hidden(hidden).astype(dtype) * (top // 255)
     return out
 
 

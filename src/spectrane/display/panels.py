@@ -14,7 +14,7 @@ from spectrane.spatial.slicing import SlicePlane
 
 GAP = 6
 """Pixels between panels."""
-DARK, LIGHT = (12, 14, 16, 255), (235, 235, 225, 255)
+DARK, LIGHT = (14, 14, 14, 255), (235, 235, 225, 255)
 
 
 _DARK = np.array(DARK, np.uint8).view(np.uint32)[0]

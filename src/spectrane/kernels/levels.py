@@ -34,4 +34,6 @@ def level(t: FloatArray, top: int) -> FloatArray:
     >>> level(np.array([0.0, 0.5, 1.0]), 255).tolist()
     [0.0, 128.0, 255.0]
     """
-    return np.floor(t * top + 0.5)
+    scaled = np.asarray(t * top, np.float64)
+    scaled += 0.5
+    return np.floor(scaled, out=scaled)

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from spectrane.analysis.expressions import Computed
 from spectrane.analysis.ranking import count_small, sorted_counts
 from spectrane.display.layers import Layer, PlannedLayer, common_grid
+from spectrane.display.onto import covers
 from spectrane.display.plan import RenderPlan
 from spectrane.display.shading import Shading
 from spectrane.display.thumbnails import is_quick
@@ -35,8 +36,10 @@ def view_counts(session: Session, drawer: Drawer) -> dict[str, Any]:
     planned = frame.planned[session.active_place]
     if planned is None or not planned.plan.shadings:
         return {"channels": []}
-    pixels = drawer.pixels(planned, frame.grid)
-    return counts_in(pixels, planned.plan)
+    if frame.drawn[session.active_place] is None:  # it lies elsewhere
+        none = np.empty((len(planned.plan.bands), 0, 0), planned.source.dtype)
+        return counts_in(Pixels(none), planned.plan)
+    return counts_in(drawer.pixels(planned, frame.grid), planned.plan)
 
 
 def counts_in(pixels: Pixels, plan: RenderPlan) -> dict[str, Any]:
@@ -47,7 +50,7 @@ def counts_in(pixels: Pixels, plan: RenderPlan) -> dict[str, Any]:
         for stored, shading, channel in
         zip(pixels.values, plan.shadings[:3], plan.channels, strict=False)
     ]  # fmt: skip
-    return {"channels": found, "shown": float(shown.mean())}
+    return {"channels": found, "shown": float(shown.mean()) if shown.size else 0.0}
 
 
 def _counted(stored: NDArray[Any], shading: Shading, channel: str) -> dict[str, Any]:
@@ -101,7 +104,10 @@ def spread_of(session: Session, drawer: Drawer, text: str) -> dict[str, Any]:
         return {}
     made = Layer(Computed(layer.source, {"tested": text}), Look(channels=(1,)))
     grid = common_grid(session.base, session.view(), None)
-    pixels = drawer.pixels(PlannedLayer.of(made, grid), grid)
+    planned = PlannedLayer.of(made, grid)
+    if not covers(planned.source, grid):
+        return {}
+    pixels = drawer.pixels(planned, grid)
     return reach_of(pixels.values[0][pixels.shown])
 
 

@@ -91,8 +91,9 @@ class RasterView:
     def _beyond(self) -> dict[str, Any]:
         """Return where values lie below (255) and above (1) the limits of the active layer."""
         frame = self.drawer.frame(self.session)
-        planned = frame.planned[self.session.active_place]
-        if planned is None or not planned.plan.shadings:
+        place = self.session.active_place
+        planned = frame.planned[place]
+        if planned is None or frame.drawn[place] is None or not planned.plan.shadings:
             return {"rows": 0, "columns": 0, "way": ""}
         way = self.drawer.beyond(planned, frame.grid)
         rows, columns = way.shape
