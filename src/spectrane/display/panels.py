@@ -15,9 +15,9 @@ from spectrane.spatial.slicing import SlicePlane
 GAP = 6
 """Pixels between panels."""
 DARK, LIGHT = (14, 14, 14, 255), (235, 235, 225, 255)
-
-
 _DARK = np.array(DARK, np.uint8).view(np.uint32)[0]
+_CLEAR, _OPAQUE = np.uint32(1 << 24), np.uint32(0xFF000000)
+"""Words of pixels are clear below the first; from the second on they are opaque."""
 
 
 def dark(rows: int, columns: int) -> NDArray[np.uint8]:
@@ -31,12 +31,13 @@ def dark(rows: int, columns: int) -> NDArray[np.uint8]:
 
 def on_dark(rgba: Rgba) -> Rgba:
     """Lay a picture on black: what is clear must not look like bright tissue."""
-    share = rgba[..., 3]
-    if share.min(initial=255) == 255:
+    words = np.ascontiguousarray(rgba).view(np.uint32)[..., 0]
+    if words.min(initial=_OPAQUE) >= _OPAQUE:
         return rgba
-    if not ((share > 0) & (share < 255)).any():  # as it mostly is
-        words = np.ascontiguousarray(rgba).view(np.uint32)[..., 0]
-        return np.where(share == 0, _DARK, words)[..., np.newaxis].view(np.uint8)
+    clear = words < _CLEAR
+    if not ((words < _OPAQUE) & ~clear).any():  # as it mostly is
+        return np.where(clear, _DARK, words)[..., np.newaxis].view(np.uint8)
+    share = rgba[..., 3]
     alpha = share[..., np.newaxis].astype(np.float32) / 255
     dark = np.array(DARK, np.float32)
     out = np.floor(rgba * alpha + dark * (1 - alpha) + 0.5).astype(np.uint8)

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from spectrane.display.bars import bars_panel
 from spectrane.display.drawing import Rgba
 from spectrane.display.keys import Shown
-from spectrane.display.layers import stacked
+from spectrane.display.layers import stacked, to_read
 from spectrane.display.lettering import caption_height, font_of_height, lines_that_fit
 from spectrane.display.panels import (
     GAP,
@@ -52,11 +52,11 @@ def drawn_slice(
     if grid is None:
         grid = _scaled(layers[0].source.grid, scale)
     stack = stacked(layers, grid=grid, tell=False)
-    rgba = on_dark(stack.blended())
+    rims = {one.layer.title: one.layer for one in ready if one.layer.rims and one.layer.visible}
+    rgba = on_dark(stack.blended() if rims or outlined else to_read(stack))  # drawn on in place
     for one in outlined:
         alone = stacked([one], grid=stack.grid, tell=False)
         draw_edge(rgba, alone.blended()[..., 3] > 0)
-    rims = {one.layer.title: one.layer for one in ready if one.layer.rims and one.layer.visible}
     colors = {}
     for drawn in stack.layers:
         if drawn.planned is not None and drawn.planned.plan.classes:

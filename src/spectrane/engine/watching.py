@@ -34,6 +34,11 @@ def watched(watcher: Watcher) -> Iterator[None]:
         _watcher.reset(before)
 
 
+def watching() -> Watcher | None:
+    """Return who watches here, so that a thread that works for it may be watched too."""
+    return _watcher.get()
+
+
 def told_walk(walk: Iterator[tuple[Window, T]], window: Window) -> Iterator[tuple[Window, T]]:
     """Walk blocks of a window, and tell whoever watches; other threads may walk it too."""
     watcher = _watcher.get()

@@ -31,6 +31,8 @@ TOLERANCE = 0.05
 _STEPS = (64, 16)
 _LOOKED_AT = 33
 _SHARED = 64
+_MET = 1e-6
+"""Pixels of the source that a grid reaches into, at least, where the two meet."""
 _POORER = 1.0
 """Metres by which a datum transformation at hand must be worse to be warned of."""
 
@@ -190,7 +192,7 @@ class Mapping:
 
         Raises GridMismatch where the grids do not meet.
         """
-        rows, columns, inside = self._looked()
+        rows, columns, inside = self._ends() if self.straight else self._looked()
         if not inside.any():
             raise GridMismatch(
                 f"the rasters do not meet: the grid covers {_said(self.target)}, the raster "
@@ -209,6 +211,16 @@ class Mapping:
             length = np.hypot(across, down)
             sizes.append(float(np.median(length[np.isfinite(length)])))
         return sizes[0], sizes[1]
+
+    def _ends(self) -> tuple[F64, F64, NDArray[np.bool_]]:
+        """Return the target's corners, and whether rows and columns that run along the source's
+        reach into it.
+        """
+        rows, columns = (np.array([0.0, n]) for n in self.target.shape)
+        height, width = self.source.shape
+        c, r = self.exact(columns, rows)
+        met = [min(at.max(), n) - max(at.min(), 0) > _MET for at, n in ((c, width), (r, height))]
+        return rows, columns, np.array([all(met)])
 
     def _looked(self) -> tuple[F64, F64, NDArray[np.bool_]]:
         """Return target positions spread over it, and over the source where that is smaller."""

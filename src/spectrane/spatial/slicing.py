@@ -223,7 +223,7 @@ class Slice(Derived, FullSource):
                 continue
             through = self._projected if self.resample == "nearest" else self._through
             put(through(frame, window), values[k], mask[k])
-        return Pixels(values, mask=mask)
+        return Pixels(values, mask=None if mask.all() else mask)
 
     def _through(self, frame: int, window: Window) -> NDArray[Any]:
         """Return the projection along the normal, sampled at each depth; NaN where nothing is."""

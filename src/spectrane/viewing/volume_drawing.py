@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 from collections import OrderedDict
 from collections.abc import Callable
+from contextlib import nullcontext
 from dataclasses import dataclass, field
 from functools import partial
 from typing import Any, TypeVar
@@ -12,9 +13,12 @@ from typing import Any, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
+from spectrane.display.panels import dark
 from spectrane.display.slice_layers import Ready, ready_along
 from spectrane.display.slice_page import drawn_slice
 from spectrane.display.volume_layers import laid_over
+from spectrane.engine.threads import made_ahead
+from spectrane.engine.watching import Watcher, watched, watching
 from spectrane.model.errors import GridMismatch
 from spectrane.viewing.volume_session import VolumeSession
 from spectrane.viewing.volume_state import Pane
@@ -48,26 +52,46 @@ class VolumeDrawer:
             found.append(one)
         return found
 
-    def picture(self, session: VolumeSession, number: int) -> NDArray[np.uint8]:
-        """Return a panel's pixels (rows, columns, 4): what ``slice_picture`` draws, on its grid."""
-        state, pane = session.state, session.pane(number)
-        key = (number, [repr(one) for one in state.layers], pane.grid, pane.at, state.axes,
-               state.slab, state.project, state.turn, state.tilt)  # fmt: skip
-        return _kept(self._pictures, repr(key), _PICTURES, partial(self._draw, session, pane))
+    def pictures(self, session: VolumeSession) -> list[NDArray[np.uint8]]:
+        """Return the pixels (rows, columns, 4) of each panel that is to be seen: what
+        ``slice_picture`` draws, on its grid.
 
-    def _draw(self, session: VolumeSession, pane: Pane) -> NDArray[np.uint8]:
-        self.reads += 1
+        Several that have changed are drawn side by side, each by one thread: they are small.
+        """
+        asked = {_key(session, number): session.pane(number) for number in session.state.shown}
+        new = {key: pane for key, pane in asked.items() if key not in self._pictures}
+        if len(new) > 1:
+            self.ready(session)  # limits are found once
+            watcher = watching()
+            drawn = made_ahead(new.values(), lambda pane: self._draw(session, pane, watcher))
+            for key, picture in zip(new, drawn, strict=True):
+                _kept(self._pictures, key, _PICTURES, partial(np.asarray, picture))
+        return [_kept(self._pictures, key, _PICTURES, partial(self._draw, session, pane))
+                for key, pane in asked.items()]  # fmt: skip
+
+    def _draw(
+        self, session: VolumeSession, pane: Pane, watcher: Watcher | None = None
+    ) -> NDArray[np.uint8]:
+        with _LOCK:
+            self.reads += 1
         state = session.state
         side = "radiological" if pane.plane.columns[1] < 0 else state.side
         where: dict[str, Any] = {"at": pane.at, "side": side, "slab": state.slab,
                                  "project": state.project}  # fmt: skip
         try:
-            drawn = drawn_slice(self.ready(session, pane), pane.cut, 1.0, where, pane.grid)
+            with nullcontext() if watcher is None else watched(watcher):
+                ready = self.ready(session, pane)
+                drawn = drawn_slice(ready, pane.cut, 1.0, where, pane.grid)
         except GridMismatch:  # the plane does not meet the volume, or not what is in view of it
-            rgba = np.zeros((*pane.grid.shape, 4), np.uint8)
-            rgba[..., 3] = 255
-            return rgba
+            return dark(*pane.grid.shape)
         return np.ascontiguousarray(drawn.rgba)
+
+
+def _key(session: VolumeSession, number: int) -> str:
+    """Return what a panel's pixels depend on."""
+    state, pane = session.state, session.pane(number)
+    return repr((number, [repr(one) for one in state.layers], pane.grid, pane.at, state.axes,
+                 state.slab, state.project, state.turn, state.tilt))  # fmt: skip
 
 
 def _ready_of(session: VolumeSession, number: int) -> Ready:

@@ -60,7 +60,7 @@ class VolumeView:
         if before:
             session = replace(session)
             session.change({"do": "reset"})
-        drawn = [self.drawer.picture(session, number) for number in session.state.shown]
+        drawn = self.drawer.pictures(session)
         ready = self.drawer.ready(session)
         alike = {"layers": [scale_facts(one.plan) for one in ready],
                  "legends": [legend_facts(one.plan) for one in ready]}  # fmt: skip
