@@ -14,8 +14,8 @@ from spectrane.kernels.gathering import HALF, tap_weights
 
 _Taps: TypeAlias = list[tuple[NDArray[np.intp], NDArray[Any]]]
 """Which input each output takes, and its weight, tap by tap."""
-_ROWS = 32
-"""Outputs that are summed at a time, so that what they are summed from stays in the cache."""
+_AT_A_TIME = 1 << 16
+"""Numbers that are summed at a time, so that they stay in the cache."""
 
 
 def area_means(
@@ -39,8 +39,9 @@ def area_means(
     down = _Axis(rows, scales[0], plane.shape[0], out.dtype)
     across = _Axis(columns, scales[1], plane.shape[1], out.dtype)
     zero = plane.dtype.type(0)
-    for start in range(0, len(rows), _ROWS):
-        part = slice(start, start + _ROWS)
+    step = max(16, _AT_A_TIME // max(1, plane.shape[1]))
+    for start in range(0, len(rows), step):
+        part = slice(start, start + step)
         low, high = down.reach(part)
         some, means = plane[low:high], out[part]
         kept = None if valid is None else valid[low:high]
@@ -50,9 +51,9 @@ def area_means(
         used, enough = full, full > 0
         if kept is not None and not kept.all():
             some = np.where(kept, some, zero)
-            used = _summed(kept, down, across, part, np.empty_like(full))
+            used = _summed(kept, down.part(part, low), across.taps, np.empty_like(full))
             enough = (used >= HALF * full * (1 - 1e-6)) & (used > 0)
-        _summed(some, down, across, part, means)
+        _summed(some, down.part(part, low), across.taps, means)
         with np.errstate(invalid="ignore", divide="ignore"):
             means /= used
         if not enough.all():
@@ -80,21 +81,20 @@ class _Axis:
 
     def reach(self, part: slice) -> tuple[int, int]:
         """Return the inputs (half-open) that some outputs are summed from."""
-        reached = [index[part] for index, _ in self.taps]
-        if not reached:
+        if not self.taps:
             return 0, 0
-        return min(int(one.min()) for one in reached), max(int(one.max()) for one in reached) + 1
+        return int(self.taps[0][0][part].min()), int(self.taps[-1][0][part].max()) + 1
+
+    def part(self, part: slice, low: int) -> _Taps:
+        """Return the taps of some outputs along the first axis, counted from an input on."""
+        return [(index[part] - low, weight[part, np.newaxis]) for index, weight in self.taps]
 
 
-def _summed(
-    plane: NDArray[Any], down: _Axis, across: _Axis, part: slice, out: NDArray[Any]
-) -> NDArray[Any]:
-    """Fill ``out`` with the weighted sums of some rows of outputs; ``plane`` is what they reach."""
-    low, _ = down.reach(part)
+def _summed(plane: NDArray[Any], down: _Taps, across: _Taps, out: NDArray[Any]) -> NDArray[Any]:
+    """Fill ``out`` with the weighted sums of what taps along both axes take."""
     lines = np.empty((len(out), plane.shape[1]), out.dtype)
-    _weighed(plane, 0, [(index[part] - low, weight[part, np.newaxis])
-                        for index, weight in down.taps], lines)  # fmt: skip
-    _weighed(lines, 1, across.taps, out)
+    _weighed(plane, 0, down, lines)
+    _weighed(lines, 1, across, out)
     return out
 
 
