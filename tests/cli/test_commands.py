@@ -207,6 +207,24 @@ def test_starting_up_imports_little(demo, tmp_path):
         subprocess.run([sys.executable, "-c", code, *arguments], check=True, capture_output=True)
 
 
+def test_systems_are_loaded_without_what_no_command_uses(demo):
+    code = (
+        "import sys\n"
+        "from spectrane.cli import start\n"
+        "sys.argv[1:] = ['describe', sys.argv[1]]\n"
+        "try: start.main()\n"
+        "except SystemExit as stop: assert not stop.code, stop.code\n"
+        "import pyproj\n"
+        "print({'http.client', 'importlib.metadata'} & set(sys.modules))\n"
+        "try: pyproj.show_versions()\n"
+        "except ImportError as error: print(error)\n"
+    )
+    told = subprocess.run([sys.executable, "-c", code, str(demo / "sound_8band.tif")],
+                          check=True, capture_output=True, text=True).stdout.splitlines()  # fmt: skip
+    said = "pyproj._show_versions.show_versions is left out of commands, to start sooner"
+    assert told[-2:] == ["set()", said]
+
+
 def test_loops_are_loaded_without_what_they_do_not_use(tmp_path):
     """In the command's own process alone: whoever compiles loops beside ours misses nothing."""
     code = (

@@ -23,9 +23,11 @@ def main() -> None:
         gc.set_threshold(_ALLOCATIONS)
         signal.signal(signal.SIGINT, interrupts.interrupt)
         from spectrane.cli.entry import run
+        from spectrane.cli.left_out import leave_out
         from spectrane.kernels import choice
 
         choice.process_is_ours = True
+        leave_out()
         run()
     except interrupts.Interrupted:
         interrupts.end_interrupted()

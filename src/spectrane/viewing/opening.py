@@ -55,6 +55,7 @@ class LiveView:
         >>> sp.view(sp.from_array(np.eye(9))).close()
         """
         self._live.ended.set()
+        self._live.ask("stop", {})  # a long read would hold up the end
         self._running.stop()
 
     def __enter__(self) -> Self:

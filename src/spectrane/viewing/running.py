@@ -43,9 +43,10 @@ class Running:
         self._thread.start()
 
     def _run(self) -> None:
-        import uvicorn
+        from uvicorn.config import Config
+        from uvicorn.server import Server
 
-        self._server = uvicorn.Server(uvicorn.Config(
+        self._server = Server(Config(
             self._application(), log_level="error", lifespan="off", access_log=False))  # fmt: skip
         if not self._stopping.is_set():
             self._server.run(sockets=[self._socket])

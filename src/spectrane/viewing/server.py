@@ -172,14 +172,14 @@ class _Aside:
     most = 3
 
     def __init__(self) -> None:
-        self.limiter: Any = None
+        from concurrent.futures import ThreadPoolExecutor  # while the browser is still starting
+
+        self._threads = ThreadPoolExecutor(self.most)
 
     async def __call__(self, work: Callable[..., Any], *given: Any) -> Any:
-        import anyio
+        import asyncio
 
-        if self.limiter is None:
-            self.limiter = anyio.CapacityLimiter(self.most)
-        return await anyio.to_thread.run_sync(work, *given, limiter=self.limiter)
+        return await asyncio.get_running_loop().run_in_executor(self._threads, work, *given)
 
 
 def refusal(live: Live, request: Request) -> str | None:

@@ -59,13 +59,17 @@ def facts(said: dict[str, Any]) -> dict[str, Any]:
 
 def choices() -> dict[str, Any]:
     """Return what a page may choose from, as the registries have it."""
-    swatches = {name: [f"#{bytes(entry[:3]).hex()}" for entry in one.sample(SWATCH)]
-                for name, one in colormaps.items()}  # fmt: skip
     return {
         "limits": list(_RULES), "limit_forms": forms(Limits), "curves": list(_CURVES),
         "curve_forms": forms(Curve), "modes": list(MODES), "presets": list(PRESETS),
-        "colormaps": swatches, "purposes": dict(PURPOSES),
+        "colormaps": dict(PURPOSES),
     }  # fmt: skip
+
+
+def swatches() -> dict[str, Any]:
+    """Return some colours of each colour map: making them all takes as long as a picture does."""
+    return {name: [f"#{bytes(entry[:3]).hex()}" for entry in one.sample(SWATCH)]
+            for name, one in colormaps.items()}  # fmt: skip
 
 
 def state_of(session: Session, folder: str | None = None) -> dict[str, Any]:

@@ -128,15 +128,23 @@ export function showAdjustments(given) {
   }
 }
 
+// What the colour maps look like; asked when the first picture is there.
+export async function showSwatches() {
+  const colours = await ask("swatches");
+  for (const button of at("maps").children) {
+    const some = colours[button.dataset.map];
+    const swatch = drawn("svg", { viewBox: `0 0 ${some.length} 1`, preserveAspectRatio: "none" });
+    some.forEach((fill, x) => swatch.append(drawn("rect", { x, y: 0, width: 1.05, height: 1, fill })));
+    button.prepend(swatch);
+  }
+}
+
 export function beginBands() {
   at("presets").replaceChildren(...app.words.presets.map((one) => made("button", {
     onclick: () => look({ channels: one, colormap: null }) }, one)));
-  at("maps").replaceChildren(...Object.entries(app.words.colormaps).map(([name, colors]) => {
-    const swatch = drawn("svg", { viewBox: `0 0 ${colors.length} 1`, preserveAspectRatio: "none" });
-    colors.forEach((color, x) => swatch.append(drawn("rect", { x, y: 0, width: 1.05, height: 1, fill: color })));
-    return made("button", { title: `${name}: ${app.words.purposes[name] || ""}`, "data-map": name,
-      "aria-label": `colour map ${name}`, onclick: () => look({ colormap: name }) }, swatch, name);
-  }));
+  at("maps").replaceChildren(...Object.entries(app.words.colormaps).map(([name, purpose]) => made("button", {
+    title: `${name}: ${purpose}`, "data-map": name, "aria-label": `colour map ${name}`,
+    onclick: () => look({ colormap: name }) }, name)));
   const ranges = [["brightness", -1, 1, 0], ["contrast", 0, 4, 1], ["saturation", 0, 3, 1],
     ["local_contrast", 0, 4, 0], ["sharpen", 0, 3, 0]];
   at("adjust").replaceChildren(...ranges.map(([field, min, max, plain]) => made("label", {},

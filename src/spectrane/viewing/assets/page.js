@@ -1,6 +1,6 @@
 // The page: gestures become changes, changes come back as a state, a state is shown.
 import { active, app, at, change, isVolume, tell } from "./app.js";
-import { beginBands, showAdjustments, showBands, showMaps } from "./bands.js";
+import { beginBands, showAdjustments, showBands, showMaps, showSwatches } from "./bands.js";
 import { beginGestures } from "./gestures.js";
 import { beginInset, showInset } from "./inset.js";
 import { beginLayers, showLayers } from "./layers.js";
@@ -85,6 +85,7 @@ async function start() {
     begin();
     await shown;
     document.body.dataset.ready = "yes";
+    await showSwatches();
   } catch (error) { tell(error.message); }
 }
 new ResizeObserver(() => { if (app.state) paint({ do: "size", ...sizeOf() }); }).observe(stage);
