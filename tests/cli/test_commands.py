@@ -219,8 +219,8 @@ def test_systems_are_loaded_without_what_no_command_uses(demo):
         "try: pyproj.show_versions()\n"
         "except ImportError as error: print(error)\n"
     )
-    told = subprocess.run([sys.executable, "-c", code, str(demo / "sound_8band.tif")],
-                          check=True, capture_output=True, text=True).stdout.splitlines()  # fmt: skip
+    command = [sys.executable, "-c", code, str(demo / "sound_8band.tif")]
+    told = subprocess.run(command, check=True, capture_output=True, text=True).stdout.splitlines()
     said = "pyproj._show_versions.show_versions is left out of commands, to start sooner"
     assert told[-2:] == ["set()", said]
 
