@@ -14,7 +14,7 @@ from spectrane.viewing.cures import cures_of
 from spectrane.viewing.drawing import Drawer
 from spectrane.viewing.reading import numbers_in, outlines_of, spectra_of, values_at
 from spectrane.viewing.session import Session
-from spectrane.viewing.telling import choices, fitting_map, frame_facts, state_of, swatches
+from spectrane.viewing.telling import choices, fitting_map, frame_facts, sampled_maps, state_of
 from spectrane.viewing.viewed import Answer, Asked, Drawn
 
 _INSET = 150
@@ -74,7 +74,7 @@ class RasterView:
             "doubts": lambda asked: self._doubts(),
             "inset": lambda asked: self._inset(),
             "beyond": lambda asked: self._beyond(),
-            "swatches": lambda asked: swatches(),
+            "swatches": lambda asked: sampled_maps(),
         }
 
     def _doubts(self) -> dict[str, Any]:

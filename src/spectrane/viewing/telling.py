@@ -66,7 +66,7 @@ def choices() -> dict[str, Any]:
     }  # fmt: skip
 
 
-def swatches() -> dict[str, Any]:
+def sampled_maps() -> dict[str, Any]:
     """Return some colours of each colour map: making them all takes as long as a picture does."""
     return {name: [f"#{bytes(entry[:3]).hex()}" for entry in one.sample(SWATCH)]
             for name, one in colormaps.items()}  # fmt: skip

@@ -25,7 +25,7 @@ from spectrane.spatial.ground import length_text, round_length
 from spectrane.spatial.slicing import cut
 from spectrane.viewing.counting import counts_in, reach_of
 from spectrane.viewing.keeping import free_path, kept_with
-from spectrane.viewing.telling import choices, facts, legend_facts, scale_facts, swatches
+from spectrane.viewing.telling import choices, facts, legend_facts, sampled_maps, scale_facts
 from spectrane.viewing.viewed import Answer, Asked, Drawn
 from spectrane.viewing.volume_drawing import VolumeDrawer
 from spectrane.viewing.volume_leaving import slices_command, slices_python
@@ -109,7 +109,7 @@ class VolumeView:
                 "doubts": lambda asked: self._doubts(),
                 "spectra": lambda asked: self._courses(),
                 "groups": self._group_rows, "spread": self._spread,
-                "swatches": lambda asked: swatches()}  # fmt: skip
+                "swatches": lambda asked: sampled_maps()}  # fmt: skip
 
     def _doubts(self) -> dict[str, Any]:
         """Return what of the volumes' pictures is to be looked at twice."""
