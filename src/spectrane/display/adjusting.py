@@ -27,7 +27,7 @@ def adjusted(planes: Sequence[F64], valid: NDArray[np.bool_], look: Look) -> lis
     """
     done = []
     for plane in planes:
-        t = np.fmax(plane, 0.0)  # of t, which is 0...1 or NaN, that leaves NaN out alone
+        t = np.fmax(plane, 0.0)  # t is 0...1 or NaN: NaN alone is changed
         if not valid.all():
             t[~valid] = 0.0
         if look.local_contrast:

@@ -42,6 +42,32 @@ def draw(pixels: Pixels, shadings: Sequence[Shading], hidden: str | None) -> Rgb
     return words.view(np.uint8).reshape(rows, columns, 4)
 
 
+def drawn_again(
+    pixels: Pixels, shadings: Sequence[Shading], before: Sequence[Shading], picture: Rgba
+) -> Rgba | None:
+    """Return what ``draw`` does where nothing is hidden by a colour, from its picture of the same
+    pixels by shadings ``before``: channels that are as they were are not looked up again.
+
+    None where there is nothing to be spared.
+    """
+    pairs = list(zip(shadings, before, strict=False))
+    changed = [k for k, (one, other) in enumerate(pairs) if one != other]
+    plain = pixels.alpha is None and _by_tables(pixels) and len(shadings) == len(before) == 3
+    if not plain or len(changed) == 3 or any(one.band != other.band for one, other in pairs):
+        return None
+    made = {k: shadings[k].table(pixels.values.dtype) & 0xFF for k in changed}
+    bands = {k: tables.as_index(pixels.values[k]) for k in changed}
+    words, out = picture.view(np.uint32)[..., 0], np.empty_like(picture)
+
+    def paint(part: slice) -> None:
+        some = {k: band[part] for k, band in bands.items()}
+        tables.changed_words(words[part], some, made, out.view(np.uint32)[part, :, 0])
+
+    rows, columns = picture.shape[:2]
+    in_parallel(row_parts(rows, columns * len(changed), _LOOKED_UP), lambda: paint)
+    return out
+
+
 def _painter(pixels: Pixels, shadings: Sequence[Shading], hidden: int) -> Any:
     dtype, work = pixels.values.dtype, pixels.values.size
     plain = pixels.alpha is None and len(shadings) in (1, 3)

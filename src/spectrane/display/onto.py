@@ -50,10 +50,16 @@ def drawn_with_pixels(plan: RenderPlan, source: Source, grid: Grid) -> tuple[Rgb
     return _cut(plan.draw(pixels), plan, grid, mapping), pixels
 
 
-def redrawn(plan: RenderPlan, source: Source, grid: Grid, pixels: Pixels) -> Rgba:
-    """Draw pixels that ``drawn_with_pixels`` returned again, by another plan of the same bands."""
-    mapping = Mapping(grid, plan.ready(upright(source)).grid)
-    return _cut(plan.draw(pixels), plan, grid, mapping)
+def redrawn(
+    plan: RenderPlan, source: Source, grid: Grid, pixels: Pixels, before: tuple[RenderPlan, Rgba]
+) -> Rgba:
+    """Draw pixels that ``drawn_with_pixels`` returned again, by another plan of the same bands than
+    that of ``before``, which drew the picture beside it.
+    """
+    rgba = plan.draw_again(pixels, *before)
+    if plan.hidden is None:
+        return rgba
+    return _cut(rgba, plan, grid, Mapping(grid, plan.ready(upright(source)).grid))
 
 
 def covers(source: Source, grid: Grid) -> bool:

@@ -173,6 +173,13 @@ class RenderPlan:
         paint = drawing.draw if bits == 8 else drawing.draw16
         return paint(pixels, self.shadings, self.hidden)
 
+    def draw_again(self, pixels: Pixels, before: RenderPlan, picture: NDArray[Any]) -> NDArray[Any]:
+        """Return what ``draw`` does, from the picture that another plan drew of the same pixels."""
+        plain = not any(one.look.adjusted or one.hidden or one.classes for one in (self, before))
+        again = drawing.drawn_again(pixels, self.shadings, before.shadings, picture) if plain else (
+            None)  # fmt: skip
+        return self.draw(pixels) if again is None else again
+
     def shown(self, pixels: Pixels) -> NDArray[np.bool_]:
         """Return (rows, columns): where pixels are to be seen, valid and not clear by channel 4."""
         if len(self.shadings) < 4:

@@ -74,6 +74,31 @@ def indexed_words_reference(
         np.take(words, band[rows], out=out[rows], mode="wrap")
 
 
+def changed_words(
+    before: NDArray[np.uint32], bands: dict[int, NDArray[Any]],
+    tables: dict[int, NDArray[Any]], out: NDArray[np.uint32],
+) -> None:  # fmt: skip
+    """Fill ``out`` (rows, columns) with picture words of which some channels are other than before.
+
+    ``bands`` are indices and ``tables`` levels, both by channel (0 red, 1 green, 2 blue). Words of
+    alpha 0 stay 0.
+
+    >>> before, out = np.array([[0xFF030201, 0]], np.uint32), np.empty((1, 2), np.uint32)
+    >>> changed_words(before, {1: np.uint8([[0, 1]])}, {1: np.uint16([7, 8])}, out)
+    >>> [hex(word) for word in out[0]]
+    ['0xff030701', '0x0']
+    """
+    shifted = {k: table.astype(np.uint32) << np.uint32(8 * k) for k, table in tables.items()}
+    others = np.uint32(0xFFFFFFFF - sum(0xFF << 8 * k for k in tables))
+    for start in range(0, len(out), _ROWS):
+        rows = slice(start, start + _ROWS)
+        part = np.bitwise_and(before[rows], others, out=out[rows])
+        for k, band in bands.items():
+            part |= shifted[k].take(band[rows], mode="wrap")
+        if part.min(initial=OPAQUE) < OPAQUE:
+            part[before[rows] < np.uint32(1 << 24)] = 0
+
+
 words = Twin(words_reference, "spectrane.kernels.tables_loops", "words", 0.006)
 indexed_words = Twin(
     indexed_words_reference, "spectrane.kernels.tables_loops", "indexed_words", 0.001

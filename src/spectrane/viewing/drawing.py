@@ -158,7 +158,7 @@ class Drawer:
         if known is not None and rgba is not None:
             return rgba, known
         if known is not None:
-            rgba, pixels = redrawn(plan, planned.source, grid, known), known
+            rgba, pixels = redrawn(plan, planned.source, grid, known, drawn[-1]), known
         else:
             rgba, pixels = drawn_with_pixels(plan, planned.source, grid)
         with self._lock:
