@@ -218,6 +218,14 @@ def test_where_nothing_of_the_raster_is_in_view_all_is_answered(client, live):
     assert (sum(channel["counts"]), channel["high"] > channel["low"]) == (0, True)
 
 
+def test_where_no_value_is_valid_there_are_no_limits(utm):
+    session = Session.of([sp.from_array(np.full((70, 90), np.nan, "f4"), grid=utm)])
+    session.resize(9, 9)
+    (channel,) = Live(RasterView(session)).ask("counts", {})["channels"]
+    assert (channel["low"], channel["start"], channel["stop"]) == (None, -0.05, 1.05)
+    assert sum(channel["counts"]) == 0
+
+
 def test_numbers_stand_in_large_pixels(client, live):
     assert client.get("/numbers").json()["numbers"] == []  # 6300 are too many to read
     do(client, do="zoom", factor=20)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 from typing import Any
 
 import numpy as np
@@ -54,10 +55,14 @@ def counts_in(pixels: Pixels, plan: RenderPlan) -> dict[str, Any]:
 
 
 def _counted(stored: NDArray[Any], shading: Shading, channel: str) -> dict[str, Any]:
-    """Return counts of a channel's values, what limits cut off of them, and the curve over them."""
+    """Return counts of a channel's values, what limits cut off of them, and the curve over them;
+    limits that there are not are NaN.
+    """
     values, often = _occurring(stored.ravel(), shading)
     scale = shading.scale
     low, high = min(scale.low, scale.high), max(scale.low, scale.high)
+    if not math.isfinite(high - low):  # no value was valid where the limits are from
+        low, high = (float(values[0]), float(values[-1])) if values.size else (0.0, 1.0)
     start, stop = low, high
     if values.size:
         reached = np.searchsorted(np.cumsum(often), np.array([0.001, 0.999]) * often.sum())

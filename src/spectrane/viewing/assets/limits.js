@@ -18,7 +18,12 @@ export function countSoon() {
   }, REST);
 }
 
-export function limitsNow() { return app.counts.channels.map((one) => [one.low, one.high]); }
+// Where no value is valid there are no limits yet: they begin at the ends.
+export function limitsNow() {
+  return app.counts.channels.map((one) => [one.low ?? one.start, one.high ?? one.stop]);
+}
+
+const said = (limit) => (limit === null ? "" : shortly(limit));
 
 export function fixed(pairs) {
   const rules = pairs.map(([low, high]) => `fixed:${low},${high}`);
@@ -58,9 +63,9 @@ function channelOf(one, index) {
   }
   const step = (one.stop - one.start) / 1000 || 1;
   const handle = (end, name) => made("input", { type: "range", min: one.start, max: one.stop, step,
-    value: one[name], "aria-label": `${name} ${one.channel}`,
+    value: one[name] ?? [one.start, one.stop][end], "aria-label": `${name} ${one.channel}`,
     oninput: (event) => setLimit(index, end, Number(event.target.value), { together: true }) });
-  const box = (end, name) => made("input", { type: "number", step: "any", value: shortly(one[name]),
+  const box = (end, name) => made("input", { type: "number", step: "any", value: said(one[name]),
     "aria-label": `${name} ${one.channel} value`,
     onchange: (event) => setLimit(index, end, Number(event.target.value)) });
   const unit = one.unit && one.unit !== "1" ? ` (${one.unit})` : "";
@@ -81,14 +86,16 @@ function moveMarks(box) {
     };
     const ghost = app.ghost && app.ghost.length === app.counts.channels.length ? app.ghost[index] : null;
     ["low", "high"].forEach((name, end) => {
-      place(name, one[name]);
-      place(`ghost-${name}`, ghost ? ghost[end] : one[name]);
-      setValue(held.querySelector(`input[type=number][aria-label^="${name} "]`), shortly(one[name]));
-      setValue(held.querySelector(`input[type=range][aria-label^="${name} "]`), one[name]);
+      const limit = one[name] ?? [one.start, one.stop][end];
+      place(name, limit);
+      place(`ghost-${name}`, ghost?.[end] ?? limit);
+      setValue(held.querySelector(`input[type=number][aria-label^="${name} "]`), said(one[name]));
+      setValue(held.querySelector(`input[type=range][aria-label^="${name} "]`), limit);
     });
     const points = one.curve.map((t, k) => `${160 * k / (one.curve.length - 1)},${53 - 52 * t}`);
     held.querySelector(".curve").setAttribute("points", points.join(" "));
-    held.querySelector(".cut").textContent = `${percent(one.below)} below, ${percent(one.above)} above`;
+    held.querySelector(".cut").textContent = one.low === null ? "no valid value"
+      : `${percent(one.below)} below, ${percent(one.above)} above`;
   });
 }
 
