@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from spectrane.display.drawing import Rgba
 from spectrane.display.lettering import caption_height, write
+from spectrane.kernels.tables import CLEAR, OPAQUE
 from spectrane.model.grid import Grid
 from spectrane.spatial.slicing import SlicePlane
 
@@ -16,8 +17,6 @@ GAP = 6
 """Pixels between panels."""
 DARK, LIGHT = (14, 14, 14, 255), (235, 235, 225, 255)
 _DARK = np.array(DARK, np.uint8).view(np.uint32)[0]
-_CLEAR, _OPAQUE = np.uint32(1 << 24), np.uint32(0xFF000000)
-"""Words of pixels are clear below the first; from the second on they are opaque."""
 
 
 def dark(rows: int, columns: int) -> NDArray[np.uint8]:
@@ -32,10 +31,10 @@ def dark(rows: int, columns: int) -> NDArray[np.uint8]:
 def on_dark(rgba: Rgba) -> Rgba:
     """Lay a picture on black: what is clear must not look like bright tissue."""
     words = np.ascontiguousarray(rgba).view(np.uint32)[..., 0]
-    if words.min(initial=_OPAQUE) >= _OPAQUE:
+    if words.min(initial=OPAQUE) >= OPAQUE:
         return rgba
-    clear = words < _CLEAR
-    if not ((words < _OPAQUE) & ~clear).any():  # as it mostly is
+    clear = words < CLEAR
+    if not ((words < np.uint32(OPAQUE)) & ~clear).any():  # as it mostly is
         return np.where(clear, _DARK, words)[..., np.newaxis].view(np.uint8)
     share = rgba[..., 3]
     alpha = share[..., np.newaxis].astype(np.float32) / 255

@@ -175,9 +175,9 @@ class RenderPlan:
 
     def draw_again(self, pixels: Pixels, before: RenderPlan, picture: NDArray[Any]) -> NDArray[Any]:
         """Return what ``draw`` does, from the picture that another plan drew of the same pixels."""
-        plain = not any(one.look.adjusted or one.hidden or one.classes for one in (self, before))
-        again = drawing.drawn_again(pixels, self.shadings, before.shadings, picture) if plain else (
-            None)  # fmt: skip
+        if any(one.look.adjusted or one.hidden for one in (self, before)):
+            return self.draw(pixels)
+        again = drawing.drawn_again(pixels, self.shadings, before.shadings, picture)
         return self.draw(pixels) if again is None else again
 
     def shown(self, pixels: Pixels) -> NDArray[np.bool_]:

@@ -17,8 +17,8 @@ _watcher: ContextVar[Watcher | None] = ContextVar("watcher", default=None)
 
 
 @contextlib.contextmanager
-def watched(watcher: Watcher) -> Iterator[None]:
-    """Let a function be told, within, how far passes over blocks are.
+def watched(watcher: Watcher | None) -> Iterator[None]:
+    """Let a function be told, within, how far passes over blocks are; None: nobody.
 
     >>> shares, blocks = [], [(((0, 2), (0, 4)), "a"), (((2, 4), (0, 4)), "b")]
     >>> with watched(shares.append):

@@ -14,13 +14,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from spectrane.kernels.choice import Twin
+from spectrane.kernels.tables import CLEAR
 
 BlendMode = Literal["normal", "multiply", "screen", "hue"]
 MODES: dict[str, int] = {mode: number for number, mode in enumerate(get_args(BlendMode))}
 ROWS = 32
 """Rows that are worked on at a time, so that sums stay in cache."""
-_CLEAR = np.uint32(1 << 24)
-"""A picture's words below it have no alpha."""
 F32 = NDArray[np.float32]
 Rgba = NDArray[np.uint8]
 
@@ -102,7 +101,7 @@ def unchanged(layers: Sequence[tuple[Rgba, float, str]]) -> Rgba | None:
     if not _alone(layers) or not layers[0][0].flags.c_contiguous:
         return None
     words = layers[0][0].view("<u4")
-    if words.size and words.min() < _CLEAR and (words - np.uint32(1) < _CLEAR - 1).any():
+    if words.size and words.min() < CLEAR and (words - np.uint32(1) < CLEAR - 1).any():
         return None  # something that is clear has a colour
     return layers[0][0]
 
@@ -111,7 +110,7 @@ def blended(layers: Sequence[tuple[Rgba, float, str]], out: Rgba, rows: slice, w
     """Blend (picture, opacity, mode), the first the lowest, into some rows of ``out``."""
     if _alone(layers):
         words = np.ascontiguousarray(layers[0][0][rows]).view("<u4")
-        out[rows].view("<u4")[...] = np.where(words < _CLEAR, 0, words)
+        out[rows].view("<u4")[...] = np.where(words < CLEAR, 0, words)
         return
     columns = out.shape[1]
     here = (rows.stop - rows.start) * columns * len(layers)

@@ -15,6 +15,8 @@ from numpy.typing import NDArray
 from spectrane.kernels.choice import Twin
 
 OPAQUE = 0xFF000000
+CLEAR = np.uint32(1 << 24)
+"""Words below this are of alpha 0."""
 _ROWS = 64
 """Rows per round, so that the working set stays in cache."""
 
@@ -96,7 +98,7 @@ def changed_words(
         for k, band in bands.items():
             part |= shifted[k].take(band[rows], mode="wrap")
         if part.min(initial=OPAQUE) < OPAQUE:
-            part[before[rows] < np.uint32(1 << 24)] = 0
+            part[before[rows] < CLEAR] = 0
 
 
 words = Twin(words_reference, "spectrane.kernels.tables_loops", "words", 0.006)

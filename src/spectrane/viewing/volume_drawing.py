@@ -5,7 +5,6 @@ from __future__ import annotations
 import threading
 from collections import OrderedDict
 from collections.abc import Callable
-from contextlib import nullcontext
 from dataclasses import dataclass, field
 from functools import partial
 from typing import Any, TypeVar
@@ -18,7 +17,7 @@ from spectrane.display.slice_layers import Ready, ready_along
 from spectrane.display.slice_page import drawn_slice
 from spectrane.display.volume_layers import laid_over
 from spectrane.engine.threads import made_ahead
-from spectrane.engine.watching import Watcher, watched, watching
+from spectrane.engine.watching import watched, watching
 from spectrane.model.errors import GridMismatch
 from spectrane.viewing.volume_session import VolumeSession
 from spectrane.viewing.volume_state import Pane
@@ -60,18 +59,23 @@ class VolumeDrawer:
         """
         asked = {_key(session, number): session.pane(number) for number in session.state.shown}
         new = {key: pane for key, pane in asked.items() if key not in self._pictures}
+        made: dict[str, NDArray[np.uint8]] = {}
         if len(new) > 1:
             self.ready(session)  # limits are found once
             watcher = watching()
-            drawn = made_ahead(new.values(), lambda pane: self._draw(session, pane, watcher))
-            for key, picture in zip(new, drawn, strict=True):
-                _kept(self._pictures, key, _PICTURES, partial(np.asarray, picture))
-        return [_kept(self._pictures, key, _PICTURES, partial(self._draw, session, pane))
-                for key, pane in asked.items()]  # fmt: skip
 
-    def _draw(
-        self, session: VolumeSession, pane: Pane, watcher: Watcher | None = None
-    ) -> NDArray[np.uint8]:
+            def draw(pane: Pane) -> NDArray[np.uint8]:
+                with watched(watcher):
+                    return self._draw(session, pane)
+
+            made = dict(zip(new, made_ahead(new.values(), draw), strict=True))
+
+        def picture(key: str) -> NDArray[np.uint8]:
+            return made[key] if key in made else self._draw(session, asked[key])
+
+        return [_kept(self._pictures, key, _PICTURES, partial(picture, key)) for key in asked]
+
+    def _draw(self, session: VolumeSession, pane: Pane) -> NDArray[np.uint8]:
         with _LOCK:
             self.reads += 1
         state = session.state
@@ -79,9 +83,7 @@ class VolumeDrawer:
         where: dict[str, Any] = {"at": pane.at, "side": side, "slab": state.slab,
                                  "project": state.project}  # fmt: skip
         try:
-            with nullcontext() if watcher is None else watched(watcher):
-                ready = self.ready(session, pane)
-                drawn = drawn_slice(ready, pane.cut, 1.0, where, pane.grid)
+            drawn = drawn_slice(self.ready(session, pane), pane.cut, 1.0, where, pane.grid)
         except GridMismatch:  # the plane does not meet the volume, or not what is in view of it
             return dark(*pane.grid.shape)
         return np.ascontiguousarray(drawn.rgba)
